@@ -1,0 +1,13 @@
+"""Covariance structures of the effects of one unit: theta -> factor T with G = sigma^2 T T'."""
+
+from bold_orchard.covariance.structures import (
+    STRUCTURES,
+    Diagonal,
+    Exchangeable,
+    Identity,
+    Stacked,
+    Structure,
+    Unstructured,
+)
+
+__all__ = ["STRUCTURES", "Diagonal", "Exchangeable", "Identity", "Stacked", "Structure", "Unstructured"]

@@ -1,0 +1,118 @@
+"""Terms -> columns: categories coded, products formed, every column named."""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.design.functions import Category, Maker, Numeric
+from bold_orchard.sentence import spec
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Part:
+    """The columns of a fixed part or of an each clause.
+
+    ``names`` (contract) and ``labels`` (printed) and ``values`` (each (n,)) run over columns;
+    ``owner`` gives the index in ``terms`` of each column's term. The intercept, when there, comes first.
+    """
+
+    terms: tuple[spec.Term, ...]
+    names: tuple[str, ...]
+    labels: tuple[str, ...]
+    values: tuple[Array, ...]
+    owner: tuple[int, ...]
+    zeros: tuple[str, ...] = ()
+
+    @property
+    def intercept(self) -> bool:
+        return bool(self.terms) and self.terms[0].is_intercept
+
+
+def build_part(terms: tuple[spec.Term, ...], intercept: bool, maker: Maker) -> Part:
+    """Code the terms of one part; the intercept is put first when asked for or written.
+
+    A category is coded against its baseline where the rest of its term (nothing, for a main effect) is
+    already spanned by the part, else with one column per level.
+    """
+    intercept = intercept or any(t.is_intercept for t in terms)
+    ordered = ((spec.Term(()),) if intercept else ()) + tuple(t for t in terms if not t.is_intercept)
+    spanned = {frozenset(map(str, t.factors)) for t in ordered}
+    names: list[str] = []
+    labels: list[str] = []
+    values: list[Array] = []
+    owner: list[int] = []
+    for index, term in enumerate(ordered):
+        made = [maker.make(f) for f in term.factors]
+        full = _full_coded(term, made, spanned)
+        spanned |= _margins(term, full)
+        for name, label, column in _products(made, full, len(maker.table)):
+            names.append(name)
+            labels.append(label)
+            values.append(column)
+            owner.append(index)
+    return Part(ordered, tuple(names), tuple(labels), tuple(values), tuple(owner), _zeros(ordered, maker, spanned))
+
+
+def _full_coded(
+    term: spec.Term, made: list[Numeric | Category], spanned: set[frozenset[str]]
+) -> frozenset[str]:
+    """The categories of a term that get one column per level."""
+    names = frozenset(map(str, term.factors))
+    return frozenset(
+        str(f)
+        for f, m in zip(term.factors, made)
+        if isinstance(m, Category) and names - {str(f)} not in spanned
+    )
+
+
+def _margins(term: spec.Term, full: frozenset[str]) -> set[frozenset[str]]:
+    """What a term with fully coded categories spans beside itself: each margin over them."""
+    names = frozenset(map(str, term.factors))
+    sizes = range(1, len(full) + 1)
+    return {names - set(c) for size in sizes for c in itertools.combinations(sorted(full), size)}
+
+
+def _products(
+    made: list[Numeric | Category], full: frozenset[str], n: int
+) -> list[tuple[str, str, Array]]:
+    if not made:
+        return [("intercept", "intercept", np.ones(n))]
+    parts = [_columns(m, isinstance(m, Category) and m.name in full) for m in made]
+    rows = []
+    for combination in itertools.product(*parts):
+        column = combination[0][2]
+        for _, _, values in combination[1:]:
+            column = column * values
+        rows.append(("*".join(c[0] for c in combination), " * ".join(c[1] for c in combination), column))
+    return rows
+
+
+def _columns(made: Numeric | Category, full: bool) -> list[tuple[str, str, Array]]:
+    if isinstance(made, Numeric):
+        return [(n, n, v) for n, v in zip(made.names, made.values)]
+    base = made.levels[0]
+    return [
+        (
+            f"{made.name}[{level}]",
+            f"{made.name}: {level}" if full else f"{made.name}: {level} vs {base}",
+            (made.codes == i).astype(float),
+        )
+        for i, level in enumerate(made.levels)
+        if full or i > 0
+    ]
+
+
+def _zeros(terms: tuple[spec.Term, ...], maker: Maker, spanned: set[frozenset[str]]) -> tuple[str, ...]:
+    """Where every factor of the part is zero or at its baseline: what an intercept refers to."""
+    seen: dict[str, str] = {}
+    for factor in (f for t in terms for f in t.factors):
+        made = maker.make(factor)
+        text = f"{made.name} = {made.levels[0]}" if isinstance(made, Category) else made.zero
+        seen.setdefault(str(factor), text)
+    return tuple(seen.values())

@@ -1,0 +1,276 @@
+"""The sentence's functions: one factor of a term -> named numeric columns or a category.
+
+What a function learns from the rows used (means, minima, knots, levels) goes into a memory, a plain
+dictionary, so that new rows get the same transformation later.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.errors import OrchardError, shown, unknown_name
+from bold_orchard.sentence import spec
+from bold_orchard.table.evaluate import evaluate
+from bold_orchard.table.table import Table
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Numeric:
+    """Columns made by one factor: names, values each (n,), and where each factor is zero."""
+
+    names: tuple[str, ...]
+    values: tuple[Array, ...]
+    zero: str
+
+
+@dataclass(frozen=True)
+class Category:
+    """A coded category: ``codes`` (n,) index ``levels``; ``levels[0]`` is the baseline."""
+
+    name: str
+    levels: tuple[str, ...]
+    codes: NDArray[np.intp]
+
+
+@dataclass
+class Maker:
+    """Turns factors into columns over the rows of ``table`` (the rows used).
+
+    With ``learn`` False the memory is only read: the transformation of an earlier fit.
+    """
+
+    table: Table
+    memory: dict[str, Any]
+    baselines: dict[str, str] = field(default_factory=dict)
+    learn: bool = True
+    text: str = ""
+    _cache: dict[str, Numeric | Category] = field(default_factory=dict)
+
+    def make(self, factor: spec.Factor) -> Numeric | Category:
+        key = str(factor)
+        if key not in self._cache:
+            self._cache[key] = self._make(factor)
+        return self._cache[key]
+
+    def _make(self, factor: spec.Factor) -> Numeric | Category:
+        if isinstance(factor, spec.Column):
+            if self._is_category(factor.name):
+                return self.category(factor.name, factor.name)
+            return Numeric((factor.name,), (self.numbers(factor.name),), f"{factor.name} = 0")
+        assert isinstance(factor, spec.Call)
+        if factor.function == "category":
+            column = factor.arguments[0]
+            assert isinstance(column, spec.Column)
+            return self.category(column.name, str(factor))
+        made = FUNCTIONS[factor.function](self, factor)
+        for name, values in zip(made.names, made.values):
+            self._check_finite(name, values)
+        return made
+
+    def _is_category(self, column: str) -> bool:
+        kinds = self.memory.setdefault("kinds", {})
+        if column not in kinds:
+            kinds[column] = self.table.kind(column)
+        return bool(kinds[column] == "category")
+
+    def numbers(self, column: str) -> Array:
+        values = self.table.numbers(column)
+        self._check_finite(column, values)
+        return values
+
+    def numeric(self, argument: spec.Expression, function: str) -> Numeric:
+        """An argument that must be numbers."""
+        if not isinstance(argument, (spec.Column, spec.Call)):
+            raise OrchardError(f"{function} needs a column or a function of one, not {argument}")
+        made = self.make(argument)
+        if isinstance(made, Category):
+            odd = self.table.odd_cells(made.name) if self.table.has(made.name) else ""
+            raise OrchardError(f"{function}(...) needs numbers, but '{made.name}' is a category{odd}")
+        return made
+
+    def learned(self, call: spec.Call, compute: Callable[[], Any]) -> Any:
+        """A value computed once from the rows used and kept under the call's own text."""
+        key = str(call)
+        if self.learn and key not in self.memory:
+            self.memory[key] = compute()
+        return self.memory[key]
+
+    def category(self, column: str, name: str) -> Category:
+        labels = self.table.labels(column)
+        ordered, place = labels.ordered
+        key = f"levels of {column}"
+        if self.learn and key not in self.memory:
+            self.memory[key] = self._with_baseline(column, ordered)
+        levels: list[str] = self.memory[key]
+        index = {level: i for i, level in enumerate(levels)}
+        strange = [level for level in ordered if level not in index]
+        if strange:
+            raise OrchardError(f"'{strange[0]}' is no level of '{column}'; the fit knows {', '.join(shown(levels))}")
+        to_code = np.array([index[level] for level in ordered], dtype=np.intp)
+        if len(levels) < 2:
+            raise OrchardError(f"'{column}' has one level only in the rows used ('{levels[0]}'); leave it out")
+        return Category(name, tuple(levels), to_code[place][labels.codes])
+
+    def _with_baseline(self, column: str, ordered: list[str]) -> list[str]:
+        baseline = self.baselines.get(column)
+        if baseline is None:
+            return ordered
+        if baseline not in ordered:
+            raise OrchardError(unknown_name("level", baseline, ordered, f"column '{column}'") + " (in --baseline)")
+        return [baseline, *(level for level in ordered if level != baseline)]
+
+    def _check_finite(self, name: str, values: Array) -> None:
+        if np.isfinite(np.dot(values, values)):
+            return
+        bad = ~np.isfinite(values)
+        if not bad.any():
+            return
+        rows = self.table.row_numbers[bad]
+        first = ", ".join(map(str, rows[:3]))
+        what = "is infinite" if self.table.has(name) else "is not a finite number"
+        raise OrchardError(
+            f"'{name}' {what} in {bad.sum():,} row{'s' * (bad.sum() != 1)} (first: {first}); "
+            "mend those cells, declare them missing or leave them out with --where"
+        )
+
+    def unit_mean(self, call: spec.Call, values: Array) -> Array:
+        """The mean of ``values`` in the unit named by the call's second argument, per row (n,)."""
+        unit = call.arguments[1]
+        assert isinstance(unit, spec.Column)
+        labels = self.table.labels(unit.name)
+
+        def compute() -> dict[str, float]:
+            count = np.bincount(labels.codes)
+            means = np.bincount(labels.codes, values) / count
+            return dict(zip(labels.texts, means.tolist()))
+
+        means = self.learned(spec.Call("mean", call.arguments), compute)
+        own: dict[str, float] = {}
+        if not self.learn:
+            count = np.bincount(labels.codes, minlength=len(labels.texts))
+            own = dict(zip(labels.texts, (np.bincount(labels.codes, values) / count).tolist()))
+        return np.array([means.get(t, own.get(t, np.nan)) for t in labels.texts])[labels.codes]
+
+
+def _one(maker: Maker, call: spec.Call) -> tuple[str, Array, str]:
+    """The single numeric column a function works on: name, values and where it is zero."""
+    made = maker.numeric(call.arguments[0], call.function)
+    if len(made.names) != 1:
+        raise OrchardError(f"{call.function}(...) works on one column, but {call.arguments[0]} makes {len(made.names)}")
+    return made.names[0], made.values[0], made.zero
+
+
+def _simple(maker: Maker, call: spec.Call) -> Numeric:
+    def column(c: spec.Column) -> Array:
+        return maker.numeric(c, call.function).values[0]
+
+    if call.function == "calc":
+        values = evaluate(call.arguments[0], column)
+        values = np.broadcast_to(values, (len(maker.table),)).astype(float)
+    else:
+        _, x, _ = _one(maker, call)
+        with np.errstate(all="ignore"):
+            values = {"log": np.log, "sqrt": np.sqrt, "exp": np.exp, "abs": np.abs}[call.function](x)
+    return Numeric((str(call),), (values,), f"{call} = 0")
+
+
+def _centre(maker: Maker, call: spec.Call) -> Numeric:
+    name, x, _ = _one(maker, call)
+    if len(call.arguments) == 2:
+        unit = call.arguments[1]
+        zero = f"{name} at its mean in the {unit}"
+        return Numeric((str(call),), (x - maker.unit_mean(call, x),), zero)
+    at = maker.learned(call, lambda: float(x.mean()))
+    return Numeric((str(call),), (x - at,), f"{name} = {at:.6g}, its mean")
+
+
+def _mean(maker: Maker, call: spec.Call) -> Numeric:
+    _, x, _ = _one(maker, call)
+    return Numeric((str(call),), (maker.unit_mean(call, x),), f"{call} = 0")
+
+
+def _split(maker: Maker, call: spec.Call) -> Numeric:
+    within = _centre(maker, spec.Call("centre", call.arguments))
+    between = _mean(maker, spec.Call("mean", call.arguments))
+    return Numeric(within.names + between.names, within.values + between.values, f"{within.zero}, {between.zero}")
+
+
+def _zscore(maker: Maker, call: spec.Call) -> Numeric:
+    name, x, _ = _one(maker, call)
+    at, sd = maker.learned(call, lambda: [float(x.mean()), float(x.std(ddof=1)) if len(x) > 1 else 0.0])
+    if sd == 0:
+        raise OrchardError(f"zscore({name}) cannot be formed: '{name}' is the same in every row used")
+    return Numeric((str(call),), ((x - at) / sd,), f"{name} = {at:.6g}, its mean")
+
+
+def _since(maker: Maker, call: spec.Call) -> Numeric:
+    name, x, _ = _one(maker, call)
+    start = maker.learned(call, lambda: float(x.min()))
+    return Numeric((str(call),), (x - start,), f"{name} = {start:.6g}, its smallest")
+
+
+def _rescale(maker: Maker, call: spec.Call) -> Numeric:
+    _, x, zero = _one(maker, call)
+    by = call.arguments[1]
+    assert isinstance(by, spec.Number)
+    return Numeric((str(call),), (x / by.value,), zero)
+
+
+def _power(maker: Maker, call: spec.Call) -> Numeric:
+    name, x, zero = _one(maker, call)
+    degree = call.arguments[1]
+    assert isinstance(degree, spec.Number)
+    powers = range(1, int(degree.value) + 1)
+    names = tuple(name if k == 1 else f"{name}^{k}" for k in powers)
+    return Numeric(names, tuple(x**k for k in powers), zero)
+
+
+def _spline(maker: Maker, call: spec.Call) -> Numeric:
+    """Natural cubic spline in the basis of Hastie, Tibshirani & Friedman (2009), eq. 5.4-5.5.
+
+    ``spline(x, d)`` has d columns, so d + 1 knots: the extremes and equally spaced quantiles between.
+    """
+    name, x, zero = _one(maker, call)
+    d = call.arguments[1]
+    assert isinstance(d, spec.Number)
+    size = int(d.value)
+    names = tuple(f"{call}[{k}]" for k in range(1, size + 1))
+    knots = np.asarray(maker.learned(call, lambda: np.quantile(x, np.linspace(0, 1, size + 1)).tolist()))
+    if (np.diff(knots) <= 0).any():
+        raise OrchardError(f"spline({name}, {size}) needs more distinct values of '{name}'; use a smaller number")
+    low, span = knots[0], knots[-1] - knots[0]
+    z, k = (x - low) / span, (knots - low) / span
+
+    def hinge(i: int) -> Array:
+        top = np.maximum(z - k[i], 0) ** 3 - np.maximum(z - k[-1], 0) ** 3
+        return top / (k[-1] - k[i])
+
+    last = hinge(size - 1)
+    columns = [x, *(hinge(i) - last for i in range(size - 1))]
+    return Numeric(names, tuple(columns), zero)
+
+
+def _offset(maker: Maker, call: spec.Call) -> Numeric:
+    made = maker.numeric(call.arguments[0], call.function)
+    return Numeric((str(call),), (np.sum(made.values, axis=0),), made.zero)
+
+
+FUNCTIONS: dict[str, Callable[[Maker, spec.Call], Numeric]] = {
+    **dict.fromkeys(("log", "sqrt", "exp", "abs", "calc"), _simple),
+    "centre": _centre,
+    "mean": _mean,
+    "split": _split,
+    "zscore": _zscore,
+    "since": _since,
+    "rescale": _rescale,
+    "power": _power,
+    "spline": _spline,
+    "offset": _offset,
+}

@@ -1,0 +1,56 @@
+"""Everything that can go wrong for a user, each with its exit code."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable
+
+
+class OrchardError(Exception):
+    """A problem the user can mend: one clear line saying what, where and what to do."""
+
+    exit_code = 3
+
+
+class UsageError(OrchardError):
+    """The command line itself is wrong."""
+
+    exit_code = 2
+
+
+class SentenceError(OrchardError):
+    """A model sentence (or an expression) that cannot be read; shows the place.
+
+    ``start`` is a 0-based position in ``text``; ``width`` the number of characters marked.
+    """
+
+    def __init__(self, message: str, text: str = "", start: int = 0, width: int = 1) -> None:
+        self.message, self.text, self.start, self.width = message, text, start, max(width, 1)
+        super().__init__(message)
+
+    def __str__(self) -> str:
+        if not self.text:
+            return self.message
+        mark = " " * self.start + "^" * self.width
+        return f"{self.message}\n    {self.text}\n    {mark}"
+
+
+def nearest(name: str, known: Iterable[str]) -> str | None:
+    """The known name closest to ``name`` in spelling, or None when nothing is near."""
+    by_fold = {k.casefold(): k for k in known}
+    found = difflib.get_close_matches(name.casefold(), list(by_fold), n=1, cutoff=0.5)
+    return by_fold[found[0]] if found else None
+
+
+def unknown_name(kind: str, name: str, known: Iterable[str], where: str) -> str:
+    """A one-line message for a name that does not exist, with the nearest one or the list."""
+    known = list(known)
+    near = nearest(name, known)
+    hint = f"did you mean '{near}'?" if near else "there are: " + ", ".join(shown(known))
+    return f"there is no {kind} '{name}' in {where}; {hint}"
+
+
+def shown(names: Iterable[object], most: int = 8) -> list[str]:
+    """The first few of many names, ending in a count of those left out."""
+    texts = [str(n) for n in names]
+    return texts if len(texts) <= most else [*texts[:most], f"and {len(texts) - most} more"]

@@ -1,0 +1,79 @@
+"""Small dense algebra for many units at once.
+
+Arrays hold one small matrix per unit with the units in the last axis, shape ``(rows, columns, n_units)``, so
+that each step is one vector operation over all units; loops run over the small dimensions only.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+
+
+def multiply(a: Array, b: Array) -> Array:
+    """``a @ b`` per unit: (r, k, J) times (k, c, J) -> (r, c, J)."""
+    out = np.empty((a.shape[0], b.shape[1], b.shape[2]))
+    work = np.empty(b.shape[1:])
+    for i in range(a.shape[0]):
+        np.multiply(a[i, 0], b[0], out=out[i])
+        for m in range(1, a.shape[1]):
+            np.multiply(a[i, m], b[m], out=work)
+            out[i] += work
+    return out
+
+
+def multiply_transposed(a: Array, b: Array) -> Array:
+    """``a @ b.T`` per unit: (r, k, J) times (c, k, J) -> (r, c, J)."""
+    return np.stack([np.stack([np.einsum("kj,kj->j", x, y) for y in b]) for x in a])
+
+
+def constant_times(m: Array, b: Array) -> Array:
+    """The same small matrix ``m`` (r, k) times every unit's ``b`` (k, c, J)."""
+    return (m @ b.reshape(b.shape[0], -1)).reshape(m.shape[0], *b.shape[1:])
+
+
+def cholesky(a: Array) -> Array:
+    """Lower factors of positive definite ``a`` (k, k, J); the upper triangle of the result is unset."""
+    k = a.shape[0]
+    low = np.zeros_like(a)
+    for j in range(k):
+        pivot = a[j, j] - np.einsum("mj,mj->j", low[j, :j], low[j, :j]) if j else a[j, j]
+        low[j, j] = np.sqrt(pivot)
+        for i in range(j + 1, k):
+            rest = a[i, j] - np.einsum("mj,mj->j", low[i, :j], low[j, :j]) if j else a[i, j]
+            low[i, j] = rest / low[j, j]
+    return low
+
+
+def solve_lower_constant(low: Array, m: Array) -> Array:
+    """``low^-1 m`` per unit for one small matrix ``m`` (k, c) -> (k, c, J)."""
+    k, c = m.shape
+    out = np.empty((k, c, low.shape[2]))
+    for i in range(k):
+        out[i] = m[i][:, None]
+        for n in range(i):
+            out[i] -= low[i, n] * out[n]
+        out[i] /= low[i, i]
+    return out
+
+
+def gram(f: Array) -> Array:
+    """``f.T @ f`` per unit: (r, k, J) -> (k, k, J)."""
+    k = f.shape[1]
+    out = np.empty((k, k, f.shape[2]))
+    for i in range(k):
+        for j in range(i + 1):
+            out[i, j] = out[j, i] = np.einsum("rj,rj->j", f[:, i], f[:, j])
+    return out
+
+
+def total(a: Array, b: Array) -> Array:
+    """Sum over units of ``a @ b``: (r, k, J), (k, c, J) -> (r, c)."""
+    r, c = a.shape[0], b.shape[1]
+    out = np.zeros((r, c))
+    for i in range(r):
+        for j in range(c):
+            out[i, j] = np.einsum("kj,kj->", a[i], b[:, j])
+    return out

@@ -1,0 +1,226 @@
+"""Bounded Newton search with a trust region, and an independent check of where it ended."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Generic, Protocol, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[np.float64]
+AT_BOUND = 1e-6
+
+
+class Point(Protocol):
+    """A function's value, gradient (m,) and approximate Hessian (m, m) at ``theta``."""
+
+    theta: Array
+
+    @property
+    def deviance(self) -> float: ...
+    @property
+    def gradient(self) -> Array: ...
+    @property
+    def curvature(self) -> Array: ...
+
+
+P = TypeVar("P", bound=Point)
+
+
+@dataclass(frozen=True)
+class Found(Generic[P]):
+    """Where a search ended.
+
+    ``decrement`` is the expected further decrease of the deviance on the free parameters (g' H^-1 g / 2, H by
+    differences of the exact gradient); ``hessian`` is that H, (m, m). ``at_bound`` (m,) marks parameters at zero.
+    """
+
+    point: P
+    converged: bool
+    at_bound: NDArray[np.bool_]
+    decrement: float
+    hessian: Array
+    iterations: int
+    evaluations: int
+    reason: str
+
+
+def minimise(
+    f: Callable[[Array], P],
+    start: Array,
+    bounded: NDArray[np.bool_],
+    tolerance: float = 1e-10,
+    max_steps: int = 100,
+    progress: Callable[[int], None] | None = None,
+) -> Found[P]:
+    """Minimise over theta with theta[bounded] >= 0.
+
+    ``tolerance`` bounds the expected further decrease of the deviance. Steps solve a ridge-damped Newton system on
+    the parameters not held at their bound (More 1983); the damping follows the agreement of the predicted and the
+    actual decrease. The final check uses the Hessian of the exact gradient, not the search's own.
+    """
+    count = _Counter(f)
+    here = count(start)
+    damping, steps, reason = 0.0, 0, ""
+    while len(start) and steps < max_steps:
+        step, predicted = _step(here, bounded, damping)
+        if predicted <= tolerance * 1e-2:
+            break
+        steps += 1
+        if progress is not None:
+            progress(steps)
+        there = count(_bounded(here.theta + step, bounded))
+        actual = here.deviance - there.deviance
+        noise = 1e-11 * (1.0 + abs(here.deviance))
+        better_slope = predicted < 1e3 * noise and abs(actual) <= 10 * noise and _pull(there, bounded) < _pull(here, bounded)
+        if actual > 0.1 * predicted or better_slope:
+            here = there
+            damping = damping / 10 if actual > 0.5 * predicted else damping
+            damping = 0.0 if damping < 1e-8 else damping
+        elif predicted <= 10 * noise:
+            break
+        else:
+            damping = max(damping * 8, 1e-4)
+            if damping > 1e12:
+                reason = "no step lowers the deviance"
+                break
+    return _check(count, here, bounded, tolerance, steps, steps >= max_steps, reason)
+
+
+class _Counter(Generic[P]):
+    def __init__(self, f: Callable[[Array], P]) -> None:
+        self.f, self.calls = f, 0
+
+    def __call__(self, theta: Array) -> P:
+        self.calls += 1
+        return self.f(theta)
+
+
+def _bounded(theta: Array, bounded: NDArray[np.bool_]) -> Array:
+    return np.where(bounded & (theta < 0), 0.0, theta)
+
+
+def _free(point: Point, bounded: NDArray[np.bool_], hessian: Array) -> NDArray[np.bool_]:
+    """Parameters that may move: not at the bound, or drawn inside by the slope or by negative curvature."""
+    at = bounded & (point.theta <= 0.0)
+    inward = (point.gradient < -1e-12) | ((np.abs(point.gradient) <= 1e-12) & (np.diag(hessian) < 0))
+    return ~at | inward
+
+
+def _pull(point: Point, bounded: NDArray[np.bool_]) -> float:
+    held = bounded & (point.theta <= 0.0) & (point.gradient >= 0)
+    return float(np.abs(np.where(held, 0.0, point.gradient)).max(initial=0.0))
+
+
+def _step(point: Point, bounded: NDArray[np.bool_], damping: float) -> tuple[Array, float]:
+    """A damped Newton step (m,) that respects the bounds, and the decrease the model predicts."""
+    h = point.curvature
+    free = _free(point, bounded, h)
+    step = np.zeros(len(point.theta))
+    for _ in range(len(point.theta)):
+        step[:] = 0.0
+        step[free] = _newton(h[np.ix_(free, free)], point.gradient[free], damping)
+        out = free & bounded & (point.theta <= 0.0) & (step < 0)
+        if not out.any():
+            break
+        free &= ~out
+    step = _bounded(point.theta + step, bounded) - point.theta
+    predicted = -(point.gradient @ step + 0.5 * step @ h @ step)
+    return step, float(max(predicted, -0.5 * point.gradient @ step, 0.0))
+
+
+def _newton(h: Array, g: Array, damping: float) -> Array:
+    """Minimise the quadratic model in scaled variables, negative curvature turned over and damped."""
+    if not len(g):
+        return g
+    d = np.sqrt(np.maximum(np.abs(np.diag(h)), 1e-12))
+    values, vectors = np.linalg.eigh(h / np.outer(d, d))
+    slope = vectors.T @ (g / d)
+    floor = 1e-8 * max(float(np.abs(values).max()), 1e-8)
+    negative = values < -floor
+    along = -slope / (np.maximum(np.abs(values), floor) + damping)
+    # a saddle: the slope is zero along negative curvature, so choose a side
+    along = np.where(negative & (np.abs(along) < 1e-3), 0.1, along)
+    return (vectors @ along) / d
+
+
+def _check(
+    count: _Counter[P], here: P, bounded: NDArray[np.bool_], tolerance: float, steps: int, ran_out: bool, reason: str
+) -> Found[P]:
+    """Polish with the true Hessian, clear what is zero, and judge convergence afresh."""
+    m = len(here.theta)
+    if m == 0:
+        none = np.zeros(0, dtype=bool)
+        return Found(here, True, none, 0.0, np.zeros((0, 0)), 0, count.calls, "")
+    here = _clear(count, here, bounded)
+    hessian = difference_hessian(count, here)
+    for _ in range(5):
+        free = ~(bounded & (here.theta <= 0.0))
+        decrement, step = _decrement(hessian, here.gradient, free)
+        if decrement <= 1e-3 * tolerance or not np.isfinite(decrement):
+            break
+        there = count(_bounded(here.theta + step, bounded))
+        if there.deviance > here.deviance + 1e-11 * (1 + abs(here.deviance)):
+            break
+        if _pull(there, bounded) >= _pull(here, bounded):
+            break
+        here = there
+    decrement, _ = _decrement(hessian, here.gradient, free)
+    values = np.linalg.eigvalsh(_scaled(hessian)[np.ix_(free, free)]) if free.any() else np.ones(1)
+    positive = bool(values[0] > -1e-6 * max(values[-1], 1e-300))
+    inward = ~free & (np.diag(hessian) < -1e-6 * (1 + np.abs(np.diag(hessian))))
+    if not positive or inward.any():
+        reason = "the deviance still falls in some direction"
+    elif not decrement <= max(tolerance, 1e-8):
+        reason = reason or ("the step limit was reached" if ran_out else "the slope is not zero")
+    else:
+        reason = ""
+    return Found(here, not reason, ~free, float(decrement), hessian, steps, count.calls, reason)
+
+
+def _clear(count: _Counter[P], here: P, bounded: NDArray[np.bool_]) -> P:
+    """Set parameters that are all but zero to zero when that does not raise the deviance."""
+    small = bounded & (here.theta > 0) & (here.theta < 1e-2)
+    for i in np.flatnonzero(small):
+        theta = here.theta.copy()
+        theta[i] = 0.0
+        there = count(theta)
+        if there.deviance <= here.deviance + 1e-9:
+            here = there
+    return here
+
+
+def difference_hessian(f: Callable[[Array], Point], here: Point) -> Array:
+    """Hessian by central differences of the exact gradient; parameters may step across zero (T is even)."""
+    m = len(here.theta)
+    out = np.empty((m, m))
+    for i in range(m):
+        h = 1e-4 * max(abs(here.theta[i]), 1e-2)
+        up, down = here.theta.copy(), here.theta.copy()
+        up[i] += h
+        down[i] -= h
+        out[i] = (f(up).gradient - f(down).gradient) / (2 * h)
+    return (out + out.T) / 2
+
+
+def _scaled(h: Array) -> Array:
+    d = np.sqrt(np.maximum(np.abs(np.diag(h)), 1e-300))
+    return h / np.outer(d, d)
+
+
+def _decrement(hessian: Array, gradient: Array, free: NDArray[np.bool_]) -> tuple[float, Array]:
+    """Half of g' H^+ g on the free parameters, and the Newton step."""
+    step = np.zeros(len(gradient))
+    if not free.any():
+        return 0.0, step
+    h, g = hessian[np.ix_(free, free)], gradient[free]
+    d = np.sqrt(np.maximum(np.abs(np.diag(h)), 1e-300))
+    values, vectors = np.linalg.eigh(h / np.outer(d, d))
+    slope = vectors.T @ (g / d)
+    use = np.abs(values) > 1e-9 * np.abs(values).max()
+    along = np.where(use, -slope / np.where(use, np.abs(values), 1.0), 0.0)
+    lost = float((slope[~use] ** 2).sum())
+    step[free] = (vectors @ along) / d
+    return float(0.5 * np.abs(along * slope).sum() + lost), step

@@ -1,0 +1,1 @@
+"""Tables: reading files, kinds of columns, missing codes, which column groups which."""
