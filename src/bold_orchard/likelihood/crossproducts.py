@@ -156,6 +156,7 @@ class _Sums:
         self.pool, self.units, self.chain = standard.pool, units, chain
         self.unit_rows = bool(np.all(self.pool[0] == 1.0))
         self._made: dict[tuple[int, int], Array] = {}
+        self._buffer = np.empty(self.pool.shape[1])
         self._pairs: dict[tuple[int, int, int, int], Array] = {}
         self.orders: dict[int, NDArray[np.intp]] = {}
         self.starts: dict[tuple[int, int], NDArray[np.intp]] = {}
@@ -181,20 +182,18 @@ class _Sums:
                 self.starts[f, g] = np.searchsorted(key[order], np.arange(self.units[g].levels))
         self.finest_order = self.orders[self.chain[0]]
 
-    def rows(self, a: int, b: int) -> tuple[Array | None, bool]:
-        """The product of two pool rows, None standing for ones."""
+    def rows(self, a: int, b: int) -> Array | None:
+        """The product of two pool rows, None standing for ones; valid until the next call."""
         if self.unit_rows and 0 in (a, b):
-            other = b if a == 0 else a
-            return (None, True) if other == 0 else (self.pool[other], True)
-        return self.pool[a] * self.pool[b], False
+            return self.pool[max(a, b)] if max(a, b) else None
+        return np.multiply(self.pool[a], self.pool[b], out=self._buffer)
 
     def by_level(self, f: int, a: int, b: int) -> Array:
         """sum over rows of pool[a] * pool[b] for each level of chain unit ``f``, in its order (J,)."""
         key = (min(a, b), max(a, b))
         if key not in self._made:
             finest = self.units[self.chain[0]]
-            weights, _ = self.rows(*key)
-            made = np.bincount(finest.codes, weights, minlength=finest.levels)
+            made = np.bincount(finest.codes, self.rows(*key), minlength=finest.levels)
             self._made[key] = made[self.finest_order].astype(float)
         made = self._made[key]
         return made if f == self.chain[0] else np.add.reduceat(made, self.starts[self.chain[0], f])
@@ -215,8 +214,8 @@ class _Sums:
         key = (f, g, min(a, b), max(a, b))
         if key not in self._pairs:
             one, two = self.units[f], self.units[g]
-            weights, _ = self.rows(a, b)
-            flat = np.bincount(one.codes * two.levels + two.codes, weights, minlength=one.levels * two.levels)
+            cells = one.codes * two.levels + two.codes
+            flat = np.bincount(cells, self.rows(a, b), minlength=one.levels * two.levels)
             self._pairs[key] = flat.reshape(one.levels, two.levels).astype(float)
         return self._pairs[key]
 
@@ -283,8 +282,7 @@ def _dense(tails: list[Tail], works: dict[int, Array], w: list[int], sums: _Sums
             for j, row in enumerate(w):
                 column = np.zeros(unit.levels)
                 for a, ca in x:
-                    weights, _ = sums.rows(a, row)
-                    column += ca * np.bincount(unit.codes, weights, minlength=unit.levels)
+                    column += ca * np.bincount(unit.codes, sums.rows(a, row), minlength=unit.levels)
                 dense[at, q + j] = dense[q + j, at] = column
         for s in tails:
             block = sums.crossed(t.unit, s.unit, works[t.unit], works[s.unit])

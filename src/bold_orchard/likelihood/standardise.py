@@ -111,18 +111,31 @@ def _orthogonal(pool: Array, where: dict[int, tuple[int, float, float]], model: 
         pool = np.vstack([pool[:-1], q.T, pool[-1:]])
         rows = list(range(len(pool) - 1 - len(kept), len(pool) - 1))
         gram = pool @ pool.T
-    p = len(rows)
-    b0 = np.linalg.solve(gram[np.ix_(rows, rows)], gram[rows, -1]) if p else np.zeros(0)
-    if p:
-        pool[-1] -= b0 @ pool[rows]
-        again = np.linalg.solve(gram[np.ix_(rows, rows)], pool[rows] @ pool[-1])
-        pool[-1] -= again @ pool[rows]
-        b0 = b0 + again
-        gram[-1] = gram[:, -1] = pool @ pool[-1]
-        gram[-1, rows] = gram[rows, -1] = 0.0
+    b0 = _take_out_least_squares(pool, gram, rows)
     if model.intercept:
         b0 = b0 + y_shift * to_work[:, 0]
     return Standard(pool, gram, rows, kept, to_work, b0, where)
+
+
+def _take_out_least_squares(pool: Array, gram: Array, rows: list[int]) -> Array:
+    """Subtract from the response (last row) its least-squares fit; returns the coefficients (p,)."""
+    b0 = np.zeros(len(rows))
+    if not rows:
+        return b0
+    inner = gram[np.ix_(rows, rows)]
+    products = gram[:, -1]
+    for _ in range(3):
+        step = np.linalg.solve(inner, products[rows])
+        b0 += step
+        full = np.zeros(len(pool) - 1)
+        full[rows] = step
+        pool[-1] -= full @ pool[:-1]
+        products = pool @ pool[-1]
+        if np.abs(products[rows]).max() <= 1e-11 * np.sqrt(products[-1] * inner.diagonal().max()):
+            break
+    gram[-1] = gram[:, -1] = products
+    gram[-1, rows] = gram[rows, -1] = 0.0
+    return b0
 
 
 def _well_conditioned(inner: Array) -> bool:

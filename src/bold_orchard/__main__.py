@@ -1,0 +1,5 @@
+import sys
+
+from bold_orchard.cli.main import main
+
+sys.exit(main())

@@ -1,0 +1,43 @@
+"""Variance components of a fit: how much variation sits at each level, and how sure we are."""
+
+from __future__ import annotations
+
+import argparse
+
+from bold_orchard.cli.options import check_targets, deliver, output_options
+
+EXAMPLE = """examples:
+  orchard components slopes
+  orchard components slopes --figure components.png
+"""
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
+    output_options(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    from bold_orchard.inference.components import components
+    from bold_orchard.store import open_fit
+    from bold_orchard.text.others import components_page
+
+    check_targets(args)
+    fit = open_fit(args.fit)
+    document = components(fit, args.confidence or fit.settings.confidence)
+
+    def picture():  # type: ignore[no-untyped-def]
+        from bold_orchard.figures.components import components_figure
+
+        return components_figure(document)
+
+    deliver(args, document, components_page, lambda: _table(document["components"]), picture)
+    return 0 if fit.converged else 4
+
+
+def _table(rows: list[dict]) -> list[dict]:  # type: ignore[type-arg]
+    out = []
+    for r in rows:
+        low, high = r["ci"] or (None, None)
+        out.append({k: v for k, v in r.items() if k != "ci"} | {"low": low, "high": high})
+    return out

@@ -1,0 +1,109 @@
+"""Fit a linear mixed-effects model: average effects, and how much groups vary."""
+
+from __future__ import annotations
+
+import argparse
+import dataclasses
+
+from bold_orchard.cli.options import check_targets, data_options, deliver, output_options, say
+from bold_orchard.errors import UsageError
+
+EXAMPLE = """examples:
+  orchard fit harvest.csv "yield = intercept; each orchard: intercept" --missing -999 --save empty
+  orchard fit harvest.csv "yield = centre(rain) + pruning; each orchard: intercept + centre(rain)" \\
+      --missing -999 --baseline pruning=none --save slopes
+"""
+FAMILIES = ("gaussian", "binomial", "poisson", "negative-binomial", "gamma", "beta", "ordinal")
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("data", metavar="DATA", help="CSV, TSV, Parquet, xlsx, ods or JSON lines; - for CSV on standard input")
+    parser.add_argument("sentence", metavar="SENTENCE", help='the model: "yield = rain; each orchard: intercept"')
+    group = parser.add_argument_group("the model")
+    group.add_argument("--save", metavar="NAME", help="keep the fit as NAME.fit.json")
+    group.add_argument("--method", choices=("reml", "ml"), default="reml", help="default: reml")
+    group.add_argument("--baseline", metavar="COLUMN=LEVEL", action="append", default=[],
+                       help="the level others are compared with (repeatable)")  # fmt: skip
+    group.add_argument("--df", choices=("residual", "normal", "satterthwaite", "kenward-roger"), default="residual",
+                       help="degrees of freedom of the tests (default: residual; normal gives z)")  # fmt: skip
+    group.add_argument("--fill-mean", metavar="COLUMN", action="append", default=[],
+                       help="fill a covariate's gaps with its mean (repeatable)")  # fmt: skip
+    group.add_argument("--weights", metavar="COLUMN", help="the residual variance is sigma^2 / weight")
+    group.add_argument("--family", choices=FAMILIES, help="default: gaussian")
+    group.add_argument("--link", metavar="LINK", help="default: the family's own")
+    group.add_argument("--tolerance", metavar="X", type=float, default=1e-10, help="expected further change of the deviance")
+    group.add_argument("--max-steps", metavar="N", type=int, default=100, help="steps of the search (default 100)")
+    group.add_argument("--force", action="store_true", help="go on where the tool would stop")
+    data_options(parser)
+    output_options(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    from bold_orchard.cli.progress import Steps
+    from bold_orchard.design.build import Options
+    from bold_orchard.fit import Settings, fit
+    from bold_orchard.sentence.parse import read_sentence
+    from bold_orchard.table.read import check_missing_syntax, read_table
+    from bold_orchard.text.fit import fit_page
+
+    _check(args)
+    check_targets(args)
+    check_missing_syntax(args.missing)
+    sentence = read_sentence(args.sentence)
+    table = read_table(args.data, args.missing, args.where)
+    options = Options(baselines(args.baseline), tuple(args.fill_mean), args.weights, args.family, args.force)
+    settings = Settings(args.method, options, args.df, args.confidence or 0.95, args.tolerance, args.max_steps)
+    with Steps("fitting", args.quiet) as progress:
+        made = fit(sentence, table, settings, args.save or "fit", progress)
+    if args.save:
+        from bold_orchard.store import save_fit
+
+        made = dataclasses.replace(made, result=made.result | {"name": _plain(args.save)})
+        path = save_fit(made, args.save, args.data, args.missing, args.where)
+    document = made.result
+
+    def picture():  # type: ignore[no-untyped-def]
+        from bold_orchard.figures.fit import fit_figure
+
+        return fit_figure(document)
+
+    deliver(args, document, fit_page, lambda: fixed_table(document), picture)
+    if args.save:
+        say(args, f"saved as {path}")
+    return 0 if made.converged else 4
+
+
+def _check(args: argparse.Namespace) -> None:
+    if args.family not in (None, "gaussian"):
+        raise UsageError(f"--family {args.family} is not built yet; gaussian is")
+    if args.link not in (None, "identity"):
+        raise UsageError(f"--link {args.link} is not built yet for gaussian; identity is")
+    if not args.tolerance > 0:
+        raise UsageError("--tolerance must be above zero")
+    if args.max_steps < 1:
+        raise UsageError("--max-steps must be 1 or more")
+
+
+def _plain(name: str) -> str:
+    from pathlib import Path
+
+    return Path(name).name.removesuffix(".fit.json")
+
+
+def baselines(entries: list[str]) -> dict[str, str]:
+    out = {}
+    for entry in entries:
+        column, sign, level = entry.partition("=")
+        if not sign or not column or not level:
+            raise UsageError(f"--baseline is written COLUMN=LEVEL, not '{entry}'")
+        out[column.strip()] = level.strip()
+    return out
+
+
+def fixed_table(document: dict) -> list[dict]:  # type: ignore[type-arg]
+    """The fixed effects as flat rows."""
+    rows = []
+    for r in document["fixed"]:
+        low, high = r["ci"] or (None, None)
+        rows.append({k: r[k] for k in ("term", "estimate", "se", "df", "statistic", "p")} | {"low": low, "high": high})
+    return rows

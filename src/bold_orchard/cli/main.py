@@ -1,0 +1,91 @@
+"""The program ``orchard``: finds the command, runs it, and turns every problem into one line and an exit code."""
+
+from __future__ import annotations
+
+import importlib
+import os
+import sys
+from collections.abc import Sequence
+
+from bold_orchard import __version__
+from bold_orchard.cli.options import Parser
+from bold_orchard.errors import OrchardError, UsageError, nearest
+
+COMMANDS = {
+    "scout": "what are the columns, and which ones group the rows?",
+    "fit": "what are the average effects, and how much do groups vary?",
+    "show": "print a saved fit again, in any form",
+    "compare": "is the larger model worth it?",
+    "check": "do the residuals, at every level, behave?",
+    "components": "how much variation sits at each level?",
+    "demo": "everything above, on shipped data",
+}
+
+
+def main(argv: Sequence[str] | None = None) -> int:
+    """Run one command; returns its exit code."""
+    arguments = list(sys.argv[1:] if argv is None else argv)
+    try:
+        return _run(arguments)
+    except OrchardError as e:
+        print(f"orchard: {e}", file=sys.stderr)
+        return e.exit_code
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except KeyboardInterrupt:
+        print("orchard: stopped; nothing was written", file=sys.stderr)
+        return 130
+    except SystemExit as e:
+        return e.code if isinstance(e.code, int) else 2
+    except Exception as e:
+        if os.environ.get("ORCHARD_DEBUG") == "1":
+            raise
+        print(
+            f"orchard: a defect of ours: {type(e).__name__}: {e} (ORCHARD_DEBUG=1 shows where; please report it)",
+            file=sys.stderr,
+        )
+        return 1
+
+
+def _run(arguments: list[str]) -> int:
+    if arguments[:1] == ["--version"]:
+        print(f"bold-orchard {__version__}")
+        return 0
+    if not arguments or arguments[0] in ("-h", "--help", "help"):
+        print(_overview())
+        return 0
+    name = arguments[0]
+    if name not in COMMANDS:
+        near = nearest(name, COMMANDS)
+        hint = f"did you mean '{near}'?" if near else "there are: " + ", ".join(COMMANDS)
+        raise UsageError(f"there is no command '{name}'; {hint}")
+    command = importlib.import_module(f"bold_orchard.cli.{name}")
+    parser = Parser(prog=f"orchard {name}", description=command.__doc__, epilog=command.EXAMPLE)
+    parser.formatter_class = _formatter()
+    command.add_options(parser)
+    return int(command.run(parser.parse_args(arguments[1:])) or 0)
+
+
+def _formatter() -> type:
+    from argparse import RawDescriptionHelpFormatter
+
+    return RawDescriptionHelpFormatter
+
+
+def _overview() -> str:
+    lines = [f"  orchard {name:<11} {question}" for name, question in COMMANDS.items()]
+    return "\n".join(
+        [
+            "Bold Orchard fits mixed-effects models to grouped data.",
+            "",
+            *lines,
+            "",
+            "Start with:  orchard demo        or:  orchard scout DATA",
+            "Help on one: orchard COMMAND --help",
+        ]
+    )
+
+
+if __name__ == "__main__":
+    sys.exit(main())

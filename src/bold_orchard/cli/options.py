@@ -1,0 +1,137 @@
+"""Options that mean the same in every command, and the one place that prints and writes results."""
+
+from __future__ import annotations
+
+import argparse
+import json
+import math
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from bold_orchard.errors import OrchardError, UsageError
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+    from bold_orchard.text.page import Page
+
+SEED = 20260101
+
+
+class Parser(argparse.ArgumentParser):
+    """argparse with one-line errors and no guessing at abbreviated options."""
+
+    def __init__(self, *args: Any, **kwargs: Any) -> None:
+        super().__init__(*args, allow_abbrev=False, **kwargs)
+
+    def error(self, message: str) -> Any:
+        raise UsageError(f"{message}; see: {self.prog} --help")
+
+
+def output_options(parser: argparse.ArgumentParser) -> None:
+    group = parser.add_argument_group("output, the same in every command")
+    group.add_argument("--json", action="store_true", help="one JSON document on standard output and nothing else")
+    group.add_argument("--csv", metavar="FILE", help="the main table as CSV")
+    group.add_argument("--figure", metavar="FILE", help="the command's picture: .png, .svg or .pdf")
+    group.add_argument("--confidence", metavar="LEVEL", type=_level, help="level of every interval (default 0.95)")
+    group.add_argument("--digits", metavar="N", type=_digits, default=4, help="significant digits in text (default 4)")
+    group.add_argument("--seed", metavar="N", type=int, default=SEED, help=f"for whatever is random (default {SEED})")
+    group.add_argument("--quiet", action="store_true", help="no progress, no notes")
+
+
+def data_options(parser: argparse.ArgumentParser) -> None:
+    group = parser.add_argument_group("rows and cells")
+    group.add_argument("--missing", metavar="CODE", action="append", default=[],
+                       help="a value that means missing, for all columns or as COLUMN=CODE (repeatable)")  # fmt: skip
+    group.add_argument("--where", metavar="EXPRESSION", help="use only the rows for which it holds: \"season > 2\"")
+
+
+def _level(text: str) -> float:
+    try:
+        value = float(text)
+    except ValueError:
+        value = math.nan
+    if not 0 < value < 1:
+        raise argparse.ArgumentTypeError(f"a confidence level lies between 0 and 1, not '{text}'")
+    return value
+
+
+def _digits(text: str) -> int:
+    if not text.isdigit() or not 1 <= int(text) <= 15:
+        raise argparse.ArgumentTypeError(f"digits are a whole number from 1 to 15, not '{text}'")
+    return int(text)
+
+
+def check_targets(args: argparse.Namespace) -> None:
+    """Refuse output files that cannot be written, before any work is done."""
+    if args.figure:
+        from bold_orchard.figures.style import check_ending
+
+        check_ending(args.figure)
+    for path in (args.csv, args.figure, getattr(args, "save", None)):
+        if path is None:
+            continue
+        folder = Path(path).parent
+        if not folder.is_dir():
+            raise OrchardError(f"{path} cannot be written: there is no folder {folder}; make it first")
+        if Path(path).is_dir():
+            raise OrchardError(f"{path} is a folder; give a file name")
+
+
+def deliver(
+    args: argparse.Namespace,
+    document: dict[str, Any],
+    page: Callable[[dict[str, Any], int], Page],
+    table: Callable[[], list[dict[str, Any]]] | None = None,
+    figure: Callable[[], Figure] | None = None,
+) -> None:
+    """Write the files asked for, then print the document or its page."""
+    from bold_orchard.store import write_safely
+
+    if args.csv and table is not None:
+        write_csv(args.csv, table())
+    if args.figure and figure is not None:
+        made = figure()
+        write_safely(args.figure, lambda p: made.savefig(p))
+    if args.json:
+        json.dump(clean(document), sys.stdout, indent=1, allow_nan=False, ensure_ascii=False)
+        sys.stdout.write("\n")
+        return
+    from bold_orchard.text.page import print_page
+
+    if args.quiet:
+        document = document | {"notes": []}
+    print_page(page(document, args.digits), sys.stdout)
+
+
+def clean(value: Any) -> Any:
+    """Plain JSON values: no NaN, no infinity, no NumPy scalars."""
+    if isinstance(value, dict):
+        return {str(k): clean(v) for k, v in value.items()}
+    if isinstance(value, (list, tuple)):
+        return [clean(v) for v in value]
+    if hasattr(value, "item"):
+        value = value.item()
+    return None if isinstance(value, float) and not math.isfinite(value) else value
+
+
+def write_csv(path: str, rows: list[dict[str, Any]]) -> None:
+    import csv
+
+    from bold_orchard.store import write_safely
+
+    def write(p: Path) -> None:
+        with p.open("w", newline="", encoding="utf-8") as f:
+            writer = csv.DictWriter(f, list(dict.fromkeys(k for r in rows for k in r)), lineterminator="\n")
+            writer.writeheader()
+            writer.writerows(rows)
+
+    write_safely(path, write)
+
+
+def say(args: argparse.Namespace, text: str) -> None:
+    """A remark on standard error."""
+    if not args.quiet:
+        print(text, file=sys.stderr)

@@ -1,0 +1,238 @@
+"""Sentence + table -> response, X, the blocks of Z and unit codes, with everything checked and named."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from bold_orchard.design import guards
+from bold_orchard.design.coding import Part, build_part
+from bold_orchard.design.functions import Maker
+from bold_orchard.errors import OrchardError, SentenceError, unknown_name
+from bold_orchard.sentence import spec
+from bold_orchard.table.table import Labels, Table
+
+Array = NDArray[np.float64]
+
+
+@dataclass(frozen=True)
+class Options:
+    """Choices that shape the design: baselines by column, covariates to fill, the weights column, force."""
+
+    baselines: dict[str, str] = field(default_factory=dict)
+    fill_mean: tuple[str, ...] = ()
+    weights: str | None = None
+    family: str | None = None
+    force: bool = False
+
+
+@dataclass(frozen=True)
+class UnitCodes:
+    """Levels of one unit over the rows used: ``codes`` (n,); texts such as '3 in north'."""
+
+    name: str
+    codes: NDArray[np.intp]
+    size: int
+    parts: tuple[tuple[Labels, NDArray[np.intp]], ...]
+
+    @cached_property
+    def texts(self) -> list[str]:
+        columns = [[labels.texts[i] for i in index.tolist()] for labels, index in self.parts]
+        return [" in ".join(t) for t in zip(*columns)]
+
+    @cached_property
+    def counts(self) -> NDArray[np.intp]:
+        """Rows per level, (size,)."""
+        return np.bincount(self.codes, minlength=self.size)
+
+
+@dataclass(frozen=True)
+class Clause:
+    """One ``each`` clause: its columns of Z and its structure."""
+
+    unit: int
+    part: Part
+    structure: spec.Structure
+
+
+@dataclass(frozen=True)
+class Design:
+    """Everything the likelihood and the printed result need; ``table`` holds the rows used only."""
+
+    sentence: spec.Sentence
+    table: Table
+    y: Array
+    fixed: Part
+    offset: Array | None
+    weights: Array | None
+    units: tuple[UnitCodes, ...]
+    clauses: tuple[Clause, ...]
+    memory: dict[str, Any]
+    rows: dict[str, Any]
+    notes: tuple[str, ...]
+
+    @property
+    def outcome(self) -> str:
+        return str(self.sentence.outcome)
+
+
+def build_design(sentence: spec.Sentence, table: Table, options: Options) -> Design:
+    """Code a sentence on a table.
+
+    Raises OrchardError (SentenceError with a caret where a place is to blame) for everything that cannot be
+    fitted as asked; see ``guards``.
+    """
+    check_columns(sentence, table)
+    guards.outcome_kind(sentence, table, options.family)
+    table, filled = _fill_means(table, options.fill_mean)
+    used, dropped = _rows_used(sentence, table, options.weights)
+    memory: dict[str, Any] = {}
+    maker = Maker(used, memory, options.baselines, text=sentence.text)
+    y = _outcome(sentence, maker)
+    guards.outcome_varies(str(sentence.outcome), y)
+    offsets, plain = _offsets(sentence.terms, maker)
+    fixed = build_part(plain, sentence.intercept, maker)
+    units, clauses = _units_and_clauses(sentence, maker, used)
+    weights = _weights(options.weights, used)
+    notes = [*sentence.notes, *(f"{f['rows']:,} missing cells of {f['column']} were filled with its mean, "
+                                f"{f['value']:.6g}; its standard error is then too small." for f in filled)]  # fmt: skip
+    check_baselines(options.baselines, sentence, table)
+    design = Design(
+        sentence=sentence,
+        table=used,
+        y=y if offsets is None else y - offsets,
+        fixed=fixed,
+        offset=offsets,
+        weights=weights,
+        units=units,
+        clauses=clauses,
+        memory=memory,
+        rows={"read": table.read, "used": len(used), "dropped": dropped, "filled": filled},
+        notes=tuple(notes),
+    )
+    guards.enough_rows(design)
+    return replace(design, notes=(*design.notes, *guards.units_and_slopes(design, options.force)))
+
+
+def check_columns(sentence: spec.Sentence, table: Table) -> None:
+    """Raise SentenceError, with a caret and the nearest name, for a column that is not in the table."""
+    for column in spec.columns_of(sentence):
+        if not table.has(column.name):
+            message = unknown_name("column", column.name, table.columns, table.name)
+            raise SentenceError(message, sentence.text, column.place[0], column.place[1] - column.place[0])
+
+
+def check_baselines(baselines: dict[str, str], sentence: spec.Sentence, table: Table) -> None:
+    names = {c.name for c in spec.columns_of((sentence.terms, sentence.each))}
+    for column in baselines:
+        if not table.has(column):
+            raise OrchardError(unknown_name("column", column, table.columns, table.name) + " (in --baseline)")
+        if column not in names:
+            raise OrchardError(f"--baseline names '{column}', which the sentence does not use")
+
+
+def _fill_means(table: Table, columns: Sequence[str]) -> tuple[Table, list[dict[str, Any]]]:
+    filled = []
+    frame = table.frame
+    for column in columns:
+        values = table.numbers(column)
+        gaps = np.isnan(values)
+        if gaps.all():
+            raise OrchardError(f"'{column}' has no value at all, so it cannot be filled with its mean")
+        mean = float(values[~gaps].mean())
+        filled.append({"column": column, "rows": int(gaps.sum()), "value": mean})
+        frame = frame.assign(**{column: np.where(gaps, mean, values)})
+    return replace(table, frame=frame), filled
+
+
+def _rows_used(
+    sentence: spec.Sentence, table: Table, weights: str | None
+) -> tuple[Table, list[dict[str, Any]]]:
+    """Keep the complete rows; count each lost row under the first column that lost it."""
+    columns = [c.name for c in spec.columns_of((sentence.outcome, sentence.terms, sentence.each))]
+    columns += [c.name for c in spec.columns_of((sentence.within, sentence.spread))]
+    columns += [weights] if weights else []
+    keep = np.ones(len(table), dtype=bool)
+    dropped = []
+    for column in dict.fromkeys(columns):
+        lost = keep & table.is_missing(column)
+        count = int(lost.sum())
+        if count:
+            dropped.append({"column": column, "rows": count})
+            keep &= ~lost
+    if not keep.any():
+        worst = max(dropped, key=lambda d: d["rows"])
+        raise OrchardError(
+            f"no row of {table.name} is complete: '{worst['column']}' alone is missing in {worst['rows']:,} of "
+            f"{len(table):,} rows; leave that column out or fill it"
+        )
+    return (table if not dropped else table.take(keep)), dropped
+
+
+def _outcome(sentence: spec.Sentence, maker: Maker) -> Array:
+    made = maker.numeric(sentence.outcome.value, "the outcome")
+    if len(made.values) != 1:
+        raise OrchardError(f"the outcome {sentence.outcome.value} makes {len(made.values)} columns; it must be one")
+    return made.values[0]
+
+
+def _offsets(terms: tuple[spec.Term, ...], maker: Maker) -> tuple[Array | None, tuple[spec.Term, ...]]:
+    """The sum of all offset(...) terms, and the other terms."""
+    total, plain = None, []
+    for term in terms:
+        factor = term.factors[0]
+        if isinstance(factor, spec.Call) and factor.function == "offset":
+            values = maker.numeric(factor, "offset").values[0]
+            total = values if total is None else total + values
+        else:
+            plain.append(term)
+    return total, tuple(plain)
+
+
+def _weights(column: str | None, table: Table) -> Array | None:
+    if column is None:
+        return None
+    weights = table.numbers(column)
+    bad = ~(weights > 0) | ~np.isfinite(weights)
+    if bad.any():
+        first = ", ".join(map(str, table.row_numbers[bad][:3]))
+        raise OrchardError(f"weights must be positive, but '{column}' is not in {bad.sum():,} rows (first: {first})")
+    return weights
+
+
+def _units_and_clauses(
+    sentence: spec.Sentence, maker: Maker, table: Table
+) -> tuple[tuple[UnitCodes, ...], tuple[Clause, ...]]:
+    units: dict[str, UnitCodes] = {}
+    clauses = []
+    for each in sentence.each:
+        name = str(each.unit)
+        if name not in units:
+            units[name] = unit_codes(each.unit, table)
+        part = build_part(each.terms, False, maker)
+        clauses.append(Clause(list(units).index(name), part, each.structure))
+    return tuple(units.values()), tuple(clauses)
+
+
+def unit_codes(unit: spec.Unit, table: Table) -> UnitCodes:
+    """Number the levels of a unit; ``tree in orchard`` has one level per tree of each orchard."""
+    labels = [table.labels(c.name) for c in unit.columns]
+    if len(labels) == 1:
+        size = len(labels[0].raw)
+        return UnitCodes(str(unit), labels[0].codes, size, ((labels[0], np.arange(size)),))
+    joint = labels[0].codes.astype(np.int64)
+    for other in labels[1:]:
+        joint = pd.factorize(joint * len(other.raw) + other.codes)[0]
+    size = int(joint.max()) + 1
+    parts = []
+    for label in labels:
+        index = np.empty(size, dtype=np.intp)
+        index[joint] = label.codes
+        parts.append((label, index))
+    return UnitCodes(str(unit), np.asarray(joint, dtype=np.intp), size, tuple(parts))

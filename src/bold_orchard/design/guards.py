@@ -1,0 +1,176 @@
+"""What is checked before a fit, and the words for it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.errors import OrchardError, SentenceError, shown
+from bold_orchard.sentence import spec
+from bold_orchard.table.table import Table
+
+if TYPE_CHECKING:
+    from bold_orchard.design.build import Design, UnitCodes
+
+Array = NDArray[np.float64]
+SMALL = 5
+
+
+def outcome_kind(sentence: spec.Sentence, table: Table, family: str | None) -> None:
+    """A Gaussian outcome must be numbers with more than two values, unless the family was named."""
+    outcome = sentence.outcome
+    if outcome.trials is not None:
+        raise SentenceError(
+            "'successes of trials' needs a binomial model, which is not built yet", sentence.text, outcome.trials.place[0]
+        )
+    column = spec.columns_of(outcome)[0]
+    width = column.place[1] - column.place[0]
+    kind = table.kind(column.name)
+    if kind == "empty":
+        raise OrchardError(f"the outcome '{column.name}' is missing in every row of {table.name}")
+    if kind == "category":
+        levels = ", ".join(shown(table.labels(column.name).ordered[0], 4))
+        odd = table.odd_cells(column.name)
+        raise SentenceError(
+            f"the outcome '{column.name}' is text ({levels}), and a gaussian model needs numbers{odd}",
+            sentence.text, column.place[0], width,
+        )  # fmt: skip
+    if family is None and isinstance(outcome.value, spec.Column):
+        values = table.numbers(column.name)
+        head = np.unique(values[:1000][~np.isnan(values[:1000])])
+        if len(head) <= 2:
+            distinct = np.unique(values[~np.isnan(values)])
+            if len(distinct) == 2:
+                raise SentenceError(
+                    f"the outcome '{column.name}' has only the two values {distinct[0]:g} and {distinct[1]:g}; say "
+                    "which model is meant: --family gaussian (binomial is not built yet)",
+                    sentence.text, column.place[0], width,
+                )  # fmt: skip
+
+
+def outcome_varies(name: str, y: Array) -> None:
+    if np.all(y == y[0]):
+        raise OrchardError(f"the outcome '{name}' is {y[0]:g} in every row used; there is nothing to explain")
+
+
+def enough_rows(design: Design) -> None:
+    n, p = len(design.y), len(design.fixed.names)
+    if n <= p:
+        raise OrchardError(
+            f"the fixed part has {p} columns but only {n} rows can be used; "
+            "leave terms out or find out why rows were lost (orchard scout)"
+        )
+
+
+def units_and_slopes(design: Design, force: bool) -> list[str]:
+    """Refuse units and slopes that cannot be estimated; returns notes on those that are merely weak."""
+    notes = []
+    for unit in design.units:
+        weighted = design.weights is not None
+        if unit.size == 1:
+            raise OrchardError(
+                f"'{unit.name}' has one level only ('{unit.texts[0]}') in the rows used, so nothing varies between "
+                f"levels; leave out: each {unit.name}"
+            )
+        if unit.size == len(design.y) and not weighted and not _known(design, unit.name):
+            raise OrchardError(
+                f"'{unit.name}' has as many levels as there are rows ({unit.size:,}), so its effects cannot be told "
+                f"from the residual; choose a column that repeats (orchard scout {design.table.name})"
+            )
+        if unit.size < SMALL:
+            notes.append(
+                f"There are only {unit.size} levels of {unit.name}: its variance is estimated from {unit.size} "
+                f"effects and is very uncertain. With so few, {unit.name} may serve better as a fixed term."
+            )
+    for position in range(len(design.clauses)):
+        notes += _constant_slopes(design, position, force)
+    notes += _crossed_labels(design)
+    total = sum(design.units[c.unit].size * len(c.part.names) for c in design.clauses)
+    n = len(design.y)
+    for clause in design.clauses:
+        count = design.units[clause.unit].size * len(clause.part.names)
+        if count >= n and len(clause.part.names) > 1 and not force and clause.structure.kind not in ("known", "given"):
+            raise OrchardError(
+                f"each {design.units[clause.unit].name} asks for {count:,} random effects "
+                f"({design.units[clause.unit].size:,} levels x {len(clause.part.names)} terms) from {n:,} rows; "
+                f"leave terms out of the clause ({total:,} effects in all), or add --force"
+            )
+    return notes
+
+
+def _known(design: Design, unit: str) -> bool:
+    return any(
+        c.structure.kind in ("known", "given") for c in design.clauses if design.units[c.unit].name == unit
+    )
+
+
+def _constant_slopes(design: Design, position: int, force: bool) -> list[str]:
+    clause = design.clauses[position]
+    unit = design.units[clause.unit]
+    notes = []
+    for index, term in enumerate(clause.part.terms):
+        columns = [v for v, o in zip(clause.part.values, clause.part.owner) if o == index]
+        by_level = not clause.part.intercept and len(columns) > 1  # one variance per level of a category
+        if term.is_intercept or by_level or not all(constant_inside(unit.codes, unit.size, c) for c in columns):
+            continue
+        rest = [str(t) for t in clause.part.terms if t is not term] or ["intercept"]
+        message = (
+            f"'{term}' does not vary inside any {unit.name} (it describes the {unit.name}, not the row: "
+            f"{_examples(design, unit, term)}), so a {unit.name} cannot have its own {term} effect"
+        )
+        if not force:
+            offer = with_clause(design.sentence, position, rest)
+            raise OrchardError(f"{message}; write: {offer}  (or add --force to go on)")
+        notes.append(f"{message[0].upper()}{message[1:]}; fitted all the same because of --force.")
+    return notes
+
+
+def _examples(design: Design, unit: UnitCodes, term: spec.Term) -> str:
+    labels = design.table.labels(spec.columns_of(term)[0].name)
+    first = np.unique(unit.codes, return_index=True)[1][:2]
+    return ", ".join(f"{unit.texts[unit.codes[r]]} has {labels.texts[labels.codes[r]]}" for r in first) + ", ..."
+
+
+def with_clause(sentence: spec.Sentence, position: int, terms: list[str], structure: str | None = None) -> str:
+    """The sentence's text with other terms in its each clause number ``position``; none drops the clause."""
+    parts = [p.strip() for p in sentence.text.split(";")]
+    where = [i for i, p in enumerate(parts) if p.startswith("each")][position]
+    head = parts[where].split(":")[0]
+    if structure is not None:
+        head = f"{head.split('(')[0].strip()} ({structure})"
+    if terms:
+        parts[where] = f"{head}: {' + '.join(terms)}"
+    else:
+        del parts[where]
+    return "; ".join(parts)
+
+
+def constant_inside(codes: NDArray[np.intp], size: int, values: Array) -> bool:
+    """True when ``values`` (n,) take one value in every level of ``codes`` (n,)."""
+    for stop in (2000, len(codes)):
+        first = np.zeros(size)
+        first[codes[:stop][::-1]] = values[:stop][::-1]
+        if not np.array_equal(first[codes[:stop]], values[:stop]):
+            return False
+    return True
+
+
+def _crossed_labels(design: Design) -> list[str]:
+    """Labels of one unit that occur under several levels of another: crossed, or repeated labels?"""
+    notes = []
+    units = sorted(design.units, key=lambda u: -u.size)
+    for i, fine in enumerate(units):
+        for coarse in units[i + 1 :]:
+            if " in " in fine.name or set(fine.name.split(" in ")) & set(coarse.name.split(" in ")):
+                continue
+            above = np.empty(fine.size, dtype=np.intp)
+            above[fine.codes] = coarse.codes
+            if not np.array_equal(above[fine.codes], coarse.codes):
+                notes.append(
+                    f"{fine.name} and {coarse.name} are crossed: a {fine.name} label that occurs under several "
+                    f"levels of {coarse.name} counts as one and the same {fine.name}. If labels start again under "
+                    f"every {coarse.name}, write: each {fine.name} in {coarse.name}."
+                )
+    return notes

@@ -1,0 +1,53 @@
+"""One palette and one style for every picture; nothing here knows a model."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+
+from bold_orchard.errors import UsageError
+
+# dark to light, told apart by hue and by lightness under the common colour-vision deficiencies
+LEAF, PLUM, AMBER, SKY, BARK = "#1b6b50", "#7a2e5d", "#d98c1f", "#4f9bd0", "#4a4038"
+PALETTE = (LEAF, AMBER, PLUM, SKY, BARK)
+GRID = "#e4e0da"
+ENDINGS = (".png", ".svg", ".pdf")
+SETTINGS = {
+    "font.size": 11,
+    "axes.titlesize": 12,
+    "axes.titleweight": "bold",
+    "axes.titlelocation": "left",
+    "axes.edgecolor": BARK,
+    "axes.labelcolor": BARK,
+    "text.color": BARK,
+    "xtick.color": BARK,
+    "ytick.color": BARK,
+    "axes.spines.top": False,
+    "axes.spines.right": False,
+    "axes.grid": True,
+    "grid.color": GRID,
+    "axes.axisbelow": True,
+    "svg.fonttype": "none",
+    "savefig.facecolor": "white",
+}
+
+
+def canvas(rows: int, columns: int, title: str, width: float = 12.8, height: float = 8.0) -> tuple[Figure, list[Axes]]:
+    """A titled figure of 1280x800 pixels (at 100 dpi) with ``rows`` x ``columns`` axes, in reading order."""
+    import textwrap
+
+    import matplotlib
+
+    matplotlib.rcParams.update(SETTINGS)
+    figure = Figure(figsize=(width, height), dpi=100, layout="constrained")
+    figure.suptitle(textwrap.fill(title, 110), x=0.01, ha="left", fontsize=13, color=BARK)
+    axes = figure.subplots(rows, columns, squeeze=False)
+    return figure, list(axes.ravel())
+
+
+def check_ending(path: str) -> None:
+    """Raise UsageError unless the file's ending is one we can draw."""
+    if Path(path).suffix.lower() not in ENDINGS:
+        raise UsageError(f"--figure writes {', '.join(ENDINGS)}, not '{Path(path).suffix or path}'; give another ending")

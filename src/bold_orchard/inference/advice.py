@@ -1,0 +1,105 @@
+"""Words for what happened in the search: boundaries and failures, with the sentence to try next."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from bold_orchard.design.build import Clause, Design
+from bold_orchard.design.guards import with_clause
+from bold_orchard.likelihood.gaussian import Criterion, Evaluation
+from bold_orchard.search import Found
+
+FACT = "That is a fact of the data, not a failure of the fit"
+
+
+@dataclass
+class Boundary:
+    units: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+
+
+def not_converged(found: Found[Evaluation]) -> str:
+    return (
+        f"The fit did NOT converge after {found.iterations} steps ({found.reason}); do not use these figures. "
+        "Try a simpler each clause, or look at the data first (orchard scout)."
+    )
+
+
+def boundary_notes(
+    design: Design, criterion: Criterion, found: Found[Evaluation], random: list[dict[str, Any]]
+) -> Boundary:
+    """Which component vanished or which correlation is at +-1, and the sentence without it."""
+    out = Boundary()
+    for position, (clause, part) in enumerate(zip(design.clauses, random)):
+        unit = design.units[clause.unit].name
+        gone = [t for t, sd in zip(part["terms"], part["sd"]) if sd == 0]
+        flat = not gone and _singular(criterion, found.point, design, position)
+        if not gone and not flat:
+            continue
+        if unit not in out.units:
+            out.units.append(unit)
+        if gone:
+            out.notes.append(_vanished(design, position, clause, unit, gone))
+        else:
+            out.notes.append(_tied(design, position, clause, unit, part))
+    return out
+
+
+def _singular(criterion: Criterion, e: Evaluation, design: Design, position: int) -> bool:
+    """Whether the clause's own block of Gamma, on the working scale, has lost a dimension."""
+    clause = design.clauses[position]
+    before = [c for c in design.clauses[:position] if c.unit == clause.unit]
+    at = sum(len(c.part.names) for c in before)
+    k = len(clause.part.names)
+    f = clause.unit
+    t = criterion.structures[f].factor(e.theta[criterion.slices[f]])[at : at + k]
+    values = np.linalg.eigvalsh(t @ t.T)
+    return bool(values[0] <= 1e-10 * max(values[-1], 1e-300))
+
+
+def _vanished(design: Design, position: int, clause: Clause, unit: str, gone: list[str]) -> str:
+    what = " and ".join(_variance_of(t, unit) for t in gone)
+    lost = [t for t in clause.part.terms if str(t) in gone or t.is_intercept and "intercept" in gone]
+    rest = [str(t) for t in clause.part.terms if t not in lost] if lost else [str(t) for t in clause.part.terms][:-1]
+    many = len(gone) > 1
+    return (
+        f"{what[0].upper()}{what[1:]} {'are' if many else 'is'} estimated as zero: the rows show no more variation of this "
+        f"kind than chance gives. {FACT}. Try: {with_clause(design.sentence, position, rest)}"
+    )
+
+
+def _variance_of(term: str, unit: str) -> str:
+    if term == "intercept":
+        return f"the variance between levels of {unit}"
+    return f"the variance of the {term} effect across levels of {unit}"
+
+
+def _tied(design: Design, position: int, clause: Clause, unit: str, part: dict[str, Any]) -> str:
+    pairs = [
+        (a, b, part["correlation"][i][j])
+        for i, a in enumerate(part["terms"])
+        for j, b in enumerate(part["terms"][:i])
+        if part["correlation"][i][j] is not None
+    ]
+    drop = _highest(clause)
+    rest = [str(t) for t in clause.part.terms if str(t) != drop]
+    offers = [with_clause(design.sentence, position, rest)]
+    if clause.structure.kind == "unstructured":
+        offers.append(with_clause(design.sentence, position, [str(t) for t in clause.part.terms], "diagonal"))
+    offer = "  or: ".join(offers)
+    tied = [(a, b, r) for a, b, r in pairs if abs(r) > 1 - 1e-6]
+    if tied:
+        a, b, r = tied[0]
+        what = f"The effects {b} and {a} of {unit} are estimated as perfectly correlated ({r:+.0f})"
+    else:
+        what = f"The effects of {unit} vary in fewer directions than the {len(part['terms'])} terms allow"
+    return f"{what}: the rows do not tell them apart. {FACT}. Try: {offer}"
+
+
+def _highest(clause: Clause) -> str:
+    """The term to leave out first: the product with most factors, else the last that is not the intercept."""
+    terms = [t for t in clause.part.terms if not t.is_intercept]
+    return str(max(enumerate(terms), key=lambda it: (len(it[1].factors), it[0]))[1])

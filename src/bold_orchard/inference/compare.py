@@ -1,0 +1,211 @@
+"""Comparing fits by likelihood: ratio tests, information criteria, and what they rest on."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+
+from bold_orchard.errors import OrchardError
+from bold_orchard.fit import Fit, refit
+from bold_orchard.inference.distributions import p_of_chisq
+from bold_orchard.inference.nesting import Relation, relation
+from bold_orchard.inference.summary import number
+
+SCHEMA = "bold-orchard/compare/1"
+
+
+def compare(fits: Sequence[Fit], force: bool = False) -> dict[str, Any]:
+    """The document of ``orchard compare``: fits ordered by size, tests of consecutive pairs.
+
+    REML fits whose fixed parts differ are refitted by ML. Raises OrchardError for different outcomes or rows, and
+    for fits that did not converge unless ``force``.
+    """
+    _comparable(fits, force)
+    ordered = sorted(fits, key=lambda f: f.result["fit"]["n_parameters"])
+    method, refitted, reason = _common_method(ordered)
+    compared = [f if f.result["method"] == method else refit(f, method.lower()) for f in ordered]
+    models = [_figures(f) for f in compared]
+    _relative(models)
+    notes = []
+    if refitted:
+        notes.append(f"{', '.join(refitted)}: refitted by ML for this comparison, because {reason}.")
+    tests = []
+    for small, large in pairwise(compared):
+        test, words = _test(small, large)
+        tests.append(test)
+        notes += words
+    notes += _disagreement(models)
+    return {
+        "schema": SCHEMA,
+        "method": method,
+        "refitted": refitted,
+        "rows": len(fits[0].design.y),
+        "models": models,
+        "tests": tests,
+        "notes": notes,
+    }
+
+
+def _comparable(fits: Sequence[Fit], force: bool) -> None:
+    if len(fits) < 2:
+        raise OrchardError("compare needs two fits or more: orchard compare m1 m2")
+    names = [f.name for f in fits]
+    for i, name in enumerate(names):
+        if name in names[:i]:
+            raise OrchardError(f"'{name}' stands twice in the comparison; name each fit once")
+    first = fits[0]
+    for other in fits:
+        if not other.converged and not force:
+            raise OrchardError(f"the fit '{other.name}' did not converge, so its likelihood means nothing; mend it, or --force")
+        if other.design.outcome != first.design.outcome:
+            raise OrchardError(
+                f"'{first.name}' explains {first.design.outcome} and '{other.name}' {other.design.outcome}; "
+                "likelihoods of different outcomes cannot be compared"
+            )
+        _same_rows(first, other)
+
+
+def _same_rows(a: Fit, b: Fit) -> None:
+    one, two = a.design.table.row_numbers, b.design.table.row_numbers
+    if len(one) == len(two) and np.array_equal(one, two):
+        y, z = a.design.y, b.design.y
+        y, z = (v if d.offset is None else v + d.offset for v, d in ((y, a.design), (z, b.design)))
+        if not np.allclose(y, z, rtol=1e-9, atol=0):
+            raise OrchardError(f"'{a.name}' and '{b.name}' were fitted to different data; fit both to the same file")
+        w, v = a.design.weights, b.design.weights
+        if (w is None) != (v is None) or (w is not None and v is not None and not np.array_equal(w, v)):
+            raise OrchardError(f"'{a.name}' and '{b.name}' use different weights; their likelihoods cannot be compared")
+        return
+    only = np.setdiff1d(one, two), np.setdiff1d(two, one)
+    parts = [f"{len(r):,} only in '{f.name}' (row {', '.join(map(str, r[:3]))}{', ...' if len(r) > 3 else ''})"
+             for r, f in zip(only, (a, b)) if len(r)]  # fmt: skip
+    raise OrchardError(
+        f"'{a.name}' used {len(one):,} rows and '{b.name}' {len(two):,}: {'; '.join(parts)}. Likelihoods compare on "
+        "the same rows only; fit both with the same --where, or fill the covariate that loses rows"
+    )
+
+
+def _common_method(fits: Sequence[Fit]) -> tuple[str, list[str], str]:
+    methods = {f.result["method"] for f in fits}
+    fixed_differ = not all(relation(a.design, b.design).same_fixed for a, b in pairwise(fits))
+    if methods == {"REML"} and not fixed_differ:
+        return "REML", [], ""
+    reason = "REML likelihoods of models with different fixed parts do not compare"
+    if not fixed_differ:
+        reason = "REML and ML likelihoods do not compare"
+    return "ML", [f.name for f in fits if f.result["method"] == "REML"], reason
+
+
+def _figures(fit: Fit) -> dict[str, Any]:
+    figures = fit.result["fit"]
+    k, n = figures["n_parameters"], len(fit.design.y)
+    room = n - k - 1
+    return {
+        "name": fit.name,
+        "model": fit.result["model"],
+        "n_parameters": k,
+        "loglik": figures["loglik"],
+        "deviance": figures["deviance"],
+        "aic": figures["aic"],
+        "aicc": number(figures["aic"] + 2 * k * (k + 1) / room) if room > 0 else None,
+        "bic": figures["bic"],
+        "converged": fit.converged,
+        "boundary": fit.result["convergence"]["boundary"],
+    }
+
+
+def _relative(models: list[dict[str, Any]]) -> None:
+    aic = np.array([m["aic"] for m in models])
+    bic = np.array([m["bic"] for m in models])
+    weight = np.exp(-0.5 * (aic - aic.min()))
+    for i, m in enumerate(models):
+        m["delta_aic"] = number(aic[i] - aic.min())
+        m["delta_bic"] = number(bic[i] - bic.min())
+        m["akaike_weight"] = number(weight[i] / weight.sum())
+
+
+def _test(small: Fit, large: Fit) -> tuple[dict[str, Any], list[str]]:
+    link = relation(small.design, large.design)
+    df = large.result["fit"]["n_parameters"] - small.result["fit"]["n_parameters"]
+    evidence = 0.5 * (small.result["fit"]["bic"] - large.result["fit"]["bic"])
+    test: dict[str, Any] = {
+        "smaller": small.name,
+        "larger": large.name,
+        "nested": link.nested and df > 0,
+        "chisq": None,
+        "df": None,
+        "p": None,
+        "p_boundary": None,
+        "p_bootstrap": None,
+        "bayes_factor": number(np.exp(evidence)) if evidence < 700 else None,
+        "variance_explained": variance_explained(small, large),
+    }
+    if not test["nested"]:
+        words = f"{small.name} is not a special case of {large.name}, so no ratio test applies; use AIC or BIC."
+        if df == 0 and link.nested:
+            words = f"{small.name} and {large.name} are the same model in other words."
+        return test, [words]
+    chisq = small.result["fit"]["deviance"] - large.result["fit"]["deviance"]
+    test |= {"chisq": number(max(chisq, 0.0)), "df": df, "p": number(p_of_chisq(chisq, df))}
+    notes = []
+    if link.extra_effects == 1:
+        test["p_boundary"] = number(boundary_p(chisq, df))
+        notes.append(
+            f"{small.name} against {large.name} tests a variance at its boundary, zero: read p_boundary, the half-and-half "
+            f"mixture of chi-squared with {df - 1} and {df} df; the plain p is too large."
+        )
+    elif link.extra_effects > 1:
+        notes.append(
+            f"{small.name} against {large.name} tests {link.extra_effects} variances at zero at once: the plain p is too "
+            "large. Add one random effect at a time to get a p-value for the boundary."
+        )
+    return test, notes + _order_note(small, large, chisq, link)
+
+
+def boundary_p(chisq: float, df: int) -> float:
+    """Half chi2(df - 1) + half chi2(df): one variance at zero with df - 1 free parameters beside it.
+
+    Self & Liang (1987), case 5-6; Stram & Lee (1994), case 3.
+    """
+    if chisq <= 0:
+        return 1.0
+    return 0.5 * p_of_chisq(chisq, df - 1) + 0.5 * p_of_chisq(chisq, df)
+
+
+def _order_note(small: Fit, large: Fit, chisq: float, link: Relation) -> list[str]:
+    if chisq < -1e-6:
+        return [f"The larger model {large.name} fits worse than {small.name}, which cannot be: one search failed."]
+    return []
+
+
+def variance_explained(small: Fit, large: Fit) -> list[dict[str, Any]]:
+    """1 - larger / smaller for every variance that both models have."""
+    one, two = _variances(small), _variances(large)
+    return [
+        {"group": g, "term": t, "proportion": number(1.0 - two[g, t] / one[g, t]) if one[g, t] > 0 else None}
+        for g, t in one
+        if (g, t) in two
+    ]
+
+
+def _variances(fit: Fit) -> dict[tuple[str, str], float]:
+    out = {
+        (part["group"], term): part["covariance"][i][i]
+        for part in fit.result["random"]
+        for i, term in enumerate(part["terms"])
+    }
+    return out | {("residual", "residual"): fit.result["residual"]["variance"]}
+
+
+def _disagreement(models: list[dict[str, Any]]) -> list[str]:
+    best_aic = min(models, key=lambda m: m["aic"])["name"]
+    best_bic = min(models, key=lambda m: m["bic"])["name"]
+    if best_aic == best_bic:
+        return [f"AIC and BIC both prefer {best_aic}."]
+    return [
+        f"AIC prefers {best_aic}, BIC {best_bic}: AIC rewards prediction of new rows, BIC asks for strong evidence "
+        "before it admits a parameter."
+    ]

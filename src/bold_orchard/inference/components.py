@@ -1,0 +1,172 @@
+"""Variance components with standard errors, intervals, shares, ICC and R squared."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.design.build import Design
+from bold_orchard.fit import Fit
+from bold_orchard.inference.distributions import quantile_t
+from bold_orchard.inference.summary import number
+from bold_orchard.likelihood.gaussian import Evaluation
+from bold_orchard.search import difference_hessian
+
+Array = NDArray[np.float64]
+SCHEMA = "bold-orchard/components/1"
+
+
+def components(fit: Fit, confidence: float = 0.95) -> dict[str, Any]:
+    """The document of ``orchard components``."""
+    e, design = fit.evaluation, fit.design
+    rows = _entries(design, e)
+    covariance = parameter_covariance(e)
+    gradients = _gradients(design, e, rows)
+    total = sum(r["part"] for r in rows)
+    z = quantile_t(confidence, None)
+    out = []
+    for row, slope in zip(rows, gradients):
+        se = float(np.sqrt(max(slope @ covariance @ slope, 0.0)))
+        boundary = row["group"] in fit.result["convergence"]["boundary_terms"]
+        zero = row["kind"] == "variance" and row["estimate"] == 0
+        out.append(_row(row, None if zero else se, z, row["part"] / total, boundary))
+    return {
+        "schema": SCHEMA,
+        "name": fit.name,
+        "model": fit.result["model"],
+        "method": fit.result["method"],
+        "confidence": confidence,
+        "components": out,
+        "icc": _icc(design, rows, total),
+        "r2": r_squared(fit),
+        "notes": [n for n in fit.result["notes"] if "estimated as" in n or "NOT converge" in n],
+    }
+
+
+def _entries(design: Design, e: Evaluation) -> list[dict[str, Any]]:
+    """Every variance, covariance and the residual; ``part`` is its share of the total at the covariates' means."""
+    rows: list[dict[str, Any]] = []
+    used = [0] * len(design.units)
+    for clause in design.clauses:
+        at = used[clause.unit]
+        names = clause.part.names
+        used[clause.unit] += len(names)
+        g = e.covariance(clause.unit)[at : at + len(names), at : at + len(names)]
+        means = np.array([v.mean() for v in clause.part.values])
+        base = {"group": design.units[clause.unit].name, "unit": clause.unit}
+        for i, term in enumerate(names):
+            rows.append(base | {"kind": "variance", "term": term, "term2": None, "estimate": g[i, i], "at": (at + i, at + i),
+                                "part": means[i] ** 2 * g[i, i], "sd": np.sqrt(max(g[i, i], 0.0)), "correlation": None})  # fmt: skip
+        for i, j in zip(*np.tril_indices(len(names), -1)):
+            if clause.structure.kind in ("diagonal", "identity"):
+                continue
+            sd = np.sqrt(g[i, i] * g[j, j])
+            rows.append(base | {"kind": "covariance", "term": names[j], "term2": names[i], "estimate": g[i, j], "at": (at + i, at + j),
+                                "part": 2 * means[i] * means[j] * g[i, j], "sd": None,
+                                "correlation": g[i, j] / sd if sd > 0 else None})  # fmt: skip
+    rows.append({"group": "residual", "unit": None, "kind": "residual", "term": "residual", "term2": None, "estimate": e.sigma2,
+                 "at": None, "part": e.sigma2, "sd": np.sqrt(e.sigma2), "correlation": None})  # fmt: skip
+    return rows
+
+
+def _row(row: dict[str, Any], se: float | None, z: float, share: float, boundary: bool) -> dict[str, Any]:
+    estimate = float(row["estimate"])
+    ci: list[float | None] | None = None
+    if se is not None and se > 0:
+        if row["kind"] == "covariance":
+            ci = [number(estimate - z * se), number(estimate + z * se)]
+        else:
+            factor = np.exp(min(z * se / estimate, 700.0))
+            ci = [number(estimate / factor), number(estimate * factor)]
+    return {
+        "group": row["group"],
+        "kind": row["kind"],
+        "term": row["term"],
+        "term2": row["term2"],
+        "estimate": number(estimate),
+        "sd": None if row["sd"] is None else number(row["sd"]),
+        "correlation": None if row["correlation"] is None else number(np.clip(row["correlation"], -1, 1)),
+        "se": None if se is None else number(se),
+        "ratio": number(estimate / se) if se else None,
+        "ci": ci,
+        "share": number(share),
+        "boundary": boundary,
+    }
+
+
+def parameter_covariance(e: Evaluation) -> Array:
+    """Covariance of (theta, log sigma^2), (m + 1, m + 1), from the observed information.
+
+    Parameters at their bound are held there. The profiled Hessian is by differences of the exact gradient.
+    """
+    m, c = len(e.theta), e.criterion
+    out = np.zeros((m + 1, m + 1))
+    free = ~(c.bounded & (e.theta <= 0))
+    inner = np.zeros((m, m))
+    if free.any():
+        hessian = difference_hessian(c.at, e)[np.ix_(free, free)]
+        inner[np.ix_(free, free)] = 2.0 * np.linalg.pinv(hessian, rcond=1e-10, hermitian=True)
+    pull = _pulls(e) / e.sigma2 / c.dof
+    out[:m, :m] = inner
+    out[:m, m] = out[m, :m] = -inner @ pull
+    out[m, m] = 2.0 / c.dof + pull @ inner @ pull
+    return out
+
+
+def _pulls(e: Evaluation) -> Array:
+    """-d rss / d theta."""
+    v, _ = e.scores
+    out = np.zeros(len(e.theta))
+    for f, (structure, at) in enumerate(zip(e.criterion.structures, e.criterion.slices)):
+        t = structure.factor(e.theta[at])
+        for a, basis in zip(range(at.start, at.stop), structure.basis):
+            out[a] = 2.0 * np.einsum("kj,kj->", v[f], basis @ (t.T @ v[f]))
+    return out
+
+
+def _gradients(design: Design, e: Evaluation, rows: list[dict[str, Any]]) -> list[Array]:
+    """Derivative of each component in (theta, log sigma^2)."""
+    m = len(e.theta)
+    slopes: dict[int, Array] = {}
+    for f, (structure, at) in enumerate(zip(e.criterion.structures, e.criterion.slices)):
+        back = np.linalg.inv(e.criterion.products.z_to_work[f])
+        t = structure.factor(e.theta[at])
+        change = e.sigma2 * back @ (structure.basis @ t.T + t @ structure.basis.transpose(0, 2, 1)) @ back.T
+        slopes[f] = change
+    out = []
+    for row in rows:
+        g = np.zeros(m + 1)
+        g[m] = row["estimate"]
+        if row["unit"] is not None:
+            i, j = row["at"]
+            g[e.criterion.slices[row["unit"]]] = slopes[row["unit"]][:, i, j]
+        out.append(g)
+    return out
+
+
+def _icc(design: Design, rows: list[dict[str, Any]], total: float) -> list[dict[str, Any]]:
+    return [
+        {"group": u.name, "value": number(sum(r["part"] for r in rows if r["unit"] == i) / total)}
+        for i, u in enumerate(design.units)
+    ]
+
+
+def r_squared(fit: Fit) -> dict[str, float | None]:
+    """Marginal and conditional R^2 (Nakagawa & Schielzeth 2013; with random slopes Johnson 2014)."""
+    e, design = fit.evaluation, fit.design
+    kept = e.criterion.products.standard.kept
+    predicted = np.zeros(len(design.y))
+    for b, column in zip(e.b, kept):
+        predicted += b * design.fixed.values[column]
+    fixed = float(predicted.var(ddof=1))
+    random, used = 0.0, [0] * len(design.units)
+    for clause in design.clauses:
+        at, k = used[clause.unit], len(clause.part.names)
+        used[clause.unit] += k
+        g = e.covariance(clause.unit)[at : at + k, at : at + k]
+        z = clause.part.values
+        random += sum(g[i, j] * float(z[i] @ z[j]) for i in range(k) for j in range(k)) / len(design.y)
+    total = fixed + random + e.sigma2
+    return {"marginal": number(fixed / total), "conditional": number((fixed + random) / total)}

@@ -1,0 +1,28 @@
+"""Tail probabilities and quantiles, from scipy.special only."""
+
+from __future__ import annotations
+
+import numpy as np
+from scipy import special
+
+
+def p_of_t(t: float, df: float | None) -> float:
+    """Two-sided p-value of t with df degrees of freedom; of z when df is None."""
+    if df is None or np.isinf(df):
+        return float(2.0 * special.ndtr(-abs(t)))
+    return float(2.0 * special.stdtr(df, -abs(t)))
+
+
+def quantile_t(confidence: float, df: float | None) -> float:
+    """The two-sided quantile: P(|T| <= q) = confidence."""
+    upper = 0.5 + confidence / 2.0
+    if df is None or np.isinf(df):
+        return float(special.ndtri(upper))
+    return float(special.stdtrit(df, upper))
+
+
+def p_of_chisq(x: float, df: int) -> float:
+    """P(chi-squared with df > x); for df = 0 the point mass at zero."""
+    if df == 0:
+        return 1.0 if x <= 0 else 0.0
+    return float(special.chdtrc(df, max(x, 0.0)))

@@ -1,0 +1,96 @@
+"""Whether one model is a special case of another, decided on column spaces and covariance structures."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.design.build import Clause, Design
+
+Array = NDArray[np.float64]
+# which structures contain which, for the same terms / for terms that are a part of the larger one's
+SAME_TERMS = {
+    "identity": {"identity", "diagonal", "exchangeable", "unstructured"},
+    "diagonal": {"diagonal", "unstructured"},
+    "exchangeable": {"exchangeable", "unstructured"},
+    "unstructured": {"unstructured"},
+}
+FEWER_TERMS = {
+    "identity": {"diagonal", "unstructured"},
+    "diagonal": {"diagonal", "unstructured"},
+    "exchangeable": {"unstructured"},
+    "unstructured": {"unstructured"},
+}
+
+
+@dataclass(frozen=True)
+class Relation:
+    """``extra_effects`` counts random effects of the larger model that the smaller lacks."""
+
+    nested: bool
+    same_fixed: bool
+    extra_effects: int
+
+
+def relation(small: Design, large: Design) -> Relation:
+    """How ``small`` stands to ``large``; both on the same rows."""
+    same = spans(large, small) and spans(small, large)
+    nested = spans(large, small) and _same_offset(small, large) and random_nested(small, large)
+    extra = _effects(large) - _effects(small)
+    return Relation(nested, same, extra)
+
+
+def _same_offset(a: Design, b: Design) -> bool:
+    if a.offset is None or b.offset is None:
+        return a.offset is b.offset
+    return bool(np.allclose(a.offset, b.offset, rtol=1e-12, atol=0))
+
+
+def _effects(design: Design) -> int:
+    return sum(len(c.part.names) for c in design.clauses)
+
+
+def spans(large: Design, small: Design) -> bool:
+    """Whether every column of the small model's X lies in the column space of the large one's."""
+    extra = [v for n, v in zip(small.fixed.names, small.fixed.values) if n not in large.fixed.names]
+    return not extra or _in_space(np.column_stack(large.fixed.values), np.column_stack(extra))
+
+
+def _in_space(basis: Array, columns: Array) -> bool:
+    scale = np.linalg.norm(basis, axis=0)
+    q, r = np.linalg.qr(basis / np.where(scale > 0, scale, 1.0))
+    q = q[:, np.abs(np.diag(r)) > 1e-9]
+    rest = columns - q @ (q.T @ columns)
+    return bool(np.all(np.linalg.norm(rest, axis=0) <= 1e-7 * np.linalg.norm(columns, axis=0)))
+
+
+def random_nested(small: Design, large: Design) -> bool:
+    """Whether every each clause of the small model is a special case of one of the large model's."""
+    free = list(large.clauses)
+    for clause in small.clauses:
+        home = next((c for c in free if _clause_nested(clause, small, c, large)), None)
+        if home is None:
+            return False
+        if home.structure.kind != "unstructured":
+            free.remove(home)
+    return True
+
+
+def _clause_nested(a: Clause, small: Design, b: Clause, large: Design) -> bool:
+    one, two = small.units[a.unit], large.units[b.unit]
+    if one.name != two.name and not _same_partition(one.codes, two.codes):
+        return False
+    terms, others = set(a.part.names), set(b.part.names)
+    if terms == others:
+        return b.structure.kind in SAME_TERMS.get(a.structure.kind, set())
+    if terms < others:
+        return b.structure.kind in FEWER_TERMS.get(a.structure.kind, set())
+    if b.structure.kind != "unstructured":
+        return False
+    return _in_space(np.column_stack(b.part.values), np.column_stack(a.part.values))
+
+
+def _same_partition(a: NDArray[np.intp], b: NDArray[np.intp]) -> bool:
+    return bool(a.max() == b.max()) and len(np.unique(a * (b.max() + 1) + b)) == a.max() + 1

@@ -1,0 +1,205 @@
+"""A fit as the JSON document of the contract: plain dictionaries and lists, null for what does not exist."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.design.build import Design
+from bold_orchard.errors import UsageError, shown
+from bold_orchard.inference import advice
+from bold_orchard.inference.distributions import p_of_t, quantile_t
+from bold_orchard.likelihood.gaussian import Criterion, Evaluation
+from bold_orchard.search import Found
+
+Array = NDArray[np.float64]
+SCHEMA = "bold-orchard/fit/1"
+UNBUILT_DF = ("satterthwaite", "kenward-roger")
+
+
+def summarise(
+    name: str, design: Design, criterion: Criterion, found: Found[Evaluation], df_method: str, confidence: float
+) -> dict[str, Any]:
+    """The document that ``fit`` prints; keys and their order are a contract."""
+    e = found.point
+    random = random_parts(design, e)
+    boundary = advice.boundary_notes(design, criterion, found, random)
+    notes = [*design.notes, *_alias_notes(design, criterion), *boundary.notes]
+    if not found.converged:
+        notes.insert(0, advice.not_converged(found))
+    rows = fixed_rows(design, e, df_method, confidence)
+    return {
+        "schema": SCHEMA,
+        "name": name,
+        "model": design.sentence.text,
+        "outcome": design.outcome,
+        "family": "gaussian",
+        "link": "identity",
+        "method": "REML" if criterion.reml else "ML",
+        "rows": design.rows,
+        "groups": [
+            {
+                "group": u.name,
+                "levels": u.size,
+                "smallest": int(u.counts.min()),
+                "median": number(np.median(u.counts)),
+                "largest": int(u.counts.max()),
+            }
+            for u in design.units
+        ],
+        "fixed": rows,
+        "fixed_covariance": _full_covariance(design, e),
+        "random": random,
+        "residual": {
+            "variance": number(e.sigma2),
+            "sd": number(np.sqrt(e.sigma2)),
+            "structure": "independent",
+            "parameters": {},
+        },
+        "fit": likelihood_figures(criterion, e),
+        "convergence": {
+            "converged": found.converged,
+            "boundary": bool(boundary.units),
+            "boundary_terms": boundary.units,
+            "iterations": found.iterations,
+            "evaluations": found.evaluations,
+            "gradient": number(np.sqrt(2.0 * found.decrement)),
+        },
+        "notes": notes,
+        "df_method": df_method,
+        "confidence": confidence,
+        "intercept_at": list(design.fixed.zeros) if design.fixed.intercept else [],
+        "mean_random_variance": mean_variances(design, e),
+    }
+
+
+def number(x: float) -> float | None:
+    """A JSON number; null for what is not finite."""
+    value = float(x)
+    return value if np.isfinite(value) else None
+
+
+def likelihood_figures(criterion: Criterion, e: Evaluation) -> dict[str, Any]:
+    count = criterion.products.p + len(e.theta) + 1
+    n = criterion.products.n
+    return {
+        "loglik": number(-0.5 * e.deviance),
+        "deviance": number(e.deviance),
+        "aic": number(e.deviance + 2 * count),
+        "bic": number(e.deviance + np.log(n) * count),
+        "n_parameters": count,
+    }
+
+
+def fixed_rows(design: Design, e: Evaluation, df_method: str, confidence: float) -> list[dict[str, Any]]:
+    """One row per column of X, null where the column is aliased."""
+    if df_method in UNBUILT_DF:
+        raise UsageError(f"--df {df_method} is not built yet; use residual or normal")
+    products = e.criterion.products
+    df = float(products.n - products.p) if df_method == "residual" else None
+    position = {column: i for i, column in enumerate(products.standard.kept)}
+    b, covariance = e.b, e.b_covariance
+    width = quantile_t(confidence, df)
+    rows = []
+    for column, (term, label) in enumerate(zip(design.fixed.names, design.fixed.labels)):
+        row: dict[str, Any] = dict.fromkeys(("term", "estimate", "se", "df", "statistic", "p", "ci"))
+        row |= {"term": term, "label": label}
+        if column in position:
+            i = position[column]
+            estimate, se = float(b[i]), float(np.sqrt(covariance[i, i]))
+            statistic = estimate / se if se > 0 else np.nan
+            row |= {
+                "estimate": number(estimate),
+                "se": number(se),
+                "df": df,
+                "statistic": number(statistic),
+                "p": number(p_of_t(statistic, df)),
+                "ci": [number(estimate - width * se), number(estimate + width * se)],
+            }
+        rows.append(row)
+    return rows
+
+
+def _full_covariance(design: Design, e: Evaluation) -> list[list[float | None]]:
+    """Covariance of all fixed rows, null where aliased."""
+    kept = e.criterion.products.standard.kept
+    p = len(design.fixed.names)
+    full: list[list[float | None]] = [[None] * p for _ in range(p)]
+    covariance = e.b_covariance
+    for i, a in enumerate(kept):
+        for j, b in enumerate(kept):
+            full[a][b] = number(covariance[i, j])
+    return full
+
+
+def random_parts(design: Design, e: Evaluation) -> list[dict[str, Any]]:
+    """One entry per each clause, in the order of the sentence."""
+    used = [0] * len(design.units)
+    out = []
+    for clause in design.clauses:
+        at, k = used[clause.unit], len(clause.part.names)
+        used[clause.unit] += k
+        g = e.covariance(clause.unit)[at : at + k, at : at + k]
+        out.append(
+            {
+                "group": design.units[clause.unit].name,
+                "structure": clause.structure.kind,
+                "terms": list(clause.part.names),
+                "covariance": [[number(x) for x in row] for row in g],
+                "correlation": correlation(g),
+                "sd": [number(x) for x in np.sqrt(np.maximum(np.diag(g), 0.0))],
+            }
+        )
+    return out
+
+
+def correlation(g: Array) -> list[list[float | None]]:
+    """Correlations of a covariance matrix; null where a variance is zero."""
+    sd = np.sqrt(np.maximum(np.diag(g), 0.0))
+    outer = np.outer(sd, sd)
+    with np.errstate(invalid="ignore", divide="ignore"):
+        r = np.where(outer > 0, g / outer, np.nan)
+    r = np.clip(r, -1.0, 1.0)
+    r[np.diag_indices(len(r))] = 1.0
+    r[np.diag(sd == 0)] = np.nan
+    return [[number(x) for x in row] for row in r]
+
+
+def mean_variances(design: Design, e: Evaluation) -> list[float | None]:
+    """Per each clause, the variance its effects contribute at the mean of its columns: m' G m."""
+    used = [0] * len(design.units)
+    out = []
+    for clause in design.clauses:
+        at, k = used[clause.unit], len(clause.part.names)
+        used[clause.unit] += k
+        g = e.covariance(clause.unit)[at : at + k, at : at + k]
+        m = np.array([v.mean() for v in clause.part.values])
+        out.append(number(m @ g @ m))
+    return out
+
+
+def _alias_notes(design: Design, criterion: Criterion) -> list[str]:
+    kept = set(criterion.products.standard.kept)
+    lost = [n for i, n in enumerate(design.fixed.names) if i not in kept]
+    if not lost:
+        return []
+    names = ", ".join(shown(lost))
+    many = len(lost) > 1
+    return [
+        f"{names} {'are' if many else 'is'} fully determined by the terms before {'them' if many else 'it'} in the rows used, "
+        f"so {'they have' if many else 'it has'} no estimate; leave {'them' if many else 'it'} out, or look for empty "
+        "combinations of categories."
+    ]
+
+
+def with_confidence(document: dict[str, Any], confidence: float) -> dict[str, Any]:
+    """The same document with its intervals at another level."""
+    rows = []
+    for row in document["fixed"]:
+        if row["estimate"] is not None and row["se"] is not None:
+            width = quantile_t(confidence, row["df"]) * row["se"]
+            row = row | {"ci": [row["estimate"] - width, row["estimate"] + width]}
+        rows.append(row)
+    return document | {"fixed": rows, "confidence": confidence}

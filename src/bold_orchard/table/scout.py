@@ -1,0 +1,277 @@
+"""What a table holds, before any model: columns, missing cells, and which columns group the rows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.errors import OrchardError, unknown_name
+from bold_orchard.table.natural import natural_order
+from bold_orchard.table.table import Labels, Table
+
+SCHEMA = "bold-orchard/scout/1"
+MOST_UNITS = 5
+CODES = {-1.0, -8.0, -9.0, -88.0, -99.0, -888.0, -999.0, -9999.0, 88.0, 99.0, 888.0, 999.0, 9999.0, 99999.0, -99999.0}
+FEW_LEVELS = 5
+
+
+def scout(table: Table, units: Sequence[str] = ()) -> dict[str, Any]:
+    """The document of ``orchard scout``; ``units`` are the grouping columns asked about (default: the likely ones)."""
+    for unit in units:
+        if not table.has(unit):
+            raise OrchardError(unknown_name("column", unit, table.columns, table.name) + " (in --unit)")
+    labels = {c: table.labels(c) for c in table.columns if table.kind(c) != "empty"}
+    columns = [_column(table, c, labels.get(c)) for c in table.columns]
+    groupings = _groupings(table, columns, labels)
+    chosen = list(units) or [g["column"] for g in groupings[:MOST_UNITS]]
+    for column in columns:
+        column["levels_within"] = {
+            u: _within(labels.get(column["column"]), labels[u]) for u in chosen if u != column["column"] and u in labels
+        }
+    nesting = _nesting(chosen, labels, groupings)
+    document = {
+        "schema": SCHEMA,
+        "name": table.name,
+        "rows": len(table),
+        "columns": columns,
+        "groupings": groupings,
+        "nesting": nesting,
+        "sentences": [],
+        "notes": [],
+    }
+    document["sentences"] = _sentences(columns, groupings, nesting)
+    document["notes"] = _notes(document)
+    return document
+
+
+def _column(table: Table, name: str, labels: Labels | None) -> dict[str, Any]:
+    missing = int(table.is_missing(name).sum())
+    kind = table.kind(name)
+    entry: dict[str, Any] = {
+        "column": name,
+        "kind": kind,
+        "missing": missing,
+        "distinct": 0 if labels is None else len(labels.raw),
+        "suspected_missing_codes": [],
+        "levels_within": {},
+        "whole": False,
+    }
+    if kind == "number" and labels is not None:
+        values = np.asarray(labels.raw, dtype=float)
+        entry |= {"min": float(values.min()), "max": float(values.max()), "mean": float(np.nanmean(table.numbers(name)))}
+        entry["whole"] = bool(np.all(values == np.floor(values)))
+        entry["suspected_missing_codes"] = _codes(table.numbers(name), values)
+    elif kind == "category" and labels is not None:
+        order = natural_order(labels.texts) if len(labels.texts) <= 2000 else range(len(labels.texts))
+        entry["levels"] = [labels.texts[i] for i in list(order)[:20]]
+        entry["odd_cells"] = table.odd_cells(name).strip()
+    return entry
+
+
+def _codes(values: NDArray[np.float64], distinct: NDArray[np.float64]) -> list[float]:
+    """Values that are usual missing codes and stand far from all others."""
+    found = []
+    present = values[np.isfinite(values)]
+    for code in sorted(set(distinct.tolist()) & CODES):
+        rest = present[present != code]
+        if len(rest) < 3:
+            continue
+        low, high = float(rest.min()), float(rest.max())
+        span = float(rest.std()) or 1.0
+        gap = (low - code) if code < low else (code - high)
+        if gap > 3 * span or (code < 0 <= low and gap > 0 and len(np.unique(rest)) > 2):
+            found.append(code)
+    return found
+
+
+def _groupings(table: Table, columns: list[dict[str, Any]], labels: dict[str, Labels]) -> list[dict[str, Any]]:
+    out = []
+    n = len(table)
+    for entry in columns:
+        name = entry["column"]
+        if name not in labels:
+            continue
+        counts = np.bincount(labels[name].codes[labels[name].codes >= 0])
+        score, reason = _score(entry, counts, n)
+        if score <= 0:
+            continue
+        out.append(
+            {
+                "column": name,
+                "score": round(score, 3),
+                "levels": len(counts),
+                "smallest": int(counts.min()),
+                "median": float(np.median(counts)),
+                "largest": int(counts.max()),
+                "reason": reason,
+            }
+        )
+    return sorted(out, key=lambda g: -g["score"])
+
+
+def _score(entry: dict[str, Any], counts: NDArray[np.intp], n: int) -> tuple[float, str]:
+    """How likely a column names groups of rows, 0 to 1, and why."""
+    levels = len(counts)
+    if levels < 2 or levels >= n or levels > 0.7 * n:
+        return 0.0, ""
+    if entry["kind"] == "number" and not entry["whole"]:
+        return 0.0, ""
+    median = float(np.median(counts))
+    repeats = min(median / 5.0, 1.0)
+    many = min(levels / 10.0, 1.0) if levels >= FEW_LEVELS else levels / 25.0
+    score = 0.6 * repeats * many + 0.1
+    reasons = [f"{levels:,} labels", f"each on {_times(counts)} rows"]
+    if entry["kind"] == "category":
+        score += 0.2
+        reasons.append("text")
+    else:
+        span = entry["max"] - entry["min"] + 1
+        dense = levels / span
+        score += 0.2 if dense > 0.8 and entry["min"] in (0, 1) else -0.25 if dense < 0.5 else 0.0
+        reasons.append("whole numbers that run on without gaps" if dense > 0.8 else "whole numbers")
+    even = float(counts.std() / counts.mean())
+    if even < 0.25 and median >= 2:
+        score += 0.1
+        reasons.append("about as many rows each")
+    if levels < FEW_LEVELS:
+        reasons.append("few labels: rather a term than a unit")
+    if entry["missing"]:
+        score -= 0.1
+    return float(np.clip(score, 0.01, 1.0)), ", ".join(reasons)
+
+
+def _times(counts: NDArray[np.intp]) -> str:
+    low, high = int(counts.min()), int(counts.max())
+    return f"{low:,}" if low == high else f"{low:,} to {high:,}"
+
+
+def _within(labels: Labels | None, unit: Labels) -> str:
+    """'constant' when the column takes one value in every level of the unit, missing cells aside."""
+    if labels is None:
+        return "constant"
+    keep = (labels.codes >= 0) & (unit.codes >= 0)
+    codes, groups = labels.codes[keep], unit.codes[keep]
+    first = np.full(len(unit.raw), -1)
+    first[groups[::-1]] = codes[::-1]
+    return "constant" if np.array_equal(first[groups], codes) else "varies"
+
+
+def _nesting(chosen: list[str], labels: dict[str, Labels], groupings: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """For each pair of units: nested, crossed, or labels that start again under every parent."""
+    likely = {g["column"] for g in groupings}
+    chosen = [c for c in chosen if c in likely]
+    out = []
+    for unit in chosen:
+        for parent in chosen:
+            if unit == parent or len(labels[unit].raw) < 2:
+                continue
+            relation = _relation(labels[unit], labels[parent])
+            if relation == "nested" or (relation and (parent, unit) not in {(o["unit"], o["parent"]) for o in out}):
+                out.append({"unit": unit, "parent": parent, "relation": relation})
+    for entry in list(out):
+        if entry["relation"] == "crossed":
+            found = _which_repeats(entry["unit"], entry["parent"], labels, groupings)
+            if found:
+                entry |= found
+    return out
+
+
+def _relation(unit: Labels, parent: Labels) -> str:
+    keep = (unit.codes >= 0) & (parent.codes >= 0)
+    a, b = unit.codes[keep], parent.codes[keep]
+    above = np.zeros(len(unit.raw), dtype=np.intp)
+    above[a] = b
+    if np.array_equal(above[a], b):
+        return "nested"
+    below = np.zeros(len(parent.raw), dtype=np.intp)
+    below[b] = a
+    return "" if np.array_equal(below[b], a) else "crossed"
+
+
+def _which_repeats(
+    one: str, two: str, labels: dict[str, Labels], groupings: list[dict[str, Any]]
+) -> dict[str, str] | None:
+    """Crossed columns of which one looks like a counter that starts again in every level of the other.
+
+    Sign: (unit, parent) together form groups of several rows over which something the plain label does not fix
+    stays put; and the labels run 1, 2, 3... in each parent.
+    """
+    for unit, parent in ((one, two), (two, one)):
+        u, p = labels[unit], labels[parent]
+        texts = u.texts
+        if not all(t.isdigit() or (len(t) == 1 and t.isalpha()) for t in texts):
+            continue
+        keep = (u.codes >= 0) & (p.codes >= 0)
+        pairs = np.unique(p.codes[keep] * len(u.raw) + u.codes[keep])
+        rows_per_pair = keep.sum() / len(pairs)
+        per_parent = np.bincount(pairs // len(u.raw))
+        starts_again = len(pairs) > 0.3 * len(u.raw) * len(p.raw)
+        if rows_per_pair >= 2 and starts_again and per_parent.min() >= 2 and _fixed_by_pair(unit, parent, labels):
+            return {"unit": unit, "parent": parent, "relation": "labels repeat"}
+    return None
+
+
+def _fixed_by_pair(unit: str, parent: str, labels: dict[str, Labels]) -> bool:
+    """Whether some other column is constant inside (unit, parent) but not inside unit or parent alone.
+
+    Without such a column a counter with several rows in every parent still counts as repeating when no
+    finer column tells its rows apart by a second crossing.
+    """
+    u, p = labels[unit], labels[parent]
+    joint = Labels(np.where((u.codes >= 0) & (p.codes >= 0), p.codes * len(u.raw) + u.codes, -1), np.arange(len(u.raw) * len(p.raw)))
+    for name, other in labels.items():
+        if name in (unit, parent) or len(other.raw) < 2:
+            continue
+        if _within(other, joint) == "constant" and "constant" not in (_within(other, u), _within(other, p)):
+            return True
+    return False
+
+
+def _sentences(
+    columns: list[dict[str, Any]], groupings: list[dict[str, Any]], nesting: list[dict[str, Any]]
+) -> list[str]:
+    """Two or three sentences to start from, from the empty model up."""
+    units = [g["column"] for g in groupings]
+    outcomes = [c for c in columns if c["kind"] == "number" and not c["whole"] and c["column"] not in units]
+    outcomes = outcomes or [c for c in columns if c["kind"] == "number" and c["column"] not in units]
+    if not outcomes or not units:
+        return []
+    outcome = max(outcomes, key=lambda c: (c["missing"], c["distinct"]))["column"]
+    unit = units[0]
+    for entry in nesting:
+        if entry["relation"] == "labels repeat" and entry["unit"] == unit:
+            unit = entry["parent"]
+    inside = [c for c in columns if c["kind"] == "number" and c["column"] not in (outcome, *units[:2])
+              and c["levels_within"].get(unit) == "varies" and not c["suspected_missing_codes"]]  # fmt: skip
+    sentences = [f"{_quote(outcome)} = intercept; each {_quote(unit)}: intercept"]
+    if inside:
+        x = _quote(inside[0]["column"])
+        sentences.append(f"{_quote(outcome)} = {x}; each {_quote(unit)}: intercept")
+        sentences.append(f"{_quote(outcome)} = {x}; each {_quote(unit)}: intercept + {x}")
+    return sentences
+
+
+def _quote(name: str) -> str:
+    plain = name.replace("_", "a").replace(".", "a")
+    return name if plain.isalnum() and not name[0].isdigit() else f"[{name}]"
+
+
+def _notes(document: dict[str, Any]) -> list[str]:
+    notes = []
+    for c in document["columns"]:
+        for code in c["suspected_missing_codes"]:
+            notes.append(f"{c['column']} holds {code:g}, far from its other values: if that means missing, add --missing {c['column']}={code:g}")
+        if c.get("odd_cells"):
+            notes.append(f"{c['column']} is text, but most of its cells are numbers {c['odd_cells']}")
+        if c["kind"] == "empty":
+            notes.append(f"{c['column']} is empty in every row.")
+    for entry in document["nesting"]:
+        if entry["relation"] == "labels repeat":
+            u, p = entry["unit"], entry["parent"]
+            notes.append(f"The labels of {u} start again in every {p}: write 'each {u} in {p}', or different {u}s count as one.")
+    if not document["groupings"]:
+        notes.append("No column seems to group the rows: every label stands on one row, or there are no labels.")
+    return notes

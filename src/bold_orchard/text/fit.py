@@ -1,0 +1,113 @@
+"""The page of a fit, from its document alone."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from bold_orchard.text.numbers import count, degrees, figure, p_value, percent
+from bold_orchard.text.page import Page
+
+
+def fit_page(d: dict[str, Any], digits: int = 4) -> Page:
+    page = Page().title(d["model"])
+    if not d["convergence"]["converged"]:
+        page.warning("NOT CONVERGED: the figures below are where the search stopped, not estimates. Do not use them.")
+    page.text(f"{_what(d)}\n{_groups(d)}".strip())
+    _fixed(page, d, digits)
+    _random(page, d, digits)
+    _likelihood(page, d, digits)
+    return page.notes(d["notes"])
+
+
+def _what(d: dict[str, Any]) -> str:
+    rows = d["rows"]
+    how = {"REML": "by REML", "ML": "by maximum likelihood"}.get(d["method"], f"by {d['method']}")
+    saved = d.get("saved", {}).get("data")
+    text = f"A {d['family']} model {how}" + (f" of {saved}" if saved and saved != "-" else "")
+    text += f", on {rows['used']:,} of {count(rows['read'], 'row')}"
+    if rows["dropped"]:
+        text += " (left out: " + ", ".join(f"{x['rows']:,} without {x['column']}" for x in rows["dropped"]) + ")"
+    return text + "."
+
+
+def _groups(d: dict[str, Any]) -> str:
+    lines = []
+    for g in d["groups"]:
+        sizes = f"{g['smallest']:,}" if g["smallest"] == g["largest"] else f"{g['smallest']:,} to {g['largest']:,}"
+        lines.append(f"{g['group']}: {count(g['levels'], 'level')} of {sizes} rows.")
+    return "\n".join(lines)
+
+
+def _fixed(page: Page, d: dict[str, Any], digits: int) -> None:
+    level = f"{100 * d['confidence']:g}% interval"
+    rows = []
+    for r in d["fixed"]:
+        ci = r["ci"]
+        interval = f"{figure(ci[0], digits)} to {figure(ci[1], digits)}" if ci else "—"
+        rows.append((r["label"], figure(r["estimate"], digits), figure(r["se"], digits), interval,
+                     figure(r["statistic"], 3), degrees(r["df"]), p_value(r["p"])))  # fmt: skip
+    sign = "z" if d["df_method"] == "normal" else "t"
+    page.table("Average effects", ("term", "estimate", "SE", level, sign, "df", "p"), rows)
+    words = []
+    if d["intercept_at"]:
+        words.append("The intercept is the mean at " + ", ".join(d["intercept_at"]) + ".")
+    words.append({"residual": "df: rows less fixed terms (residual).", "normal": "p-values from the normal (z)."}.get(d["df_method"], ""))
+    page.text(" ".join(w for w in words if w))
+
+
+def _random(page: Page, d: dict[str, Any], digits: int) -> None:
+    parts = d["random"]
+    total = sum(x or 0 for x in d["mean_random_variance"]) + d["residual"]["variance"]
+    rows = []
+    for part, at_mean in zip(parts, d["mean_random_variance"]):
+        for i, (term, sd) in enumerate(zip(part["terms"], part["sd"])):
+            alone = len(part["terms"]) == 1
+            share = percent(at_mean / total) if alone and at_mean is not None else ""
+            rows.append((part["group"], term, figure(sd, digits), figure(part["covariance"][i][i], digits), share))
+        if len(part["terms"]) > 1 and at_mean is not None:
+            rows.append((part["group"], "all, at the mean", "", figure(at_mean, digits), percent(at_mean / total)))
+    res = d["residual"]
+    rows.append(("residual", "", figure(res["sd"], digits), figure(res["variance"], digits), percent(res["variance"] / total)))
+    page.table("Variance components", ("group", "<term", "SD", "variance", "share"), rows)
+    words = [w for part in parts for w in correlation_words(part)]
+    if words:
+        page.text("\n".join(words))
+
+
+def correlation_words(part: dict[str, Any]) -> list[str]:
+    """Each correlation as a sentence."""
+    out = []
+    terms = part["terms"]
+    for i in range(len(terms)):
+        for j in range(i):
+            r = part["correlation"][i][j]
+            if r is None or (r == 0 and part["structure"] in ("diagonal", "identity")):
+                continue
+            unit = part["group"]
+            a, b = _effect(terms[j]), _effect(terms[i])
+            if abs(r) < 0.1:
+                out.append(f"A {unit}'s {a} and its {b} are all but unrelated (r = {r:+.2f}).")
+            else:
+                strength = "nearly always" if abs(r) > 0.9 else "mostly" if abs(r) > 0.5 else "somewhat more often"
+                way = "higher" if r > 0 else "lower"
+                out.append(f"Where a {unit}'s {a} is higher, its {b} is {strength} {way} (r = {r:+.2f}).")
+    return out
+
+
+def _effect(term: str) -> str:
+    return "intercept" if term == "intercept" else f"{term} effect"
+
+
+def _likelihood(page: Page, d: dict[str, Any], digits: int) -> None:
+    f = d["fit"]
+    name = "restricted log-likelihood" if d["method"] == "REML" else "log-likelihood"
+    figures = f"{name} {f['loglik']:,.3f}, AIC {f['aic']:,.2f}, BIC {f['bic']:,.2f}, {count(f['n_parameters'], 'parameter')}"
+    page.text(f"Likelihood: {figures}.\n{_converged(d)}")
+
+
+def _converged(d: dict[str, Any]) -> str:
+    c = d["convergence"]
+    if not c["converged"]:
+        return f"NOT CONVERGED after {count(c['iterations'], 'step')}."
+    where = ", on the boundary: see the notes" if c["boundary"] else ""
+    return f"Converged in {count(c['iterations'], 'step')}{where}."

@@ -1,0 +1,42 @@
+"""Numbers as people read them."""
+
+from __future__ import annotations
+
+import math
+
+
+def figure(x: float | None, digits: int = 4) -> str:
+    """``x`` to some significant digits, without exponents in the common range; an em dash for nothing."""
+    if x is None:
+        return "—"
+    if x == 0:
+        return "0"
+    size = math.floor(math.log10(abs(x)))
+    if size >= 9 or size < -5:
+        return f"{x:.{digits - 1}e}"
+    return f"{x:,.{max(digits - 1 - size, 0)}f}"
+
+
+def fixed(x: float | None, places: int) -> str:
+    return "—" if x is None else f"{x:,.{places}f}"
+
+
+def p_value(p: float | None) -> str:
+    """0.034, or < 0.001; never stars."""
+    if p is None:
+        return "—"
+    return "< 0.001" if p < 0.001 else f"{p:.3f}"
+
+
+def percent(x: float | None) -> str:
+    return "—" if x is None else f"{100 * x:.1f}%"
+
+
+def count(n: int, noun: str) -> str:
+    return f"{n:,} {noun}" + ("" if n == 1 else "s")
+
+
+def degrees(df: float | None) -> str:
+    if df is None:
+        return "—"
+    return f"{df:,.0f}" if df == round(df) or df >= 1000 else f"{df:,.1f}"
