@@ -12,15 +12,15 @@ __all__ = ["OrchardError", "Settings", "compare", "fit", "read_table"]
 
 _HOMES = {
     "OrchardError": "errors",
-    "Settings": "fit",
+    "Settings": "fitting",
     "compare": "inference.compare",
-    "fit": "fit",
+    "fit": "fitting",
     "read_table": "table.read",
 }
 
 if TYPE_CHECKING:
     from bold_orchard.errors import OrchardError
-    from bold_orchard.fit import Settings, fit
+    from bold_orchard.fitting import Settings, fit
     from bold_orchard.inference.compare import compare
     from bold_orchard.table.read import read_table
 

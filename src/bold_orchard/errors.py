@@ -50,6 +50,11 @@ def unknown_name(kind: str, name: str, known: Iterable[str], where: str) -> str:
     return f"there is no {kind} '{name}' in {where}; {hint}"
 
 
+def a_or_an(noun: str) -> str:
+    """The noun with its article."""
+    return f"{'an' if noun[:1].lower() in 'aeiou' else 'a'} {noun}"
+
+
 def shown(names: Iterable[object], most: int = 8) -> list[str]:
     """The first few of many names, ending in a count of those left out."""
     texts = [str(n) for n in names]

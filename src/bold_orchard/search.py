@@ -4,12 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from typing import Generic, Protocol, TypeVar
+from typing import Any, Generic, Protocol, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 AT_BOUND = 1e-6
 
 
@@ -74,7 +74,9 @@ def minimise(
         there = count(_bounded(here.theta + step, bounded))
         actual = here.deviance - there.deviance
         noise = 1e-11 * (1.0 + abs(here.deviance))
-        better_slope = predicted < 1e3 * noise and abs(actual) <= 10 * noise and _pull(there, bounded) < _pull(here, bounded)
+        better_slope = (
+            predicted < 1e3 * noise and abs(actual) <= 10 * noise and _pull(there, bounded) < _pull(here, bounded)
+        )
         if actual > 0.1 * predicted or better_slope:
             here = there
             damping = damping / 10 if actual > 0.5 * predicted else damping
@@ -128,7 +130,7 @@ def _step(point: Point, bounded: NDArray[np.bool_], damping: float) -> tuple[Arr
         free &= ~out
     step = _bounded(point.theta + step, bounded) - point.theta
     predicted = -(point.gradient @ step + 0.5 * step @ h @ step)
-    return step, float(max(predicted, -0.5 * point.gradient @ step, 0.0))
+    return step, max(float(predicted), float(-0.5 * point.gradient @ step), 0.0)
 
 
 def _newton(h: Array, g: Array, damping: float) -> Array:
@@ -147,7 +149,13 @@ def _newton(h: Array, g: Array, damping: float) -> Array:
 
 
 def _check(
-    count: _Counter[P], here: P, bounded: NDArray[np.bool_], tolerance: float, steps: int, ran_out: bool, reason: str
+    count: _Counter[P],
+    here: P,
+    bounded: NDArray[np.bool_],
+    tolerance: float,
+    steps: int,
+    ran_out: bool,
+    reason: str,
 ) -> Found[P]:
     """Polish with the true Hessian, clear what is zero, and judge convergence afresh."""
     m = len(here.theta)
@@ -159,7 +167,7 @@ def _check(
     for _ in range(5):
         free = ~(bounded & (here.theta <= 0.0))
         decrement, step = _decrement(hessian, here.gradient, free)
-        if decrement <= 1e-3 * tolerance or not np.isfinite(decrement):
+        if decrement <= 1e-8 * tolerance or not np.isfinite(decrement):
             break
         there = count(_bounded(here.theta + step, bounded))
         if there.deviance > here.deviance + 1e-11 * (1 + abs(here.deviance)):

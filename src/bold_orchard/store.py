@@ -16,7 +16,7 @@ import numpy as np
 
 from bold_orchard.design.build import Options, build_design
 from bold_orchard.errors import OrchardError, nearest
-from bold_orchard.fit import Fit, Settings, finish, make_criterion
+from bold_orchard.fitting import Fit, Settings, finish, make_criterion
 from bold_orchard.search import Found
 from bold_orchard.sentence.parse import read_sentence
 from bold_orchard.table.evaluate import filter_rows
@@ -26,7 +26,7 @@ from bold_orchard.table.table import Table
 ENDING = ".fit.json"
 
 
-def write_safely(path: str | Path, write: Callable[[Path], None]) -> None:
+def write_safely(path: str | Path, write: Callable[[Path], object]) -> None:
     """Write to a temporary file beside ``path``, then rename, so nothing is ever half-written."""
     path = Path(path)
     if path.is_dir():
@@ -75,7 +75,7 @@ def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | 
     if source == "-":
         saved["embedded"] = base64.b64encode(gzip.compress(table.raw or b"")).decode("ascii")
     document = json.dumps(fit.result | {"saved": saved}, indent=1, allow_nan=False)
-    write_safely(path, lambda p: p.write_text(document + "\n", encoding="utf-8") and None)
+    write_safely(path, lambda p: p.write_text(document + "\n", encoding="utf-8"))
     return path
 
 
@@ -132,7 +132,9 @@ def _table(saved: dict[str, Any], fit_path: Path, name: str) -> Table:
     places = [fit_path.parent / saved["data"], Path(saved["data_absolute"])]
     path = next((p for p in places if p.is_file()), None)
     if path is None:
-        raise OrchardError(f"the data of fit '{name}' are gone: there is no {saved['data']}; put the file back or fit again")
+        raise OrchardError(
+            f"the data of fit '{name}' are gone: there is no {saved['data']}; put the file back or fit again"
+        )
     if _fingerprint(path.read_bytes()) != saved["fingerprint"]:
         raise OrchardError(f"{path.name} has changed since '{name}' was fitted; fit it again on the new data")
     return read_table(path, saved["missing"], saved["where"])

@@ -17,7 +17,8 @@ EXAMPLE = """examples:
 """
 RAIN = "centre(rain)"
 COMMANDS = (
-    ("scout", "harvest.csv", "--missing", "-999", "--outcome", "yield", "--unit", "orchard", "--figure", "scout.png"),
+    ("scout", "harvest.csv"),
+    ("scout", "harvest.csv", "--missing", "-999", "--unit", "orchard", "--outcome", "yield", "--figure", "scout.png", "--quiet"),
     ("fit", "harvest.csv", "yield = intercept; each orchard: intercept", "--missing", "-999", "--save", "empty"),
     ("fit", "harvest.csv", f"yield = {RAIN} + pruning + soil; each orchard: intercept", "--missing", "-999",
      "--baseline", "pruning=none", "--save", "rain"),

@@ -17,7 +17,9 @@ FAMILIES = ("gaussian", "binomial", "poisson", "negative-binomial", "gamma", "be
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("data", metavar="DATA", help="CSV, TSV, Parquet, xlsx, ods or JSON lines; - for CSV on standard input")
+    parser.add_argument(
+        "data", metavar="DATA", help="CSV, TSV, Parquet, xlsx, ods or JSON lines; - for CSV on standard input"
+    )
     parser.add_argument("sentence", metavar="SENTENCE", help='the model: "yield = rain; each orchard: intercept"')
     group = parser.add_argument_group("the model")
     group.add_argument("--save", metavar="NAME", help="keep the fit as NAME.fit.json")
@@ -31,7 +33,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--weights", metavar="COLUMN", help="the residual variance is sigma^2 / weight")
     group.add_argument("--family", choices=FAMILIES, help="default: gaussian")
     group.add_argument("--link", metavar="LINK", help="default: the family's own")
-    group.add_argument("--tolerance", metavar="X", type=float, default=1e-10, help="expected further change of the deviance")
+    group.add_argument(
+        "--tolerance", metavar="X", type=float, default=1e-10, help="expected further change of the deviance"
+    )
     group.add_argument("--max-steps", metavar="N", type=int, default=100, help="steps of the search (default 100)")
     group.add_argument("--force", action="store_true", help="go on where the tool would stop")
     data_options(parser)
@@ -41,7 +45,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from bold_orchard.cli.progress import Steps
     from bold_orchard.design.build import Options
-    from bold_orchard.fit import Settings, fit
+    from bold_orchard.fitting import Settings, fit
     from bold_orchard.sentence.parse import read_sentence
     from bold_orchard.table.read import check_missing_syntax, read_table
     from bold_orchard.text.fit import fit_page

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import argparse
 import importlib
 import os
 import sys
@@ -62,15 +63,9 @@ def _run(arguments: list[str]) -> int:
         raise UsageError(f"there is no command '{name}'; {hint}")
     command = importlib.import_module(f"bold_orchard.cli.{name}")
     parser = Parser(prog=f"orchard {name}", description=command.__doc__, epilog=command.EXAMPLE)
-    parser.formatter_class = _formatter()
+    parser.formatter_class = argparse.RawDescriptionHelpFormatter
     command.add_options(parser)
     return int(command.run(parser.parse_args(arguments[1:])) or 0)
-
-
-def _formatter() -> type:
-    from argparse import RawDescriptionHelpFormatter
-
-    return RawDescriptionHelpFormatter
 
 
 def _overview() -> str:

@@ -23,8 +23,8 @@ SEED = 20260101
 class Parser(argparse.ArgumentParser):
     """argparse with one-line errors and no guessing at abbreviated options."""
 
-    def __init__(self, *args: Any, **kwargs: Any) -> None:
-        super().__init__(*args, allow_abbrev=False, **kwargs)
+    def __init__(self, prog: str, description: str | None, epilog: str) -> None:
+        super().__init__(prog=prog, description=description, epilog=epilog, allow_abbrev=False)
 
     def error(self, message: str) -> Any:
         raise UsageError(f"{message}; see: {self.prog} --help")
@@ -45,7 +45,7 @@ def data_options(parser: argparse.ArgumentParser) -> None:
     group = parser.add_argument_group("rows and cells")
     group.add_argument("--missing", metavar="CODE", action="append", default=[],
                        help="a value that means missing, for all columns or as COLUMN=CODE (repeatable)")  # fmt: skip
-    group.add_argument("--where", metavar="EXPRESSION", help="use only the rows for which it holds: \"season > 2\"")
+    group.add_argument("--where", metavar="EXPRESSION", help='use only the rows for which it holds: "season > 2"')
 
 
 def _level(text: str) -> float:
@@ -94,7 +94,7 @@ def deliver(
         write_csv(args.csv, table())
     if args.figure and figure is not None:
         made = figure()
-        write_safely(args.figure, lambda p: made.savefig(p))
+        write_safely(args.figure, made.savefig)
     if args.json:
         json.dump(clean(document), sys.stdout, indent=1, allow_nan=False, ensure_ascii=False)
         sys.stdout.write("\n")

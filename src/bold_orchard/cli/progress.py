@@ -27,12 +27,19 @@ class Steps:
             from rich.console import Console
             from rich.progress import BarColumn, Progress, TextColumn, TimeElapsedColumn
 
-            columns = (TextColumn("{task.description}"), BarColumn(), TextColumn("step {task.completed}"), TimeElapsedColumn())
+            columns = (
+                TextColumn("{task.description}"),
+                BarColumn(),
+                TextColumn("step {task.completed}"),
+                TimeElapsedColumn(),
+            )
             self.bar = Progress(*columns, console=Console(stderr=True), transient=True)
             self.task = self.bar.add_task(self.what, total=total)
             self.bar.start()
         self.bar.update(self.task, completed=done, total=total)
 
-    def __exit__(self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None
+    ) -> None:
         if self.bar is not None:
             self.bar.stop()

@@ -14,7 +14,9 @@ EXAMPLE = """examples:
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("data", metavar="DATA", help="CSV, TSV, Parquet, xlsx, ods or JSON lines; - for CSV on standard input")
+    parser.add_argument(
+        "data", metavar="DATA", help="CSV, TSV, Parquet, xlsx, ods or JSON lines; - for CSV on standard input"
+    )
     parser.add_argument("--unit", metavar="COLUMN", action="append", default=[],
                         help="a grouping column to look inside (repeatable; default: the likeliest ones)")  # fmt: skip
     parser.add_argument("--outcome", metavar="COLUMN", help="the column to draw by unit (with --figure)")
@@ -38,7 +40,9 @@ def run(args: argparse.Namespace) -> int:
         units = args.unit or [g["column"] for g in document["groupings"]]
         if not units:
             raise UsageError("--figure needs --unit: no column seems to group the rows")
-        outcome = args.outcome or (document["sentences"][0].split(" = ")[0].strip("[]") if document["sentences"] else None)
+        outcome = args.outcome or (
+            document["sentences"][0].split(" = ")[0].strip("[]") if document["sentences"] else None
+        )
         if outcome is None:
             raise UsageError("--figure needs --outcome: name the column to draw")
         labels = table.labels(units[0])

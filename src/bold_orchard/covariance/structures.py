@@ -8,11 +8,12 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 
 
 @dataclass(frozen=True)
@@ -153,6 +154,4 @@ class Stacked(Structure):
         return np.concatenate([p.bounded for p in self.parts])
 
 
-STRUCTURES: dict[str, type[Structure]] = {
-    s.name: s for s in (Unstructured, Diagonal, Identity, Exchangeable)
-}
+STRUCTURES: dict[str, type[Structure]] = {s.name: s for s in (Unstructured, Diagonal, Identity, Exchangeable)}

@@ -10,6 +10,7 @@ import csv
 import sys
 from collections.abc import Iterable
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
@@ -24,12 +25,12 @@ PRUNING = ("none", "light", "hard")
 SOILS = ("clay", "loam", "sand")
 FILES = ("harvest.csv", "blossom.csv", "pests.csv")
 
-HARVEST = {
+HARVEST: dict[str, float] = {
     "at": 60.0, "mean": 48.0, "rain": 0.25, "light": 3.0, "hard": -2.0, "loam": 2.5, "sand": -1.5,
     "orchard_sd": 5.0, "slope_sd": 0.10, "correlation": -0.4, "tree_sd": 2.0, "residual_sd": 4.0,
 }  # fmt: skip
-BLOSSOM = {"base": -1.1, "bees": 0.35, "late_frost": -0.8, "orchard_sd": 0.5, "tree_sd": 0.3}
-PESTS = {"base": 0.9, "week": 0.12, "netting": -0.7, "orchard_sd": 0.6, "cut_points": (0.5, 2.0)}
+BLOSSOM: dict[str, float] = {"base": -1.1, "bees": 0.35, "late_frost": -0.8, "orchard_sd": 0.5, "tree_sd": 0.3}
+PESTS: dict[str, Any] = {"base": 0.9, "week": 0.12, "netting": -0.7, "orchard_sd": 0.6, "cut_points": (0.5, 2.0)}
 
 
 def harvest(r: np.random.RandomState) -> Iterable[list[object]]:

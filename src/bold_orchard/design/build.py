@@ -18,7 +18,7 @@ from bold_orchard.errors import OrchardError, SentenceError, unknown_name
 from bold_orchard.sentence import spec
 from bold_orchard.table.table import Labels, Table
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 
 
 @dataclass(frozen=True)
@@ -151,15 +151,13 @@ def _fill_means(table: Table, columns: Sequence[str]) -> tuple[Table, list[dict[
     return replace(table, frame=frame), filled
 
 
-def _rows_used(
-    sentence: spec.Sentence, table: Table, weights: str | None
-) -> tuple[Table, list[dict[str, Any]]]:
+def _rows_used(sentence: spec.Sentence, table: Table, weights: str | None) -> tuple[Table, list[dict[str, Any]]]:
     """Keep the complete rows; count each lost row under the first column that lost it."""
     columns = [c.name for c in spec.columns_of((sentence.outcome, sentence.terms, sentence.each))]
     columns += [c.name for c in spec.columns_of((sentence.within, sentence.spread))]
     columns += [weights] if weights else []
     keep = np.ones(len(table), dtype=bool)
-    dropped = []
+    dropped: list[dict[str, Any]] = []
     for column in dict.fromkeys(columns):
         lost = keep & table.is_missing(column)
         count = int(lost.sum())

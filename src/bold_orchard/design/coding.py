@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,7 +12,7 @@ from numpy.typing import NDArray
 from bold_orchard.design.functions import Category, Maker, Numeric
 from bold_orchard.sentence import spec
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 
 
 @dataclass(frozen=True)
@@ -59,15 +60,11 @@ def build_part(terms: tuple[spec.Term, ...], intercept: bool, maker: Maker) -> P
     return Part(ordered, tuple(names), tuple(labels), tuple(values), tuple(owner), _zeros(ordered, maker, spanned))
 
 
-def _full_coded(
-    term: spec.Term, made: list[Numeric | Category], spanned: set[frozenset[str]]
-) -> frozenset[str]:
+def _full_coded(term: spec.Term, made: list[Numeric | Category], spanned: set[frozenset[str]]) -> frozenset[str]:
     """The categories of a term that get one column per level."""
     names = frozenset(map(str, term.factors))
     return frozenset(
-        str(f)
-        for f, m in zip(term.factors, made)
-        if isinstance(m, Category) and names - {str(f)} not in spanned
+        str(f) for f, m in zip(term.factors, made) if isinstance(m, Category) and names - {str(f)} not in spanned
     )
 
 
@@ -78,9 +75,7 @@ def _margins(term: spec.Term, full: frozenset[str]) -> set[frozenset[str]]:
     return {names - set(c) for size in sizes for c in itertools.combinations(sorted(full), size)}
 
 
-def _products(
-    made: list[Numeric | Category], full: frozenset[str], n: int
-) -> list[tuple[str, str, Array]]:
+def _products(made: list[Numeric | Category], full: frozenset[str], n: int) -> list[tuple[str, str, Array]]:
     if not made:
         return [("intercept", "intercept", np.ones(n))]
     parts = [_columns(m, isinstance(m, Category) and m.name in full) for m in made]

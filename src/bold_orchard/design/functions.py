@@ -18,7 +18,7 @@ from bold_orchard.sentence import spec
 from bold_orchard.table.evaluate import evaluate
 from bold_orchard.table.table import Table
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 
 
 @dataclass(frozen=True)
@@ -132,11 +132,11 @@ class Maker:
         bad = ~np.isfinite(values)
         if not bad.any():
             return
-        rows = self.table.row_numbers[bad]
-        first = ", ".join(map(str, rows[:3]))
+        count = int(bad.sum())
+        first = ", ".join(map(str, self.table.row_numbers[bad][:3]))
         what = "is infinite" if self.table.has(name) else "is not a finite number"
         raise OrchardError(
-            f"'{name}' {what} in {bad.sum():,} row{'s' * (bad.sum() != 1)} (first: {first}); "
+            f"'{name}' {what} in {count:,} row{'s' * (count > 1)} (first: {first}); "
             "mend those cells, declare them missing or leave them out with --where"
         )
 
@@ -188,7 +188,7 @@ def _centre(maker: Maker, call: spec.Call) -> Numeric:
         zero = f"{name} at its mean in the {unit}"
         return Numeric((str(call),), (x - maker.unit_mean(call, x),), zero)
     at = maker.learned(call, lambda: float(x.mean()))
-    return Numeric((str(call),), (x - at,), f"{name} = {at:.6g}, its mean")
+    return Numeric((str(call),), (x - at,), f"{name} = {at:.5g} (its mean)")
 
 
 def _mean(maker: Maker, call: spec.Call) -> Numeric:
@@ -207,13 +207,13 @@ def _zscore(maker: Maker, call: spec.Call) -> Numeric:
     at, sd = maker.learned(call, lambda: [float(x.mean()), float(x.std(ddof=1)) if len(x) > 1 else 0.0])
     if sd == 0:
         raise OrchardError(f"zscore({name}) cannot be formed: '{name}' is the same in every row used")
-    return Numeric((str(call),), ((x - at) / sd,), f"{name} = {at:.6g}, its mean")
+    return Numeric((str(call),), ((x - at) / sd,), f"{name} = {at:.5g} (its mean)")
 
 
 def _since(maker: Maker, call: spec.Call) -> Numeric:
     name, x, _ = _one(maker, call)
     start = maker.learned(call, lambda: float(x.min()))
-    return Numeric((str(call),), (x - start,), f"{name} = {start:.6g}, its smallest")
+    return Numeric((str(call),), (x - start,), f"{name} = {start:.5g} (its smallest)")
 
 
 def _rescale(maker: Maker, call: spec.Call) -> Numeric:

@@ -2,19 +2,19 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.errors import OrchardError, SentenceError, shown
+from bold_orchard.errors import OrchardError, SentenceError, a_or_an, shown
 from bold_orchard.sentence import spec
 from bold_orchard.table.table import Table
 
 if TYPE_CHECKING:
     from bold_orchard.design.build import Design, UnitCodes
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 SMALL = 5
 
 
@@ -23,7 +23,9 @@ def outcome_kind(sentence: spec.Sentence, table: Table, family: str | None) -> N
     outcome = sentence.outcome
     if outcome.trials is not None:
         raise SentenceError(
-            "'successes of trials' needs a binomial model, which is not built yet", sentence.text, outcome.trials.place[0]
+            "'successes of trials' needs a binomial model, which is not built yet",
+            sentence.text,
+            outcome.trials.place[0],
         )
     column = spec.columns_of(outcome)[0]
     width = column.place[1] - column.place[0]
@@ -101,9 +103,7 @@ def units_and_slopes(design: Design, force: bool) -> list[str]:
 
 
 def _known(design: Design, unit: str) -> bool:
-    return any(
-        c.structure.kind in ("known", "given") for c in design.clauses if design.units[c.unit].name == unit
-    )
+    return any(c.structure.kind in ("known", "given") for c in design.clauses if design.units[c.unit].name == unit)
 
 
 def _constant_slopes(design: Design, position: int, force: bool) -> list[str]:
@@ -118,7 +118,7 @@ def _constant_slopes(design: Design, position: int, force: bool) -> list[str]:
         rest = [str(t) for t in clause.part.terms if t is not term] or ["intercept"]
         message = (
             f"'{term}' does not vary inside any {unit.name} (it describes the {unit.name}, not the row: "
-            f"{_examples(design, unit, term)}), so a {unit.name} cannot have its own {term} effect"
+            f"{_examples(design, unit, term)}), so {a_or_an(unit.name)} cannot have its own {term} effect"
         )
         if not force:
             offer = with_clause(design.sentence, position, rest)
@@ -163,13 +163,13 @@ def _crossed_labels(design: Design) -> list[str]:
     units = sorted(design.units, key=lambda u: -u.size)
     for i, fine in enumerate(units):
         for coarse in units[i + 1 :]:
-            if " in " in fine.name or set(fine.name.split(" in ")) & set(coarse.name.split(" in ")):
+            if " in " in fine.name or not all(t.isdigit() or len(t) == 1 for t in fine.texts):
                 continue
             above = np.empty(fine.size, dtype=np.intp)
             above[fine.codes] = coarse.codes
             if not np.array_equal(above[fine.codes], coarse.codes):
                 notes.append(
-                    f"{fine.name} and {coarse.name} are crossed: a {fine.name} label that occurs under several "
+                    f"{fine.name} and {coarse.name} are crossed: {a_or_an(fine.name)} label that occurs under several "
                     f"levels of {coarse.name} counts as one and the same {fine.name}. If labels start again under "
                     f"every {coarse.name}, write: each {fine.name} in {coarse.name}."
                 )

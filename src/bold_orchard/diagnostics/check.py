@@ -12,9 +12,9 @@ from scipy import special
 
 from bold_orchard.diagnostics.normality import MOST, shape
 from bold_orchard.diagnostics.residuals import Residuals, UnitEffects, residuals, unit_effects
-from bold_orchard.fit import Fit
+from bold_orchard.fitting import Fit
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 SCHEMA = "bold-orchard/check/1"
 FAR = 3.0
 MOST_OUTLIERS = 20
@@ -34,7 +34,9 @@ def check(fit: Fit) -> Checked:
     """Shape, outliers and spread of row residuals and of predicted unit effects."""
     units = unit_effects(fit)
     rest = residuals(fit, units)
-    levels = [{"level": "rows", "residuals": "conditional"} | shape(rest.conditional) | {"outliers": _row_outliers(fit, rest)}]
+    levels = [
+        {"level": "rows", "residuals": "conditional"} | shape(rest.conditional) | {"outliers": _row_outliers(fit, rest)}
+    ]
     for made in units:
         for term, effects in zip(made.terms, made.effects.T):
             entry = {"level": made.group, "term": term, "residuals": "predicted effects"}

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 MOST = 5000
 SEED = 20260101
 

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.fit import Fit
+from bold_orchard.fitting import Fit
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 
 
 @dataclass(frozen=True)
@@ -58,8 +59,12 @@ def unit_effects(fit: Fit) -> list[UnitEffects]:
         unit = design.units[clause.unit]
         out.append(
             UnitEffects(
-                clause.unit, unit.name, clause.part.names, unit.texts,
-                effects[:, at : at + k], np.sqrt(np.maximum(errors, 0.0)),
+                clause.unit,
+                unit.name,
+                clause.part.names,
+                unit.texts,
+                effects[:, at : at + k],
+                np.sqrt(np.maximum(errors, 0.0)),
             )  # fmt: skip
         )
     return out

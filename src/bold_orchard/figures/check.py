@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
@@ -10,9 +12,9 @@ from numpy.typing import NDArray
 from bold_orchard.diagnostics.check import Checked
 from bold_orchard.diagnostics.normality import normal_scores
 from bold_orchard.figures.style import AMBER, BARK, LEAF, PLUM, canvas
-from bold_orchard.fit import Fit
+from bold_orchard.fitting import Fit
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 MOST_POINTS = 20000
 
 
@@ -20,7 +22,7 @@ def check_figure(fit: Fit, checked: Checked) -> Figure:
     """One line of panels for the rows, one for each term of each unit: QQ plot, then against fitted."""
     effects = [(u, i) for u in checked.units for i in range(len(u.terms))]
     lines = 1 + len(effects)
-    height = max(8.0, 3.6 * lines)
+    height = max(8.0, 2.7 * lines)
     figure, axes = canvas(lines, 2, f"Residuals of {fit.name}: {fit.result['model']}", height=height)
     rest = checked.residuals
     outcome = fit.design.outcome
@@ -32,9 +34,15 @@ def check_figure(fit: Fit, checked: Checked) -> Figure:
         left, right = axes[2 * line], axes[2 * line + 1]
         _qq(left, unit.effects[:, i], f"{what}: are the effects normal?", "predicted effect")
         codes = fit.design.units[unit.unit].codes
-        mean = np.bincount(codes, rest.fitted) / np.bincount(codes)
-        _against(right, mean, unit.effects[:, i], f"mean fitted {outcome} of each {unit.group}", "predicted effect")
-        right.set_title(f"{what}: against fitted")
+        mean = np.bincount(codes, rest.average) / np.bincount(codes)
+        _against(
+            right,
+            mean,
+            unit.effects[:, i],
+            f"{outcome} expected of each {unit.group} by its terms",
+            "predicted effect",
+        )
+        right.set_title(f"{what}: any pattern left?")
     return figure
 
 

@@ -11,7 +11,9 @@ from bold_orchard.figures.style import AMBER, LEAF, canvas
 
 def compare_figure(d: dict[str, Any]) -> Figure:
     """AIC and BIC of each model less the best one's."""
-    figure, (ax,) = canvas(1, 1, f"How far from the best? {len(d['models'])} models on {d['rows']:,} rows, by {d['method']}")
+    figure, (ax,) = canvas(
+        1, 1, f"How far from the best? {len(d['models'])} models on {d['rows']:,} rows, by {d['method']}"
+    )
     models = list(reversed(d["models"]))
     for offset, key, colour, label in ((0.18, "delta_aic", LEAF, "AIC"), (-0.18, "delta_bic", AMBER, "BIC")):
         places = [y + offset for y in range(len(models))]

@@ -11,7 +11,9 @@ from bold_orchard.figures.style import BARK, LEAF, PLUM, canvas
 NAMED = 40
 
 
-def scout_figure(outcome: str, unit: str, values: NDArray[np.float64], codes: NDArray[np.intp], texts: list[str]) -> Figure:
+def scout_figure(
+    outcome: str, unit: str, values: NDArray[np.float64], codes: NDArray[np.intp], texts: list[str]
+) -> Figure:
     """Dots of ``values`` by unit, units sorted by their mean; boxes' middles marked, names while they fit."""
     keep = np.isfinite(values) & (codes >= 0)
     values, codes = values[keep], codes[keep]
@@ -25,7 +27,15 @@ def scout_figure(outcome: str, unit: str, values: NDArray[np.float64], codes: ND
     jitter = np.random.default_rng(1).uniform(-0.25, 0.25, len(codes))
     alpha = float(np.clip(30 / np.sqrt(len(values)), 0.08, 0.8))
     size = float(np.clip(20000 / len(values), 4, 26))
-    ax.scatter(place[codes] + jitter, values, s=size, color=LEAF, alpha=alpha, linewidths=0, rasterized=len(values) > 5000)
+    ax.scatter(
+        place[codes] + jitter,
+        values,
+        s=size,
+        color=LEAF,
+        alpha=alpha,
+        linewidths=0,
+        rasterized=len(values) > 5000,
+    )
     many = len(order) > 120
     ax.plot(range(len(order)), means[order], "-" if many else "_", color=PLUM, markersize=max(4, 500 / len(order)) if not many else 0,
             markeredgewidth=2.5, linewidth=2)  # fmt: skip

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import Any
 
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
@@ -14,7 +15,7 @@ LEAF, PLUM, AMBER, SKY, BARK = "#1b6b50", "#7a2e5d", "#d98c1f", "#4f9bd0", "#4a4
 PALETTE = (LEAF, AMBER, PLUM, SKY, BARK)
 GRID = "#e4e0da"
 ENDINGS = (".png", ".svg", ".pdf")
-SETTINGS = {
+SETTINGS: Any = {
     "font.size": 11,
     "axes.titlesize": 12,
     "axes.titleweight": "bold",
@@ -50,4 +51,6 @@ def canvas(rows: int, columns: int, title: str, width: float = 12.8, height: flo
 def check_ending(path: str) -> None:
     """Raise UsageError unless the file's ending is one we can draw."""
     if Path(path).suffix.lower() not in ENDINGS:
-        raise UsageError(f"--figure writes {', '.join(ENDINGS)}, not '{Path(path).suffix or path}'; give another ending")
+        raise UsageError(
+            f"--figure writes {', '.join(ENDINGS)}, not '{Path(path).suffix or path}'; give another ending"
+        )

@@ -62,7 +62,7 @@ def _singular(criterion: Criterion, e: Evaluation, design: Design, position: int
 
 def _vanished(design: Design, position: int, clause: Clause, unit: str, gone: list[str]) -> str:
     what = " and ".join(_variance_of(t, unit) for t in gone)
-    lost = [t for t in clause.part.terms if str(t) in gone or t.is_intercept and "intercept" in gone]
+    lost = [t for t in clause.part.terms if str(t) in gone or (t.is_intercept and "intercept" in gone)]
     rest = [str(t) for t in clause.part.terms if t not in lost] if lost else [str(t) for t in clause.part.terms][:-1]
     many = len(gone) > 1
     return (

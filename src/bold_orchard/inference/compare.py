@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 
 from bold_orchard.errors import OrchardError
-from bold_orchard.fit import Fit, refit
+from bold_orchard.fitting import Fit, refit
 from bold_orchard.inference.distributions import p_of_chisq
 from bold_orchard.inference.nesting import Relation, relation
 from bold_orchard.inference.summary import number
@@ -59,7 +59,9 @@ def _comparable(fits: Sequence[Fit], force: bool) -> None:
     first = fits[0]
     for other in fits:
         if not other.converged and not force:
-            raise OrchardError(f"the fit '{other.name}' did not converge, so its likelihood means nothing; mend it, or --force")
+            raise OrchardError(
+                f"the fit '{other.name}' did not converge, so its likelihood means nothing; mend it, or --force"
+            )
         if other.design.outcome != first.design.outcome:
             raise OrchardError(
                 f"'{first.name}' explains {first.design.outcome} and '{other.name}' {other.design.outcome}; "

@@ -2,19 +2,20 @@
 
 from __future__ import annotations
 
+import itertools
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.design.build import Design
-from bold_orchard.fit import Fit
+from bold_orchard.fitting import Fit
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.summary import number
 from bold_orchard.likelihood.gaussian import Evaluation
 from bold_orchard.search import difference_hessian
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 SCHEMA = "bold-orchard/components/1"
 
 
@@ -26,9 +27,9 @@ def components(fit: Fit, confidence: float = 0.95) -> dict[str, Any]:
     gradients = _gradients(design, e, rows)
     total = sum(r["part"] for r in rows)
     z = quantile_t(confidence, None)
-    out = []
+    out: list[dict[str, Any]] = []
     for row, slope in zip(rows, gradients):
-        se = float(np.sqrt(max(slope @ covariance @ slope, 0.0)))
+        se = float(np.sqrt(max(float(slope @ covariance @ slope), 0.0)))
         boundary = row["group"] in fit.result["convergence"]["boundary_terms"]
         zero = row["kind"] == "variance" and row["estimate"] == 0
         out.append(_row(row, None if zero else se, z, row["part"] / total, boundary))
@@ -36,6 +37,7 @@ def components(fit: Fit, confidence: float = 0.95) -> dict[str, Any]:
         "schema": SCHEMA,
         "name": fit.name,
         "model": fit.result["model"],
+        "outcome": fit.result["outcome"],
         "method": fit.result["method"],
         "confidence": confidence,
         "components": out,
@@ -58,16 +60,16 @@ def _entries(design: Design, e: Evaluation) -> list[dict[str, Any]]:
         base = {"group": design.units[clause.unit].name, "unit": clause.unit}
         for i, term in enumerate(names):
             rows.append(base | {"kind": "variance", "term": term, "term2": None, "estimate": g[i, i], "at": (at + i, at + i),
-                                "part": means[i] ** 2 * g[i, i], "sd": np.sqrt(max(g[i, i], 0.0)), "correlation": None})  # fmt: skip
-        for i, j in zip(*np.tril_indices(len(names), -1)):
+                                "part": means[i] ** 2 * g[i, i], "size": root_mean_square(clause.part.values[i]), "sd": np.sqrt(max(g[i, i], 0.0)), "correlation": None})  # fmt: skip
+        for i, j in itertools.combinations(range(len(names)), 2):
             if clause.structure.kind in ("diagonal", "identity"):
                 continue
             sd = np.sqrt(g[i, i] * g[j, j])
-            rows.append(base | {"kind": "covariance", "term": names[j], "term2": names[i], "estimate": g[i, j], "at": (at + i, at + j),
-                                "part": 2 * means[i] * means[j] * g[i, j], "sd": None,
+            rows.append(base | {"kind": "covariance", "term": names[i], "term2": names[j], "estimate": g[i, j], "at": (at + i, at + j),
+                                "part": 2 * means[i] * means[j] * g[i, j], "size": None, "sd": None,
                                 "correlation": g[i, j] / sd if sd > 0 else None})  # fmt: skip
     rows.append({"group": "residual", "unit": None, "kind": "residual", "term": "residual", "term2": None, "estimate": e.sigma2,
-                 "at": None, "part": e.sigma2, "sd": np.sqrt(e.sigma2), "correlation": None})  # fmt: skip
+                 "at": None, "part": e.sigma2, "size": 1.0, "sd": np.sqrt(e.sigma2), "correlation": None})  # fmt: skip
     return rows
 
 
@@ -93,7 +95,12 @@ def _row(row: dict[str, Any], se: float | None, z: float, share: float, boundary
         "ci": ci,
         "share": number(share),
         "boundary": boundary,
+        "sd_in_outcome": None if row["size"] is None else number(row["sd"] * row["size"]),
     }
+
+
+def root_mean_square(values: Array) -> float:
+    return float(np.sqrt(values @ values / len(values)))
 
 
 def parameter_covariance(e: Evaluation) -> Array:

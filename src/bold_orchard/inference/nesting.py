@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.design.build import Clause, Design
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 # which structures contain which, for the same terms / for terms that are a part of the larger one's
 SAME_TERMS = {
     "identity": {"identity", "diagonal", "exchangeable", "unstructured"},

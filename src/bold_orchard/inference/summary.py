@@ -14,13 +14,18 @@ from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
 from bold_orchard.search import Found
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 SCHEMA = "bold-orchard/fit/1"
 UNBUILT_DF = ("satterthwaite", "kenward-roger")
 
 
 def summarise(
-    name: str, design: Design, criterion: Criterion, found: Found[Evaluation], df_method: str, confidence: float
+    name: str,
+    design: Design,
+    criterion: Criterion,
+    found: Found[Evaluation],
+    df_method: str,
+    confidence: float,
 ) -> dict[str, Any]:
     """The document that ``fit`` prints; keys and their order are a contract."""
     e = found.point

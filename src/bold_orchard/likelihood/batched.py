@@ -6,10 +6,12 @@ that each step is one vector operation over all units; loops run over the small 
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
 from numpy.typing import NDArray
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 
 
 def multiply(a: Array, b: Array) -> Array:

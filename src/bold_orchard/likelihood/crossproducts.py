@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +16,7 @@ from numpy.typing import NDArray
 from bold_orchard.likelihood.model import Arrays, Codes, RandomUnit
 from bold_orchard.likelihood.standardise import Standard, standardise
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 
 
 @dataclass
@@ -100,9 +101,7 @@ def cross_products(model: Arrays) -> CrossProducts:
     stages = [_stage(i, chain, tails, model.units, works, w, sums) for i in range(len(chain))]
     dense = _dense(tails, works, w, sums, standard.gram)
     log_weights = 0.0 if model.weights is None else float(np.log(model.weights).sum())
-    return CrossProducts(
-        model.n, len(standard.kept), standard, stages, tails, dense, maps, log_weights, model.units
-    )
+    return CrossProducts(model.n, len(standard.kept), standard, stages, tails, dense, maps, log_weights, model.units)
 
 
 def _working_effects(unit: RandomUnit, standard: Standard) -> tuple[Array, Array]:

@@ -13,6 +13,7 @@ covariances this is the selected inverse) gives the exact gradient.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -20,7 +21,7 @@ from numpy.typing import NDArray
 from bold_orchard.likelihood import batched
 from bold_orchard.likelihood.crossproducts import CrossProducts, Stage
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 
 
 @dataclass
@@ -189,9 +190,7 @@ def _apply(
     return out
 
 
-def _tail_backward(
-    e: Eliminated, w_bar: Array, slope: dict[int, Array], inverse: dict[int, Array]
-) -> Array:
+def _tail_backward(e: Eliminated, w_bar: Array, slope: dict[int, Array], inverse: dict[int, Array]) -> Array:
     """Adjoint of the dense part, (q + w, q + w); fills the tail units' slopes."""
     if e.tail is None:
         return w_bar
@@ -259,9 +258,7 @@ def quadratic_forms(e: Eliminated, directions: list[tuple[int, Array]]) -> Array
     return _reduce_extra(e, rights, dense, both)
 
 
-def _project(
-    products: CrossProducts, unit: int, w: Array, b: int, rights: list[Array], dense: Array
-) -> None:
+def _project(products: CrossProducts, unit: int, w: Array, b: int, rights: list[Array], dense: Array) -> None:
     """Column b: products of Z_unit w with every Z and with [X y]."""
     stages = products.stages
     position = next((i for i, s in enumerate(stages) if s.unit == unit), None)

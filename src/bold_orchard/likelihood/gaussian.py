@@ -6,8 +6,10 @@ at their closed forms for given theta.
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 from functools import cached_property
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -23,7 +25,7 @@ from bold_orchard.likelihood.elimination import (
     scores,
 )
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 
 
 @dataclass(frozen=True)
@@ -45,7 +47,7 @@ class Criterion:
     def slices(self) -> list[slice]:
         """Where each unit's parameters stand in theta."""
         ends = np.cumsum([0, *(s.n_theta for s in self.structures)])
-        return [slice(int(a), int(b)) for a, b in zip(ends[:-1], ends[1:])]
+        return [slice(int(a), int(b)) for a, b in itertools.pairwise(ends)]
 
     @property
     def bounded(self) -> NDArray[np.bool_]:
@@ -191,7 +193,8 @@ class Evaluation:
         products = self.criterion.products
         _, u = self.scores
         errors = backward(self.eliminated, w_bar).inverse[f]
-        order = next(s.order for s in [*products.stages, *products.tails] if s.unit == f)
+        orders = {s.unit: s.order for s in products.stages} | {t.unit: t.order for t in products.tails}
+        order = orders[f]
         back = np.linalg.inv(products.z_to_work[f])
         effects, covariance = np.empty_like(u[f].T), np.empty(errors.transpose(2, 0, 1).shape)
         effects[order] = (back @ u[f]).T

@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.covariance import Structure
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 Codes = NDArray[np.intp]
 
 

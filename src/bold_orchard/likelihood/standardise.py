@@ -7,13 +7,14 @@ and offsets of the data to rounding; the maps back to the user's scale are kept.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.likelihood.model import Arrays
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 ALIAS = 1e-9
 ILL = 1e-4
 

@@ -103,11 +103,15 @@ def check_structure(structure: spec.Structure, clause: str, fail: Fail) -> None:
         raise fail(f"there is no structure '{kind}' in '{clause}'; {hint}", structure.place)
     wants_file, wants_column = kind in ("known", "given"), clause == "within" and kind != "exchangeable"
     if wants_file != (structure.file is not None):
-        raise fail(f"{kind} needs a file in quotes: {kind} \"file.csv\"" if wants_file
-                   else f"{kind} takes no file", structure.place)
+        raise fail(
+            f'{kind} needs a file in quotes: {kind} "file.csv"' if wants_file else f"{kind} takes no file",
+            structure.place,
+        )
     if wants_column != (structure.column is not None):
         example = "ar1(season)" if kind == "ar1" else "unstructured(visit)"
-        raise fail(f"{kind} needs a column: {example}" if wants_column
-                   else f"{kind} takes no column here", structure.place)
+        raise fail(
+            f"{kind} needs a column: {example}" if wants_column else f"{kind} takes no column here",
+            structure.place,
+        )
     if structure.over not in (None, "units") or (structure.over and kind != "given"):
         raise fail('only given can be followed by units: given units "g.csv"', structure.place)

@@ -63,14 +63,14 @@ def _run(text: str, start: str, what: str) -> Any:
 def _explain(e: UnexpectedInput, text: str, what: str) -> SentenceError:
     """Say what was found and what could have stood there."""
     if isinstance(e, UnexpectedCharacters):
-        place = e.pos_in_stream
+        place = e.pos_in_stream or 0
         message = f"{what} cannot be read at {text[place]!r}: that sign has no meaning here"
         return SentenceError(message, text, place)
     if isinstance(e, UnexpectedToken) and e.token.type != "$END":
         place, found, expected = e.token.start_pos or 0, repr(str(e.token)), e.accepts or e.expected
     else:
         place, found = len(text), "the end"
-        expected = e.expected if isinstance(e, (UnexpectedToken, UnexpectedEOF)) else []
+        expected = set(e.expected) if isinstance(e, (UnexpectedToken, UnexpectedEOF)) else set()
     width = len(str(e.token)) if isinstance(e, UnexpectedToken) and found != "the end" else 1
     message = f"{what} cannot be read at {found}; expected {_options(set(expected or ()))}"
     word = found.strip("'")
@@ -241,7 +241,7 @@ class _Builder(Transformer[Any, Any]):
             raise self.fail("the sentence both names the intercept and leaves it out", place)
         if not fixed and not intercept:
             raise self.fail("nothing is left in the fixed part", (0, len(self.text)))
-        self._outcome_not_among(outcome, fixed)
+        self._outcome_not_among(outcome, (fixed, rest))
         each = tuple(c for c in rest if isinstance(c, spec.Each))
         within = [c for c in rest if isinstance(c, spec.Within)]
         spread = [c for c in rest if isinstance(c, tuple)]
@@ -260,11 +260,11 @@ class _Builder(Transformer[Any, Any]):
             notes=_missing_parts(fixed),
         )
 
-    def _outcome_not_among(self, outcome: spec.Outcome, terms: tuple[spec.Term, ...]) -> None:
+    def _outcome_not_among(self, outcome: spec.Outcome, others: object) -> None:
         names = {c.name for c in spec.columns_of(outcome)}
-        for column in spec.columns_of(terms):
+        for column in spec.columns_of(others):
             if column.name in names and column.name != getattr(outcome.trials, "name", None):
-                raise self.fail(f"'{column.name}' is the outcome and cannot also be a term", column.place)
+                raise self.fail(f"'{column.name}' is the outcome and cannot also be a term or a unit", column.place)
 
 
 def _place(meta: Any) -> tuple[int, int]:

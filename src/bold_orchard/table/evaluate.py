@@ -14,7 +14,7 @@ from bold_orchard.sentence import spec
 from bold_orchard.sentence.parse import read_condition
 from bold_orchard.table.table import Table
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 ARITHMETIC: dict[str, Callable[..., Any]] = {
     "+": np.add,
     "-": np.subtract,
@@ -24,7 +24,7 @@ ARITHMETIC: dict[str, Callable[..., Any]] = {
     "negative": np.negative,
 }
 SIMPLE = {"log": np.log, "sqrt": np.sqrt, "exp": np.exp, "abs": np.abs}
-COMPARE = {
+COMPARE: dict[str, Callable[..., Any]] = {
     "=": operator.eq,
     "!=": operator.ne,
     "<": operator.lt,
@@ -91,9 +91,9 @@ def _compare(sign: str, left: spec.Expression, right: spec.Expression, table: Ta
     for side in (left, right):
         if isinstance(side, spec.Text):
             raise SentenceError("a text is compared with a number here", text, side.place[0])
-    a, b = evaluate(left, column), evaluate(right, column)
-    truth = COMPARE[sign](a, b).astype(float)
-    return np.where(np.isnan(a) | np.isnan(b), np.nan, truth) * np.ones(len(table))
+    one, two = evaluate(left, column), evaluate(right, column)
+    truth = COMPARE[sign](one, two).astype(float)
+    return np.where(np.isnan(one) | np.isnan(two), np.nan, truth) * np.ones(len(table))
 
 
 def _compare_label(sign: str, column: spec.Column, value: spec.Expression, table: Table, text: str) -> Array:

@@ -18,7 +18,7 @@ def natural_key(label: str) -> tuple[Any, ...]:
         return ((0, float(label), ""), label)
     parts = _NUMBERS.split(label)
     key = [(0, float(p), "") if i % 2 else (1, 0.0, p.casefold()) for i, p in enumerate(parts) if p]
-    return (*key, (2, 0.0, label))
+    return (*key, (-1, 0.0, label))
 
 
 def natural_order(labels: Sequence[str]) -> list[int]:

@@ -129,7 +129,9 @@ def _parse(source: Path | io.BytesIO, name: str, options: dict[str, Any]) -> pd.
         found = re.search(r"Expected (\d+) fields in line (\d+), saw (\d+)", str(e))
         if found:
             want, line, saw = found.groups()
-            raise OrchardError(f"line {line} of {name} has {saw} cells where the header has {want}; mend that line") from None
+            raise OrchardError(
+                f"line {line} of {name} has {saw} cells where the header has {want}; mend that line"
+            ) from None
         raise OrchardError(f"{name} cannot be read as a table: {str(e).splitlines()[0]}") from None
     except UnicodeDecodeError:
         raise OrchardError(f"{name} is not a text file in UTF-8; save it as CSV in UTF-8 and try again") from None
@@ -160,7 +162,9 @@ def _peek(source: Path | io.BytesIO, name: str, separator: str | None) -> Peek:
     header = _check_header([h.strip() for h in records[0]], name)
     for i, record in enumerate(records[1:], start=2):
         if len(record) > len(header):
-            raise OrchardError(f"line {i} of {name} has {len(record)} cells where the header has {len(header)}; mend that line")
+            raise OrchardError(
+                f"line {i} of {name} has {len(record)} cells where the header has {len(header)}; mend that line"
+            )
     cells = list(zip(*(r + [""] * (len(header) - len(r)) for r in records[1:])))
     decimal = "." if separator == "," else _decimal(cells)
     as_text = tuple(h for h, c in zip(header, cells) if any(_LEADING_ZERO.fullmatch(v) for v in c))
@@ -250,7 +254,7 @@ def _clean(series: pd.Series[Any], codes: list[str]) -> pd.Series[Any]:
         return series.mask(hit) if hit.any() else series
     if series.dtype.kind == "b":
         return series.astype(str)
-    text = series.map(lambda v: None if v is None or v is pd.NaT or v != v else v)
+    text = series.map(lambda v: None if v is None or bool(pd.isna(v)) else v)
     text = text.map(lambda v: None if v is None or str(v) in codes else v)
     present = text.dropna()
     if len(present) and all(isinstance(v, (int, float, np.number)) and not isinstance(v, bool) for v in present):

@@ -14,8 +14,39 @@ from bold_orchard.table.table import Labels, Table
 
 SCHEMA = "bold-orchard/scout/1"
 MOST_UNITS = 5
-CODES = {-1.0, -8.0, -9.0, -88.0, -99.0, -888.0, -999.0, -9999.0, 88.0, 99.0, 888.0, 999.0, 9999.0, 99999.0, -99999.0}
+CODES = {
+    -1.0,
+    -8.0,
+    -9.0,
+    -88.0,
+    -99.0,
+    -888.0,
+    -999.0,
+    -9999.0,
+    88.0,
+    99.0,
+    888.0,
+    999.0,
+    9999.0,
+    99999.0,
+    -99999.0,
+}
 FEW_LEVELS = 5
+LIKELY = 0.5
+TIMES = (
+    "season",
+    "year",
+    "month",
+    "week",
+    "day",
+    "date",
+    "time",
+    "visit",
+    "occasion",
+    "hour",
+    "wave",
+    "round",
+)
 
 
 def scout(table: Table, units: Sequence[str] = ()) -> dict[str, Any]:
@@ -26,18 +57,20 @@ def scout(table: Table, units: Sequence[str] = ()) -> dict[str, Any]:
     labels = {c: table.labels(c) for c in table.columns if table.kind(c) != "empty"}
     columns = [_column(table, c, labels.get(c)) for c in table.columns]
     groupings = _groupings(table, columns, labels)
-    chosen = list(units) or [g["column"] for g in groupings[:MOST_UNITS]]
+    chosen = list(units) or [g["column"] for g in groupings if g["score"] >= LIKELY][:MOST_UNITS]
     for column in columns:
         column["levels_within"] = {
             u: _within(labels.get(column["column"]), labels[u]) for u in chosen if u != column["column"] and u in labels
         }
-    nesting = _nesting(chosen, labels, groupings)
+    likely = [g["column"] for g in groupings if g["score"] >= LIKELY]
+    nesting = _nesting(list(dict.fromkeys([*units, *likely]))[: MOST_UNITS + len(units)], labels, groupings)
     document = {
         "schema": SCHEMA,
         "name": table.name,
         "rows": len(table),
         "columns": columns,
         "groupings": groupings,
+        "units": chosen,
         "nesting": nesting,
         "sentences": [],
         "notes": [],
@@ -61,7 +94,11 @@ def _column(table: Table, name: str, labels: Labels | None) -> dict[str, Any]:
     }
     if kind == "number" and labels is not None:
         values = np.asarray(labels.raw, dtype=float)
-        entry |= {"min": float(values.min()), "max": float(values.max()), "mean": float(np.nanmean(table.numbers(name)))}
+        entry |= {
+            "min": float(values.min()),
+            "max": float(values.max()),
+            "mean": float(np.nanmean(table.numbers(name))),
+        }
         entry["whole"] = bool(np.all(values == np.floor(values)))
         entry["suspected_missing_codes"] = _codes(table.numbers(name), values)
     elif kind == "category" and labels is not None:
@@ -163,7 +200,7 @@ def _nesting(chosen: list[str], labels: dict[str, Labels], groupings: list[dict[
     """For each pair of units: nested, crossed, or labels that start again under every parent."""
     likely = {g["column"] for g in groupings}
     chosen = [c for c in chosen if c in likely]
-    out = []
+    out: list[dict[str, str]] = []
     for unit in chosen:
         for parent in chosen:
             if unit == parent or len(labels[unit].raw) < 2:
@@ -202,7 +239,7 @@ def _which_repeats(
     for unit, parent in ((one, two), (two, one)):
         u, p = labels[unit], labels[parent]
         texts = u.texts
-        if not all(t.isdigit() or (len(t) == 1 and t.isalpha()) for t in texts):
+        if not all(t.isdigit() or (len(t) == 1 and t.isalpha()) for t in texts) or _is_time(unit):
             continue
         keep = (u.codes >= 0) & (p.codes >= 0)
         pairs = np.unique(p.codes[keep] * len(u.raw) + u.codes[keep])
@@ -214,6 +251,11 @@ def _which_repeats(
     return None
 
 
+def _is_time(name: str) -> bool:
+    """A column named like a time: its labels mean the same under every parent."""
+    return any(word in name.casefold() for word in TIMES)
+
+
 def _fixed_by_pair(unit: str, parent: str, labels: dict[str, Labels]) -> bool:
     """Whether some other column is constant inside (unit, parent) but not inside unit or parent alone.
 
@@ -221,7 +263,10 @@ def _fixed_by_pair(unit: str, parent: str, labels: dict[str, Labels]) -> bool:
     finer column tells its rows apart by a second crossing.
     """
     u, p = labels[unit], labels[parent]
-    joint = Labels(np.where((u.codes >= 0) & (p.codes >= 0), p.codes * len(u.raw) + u.codes, -1), np.arange(len(u.raw) * len(p.raw)))
+    joint = Labels(
+        np.where((u.codes >= 0) & (p.codes >= 0), p.codes * len(u.raw) + u.codes, -1),
+        np.arange(len(u.raw) * len(p.raw)),
+    )
     for name, other in labels.items():
         if name in (unit, parent) or len(other.raw) < 2:
             continue
@@ -240,11 +285,12 @@ def _sentences(
     if not outcomes or not units:
         return []
     outcome = max(outcomes, key=lambda c: (c["missing"], c["distinct"]))["column"]
-    unit = units[0]
+    likely = [g["column"] for g in groupings if g["score"] >= LIKELY]
+    unit = next((u for u in likely if not _is_time(u)), units[0])
     for entry in nesting:
         if entry["relation"] == "labels repeat" and entry["unit"] == unit:
             unit = entry["parent"]
-    inside = [c for c in columns if c["kind"] == "number" and c["column"] not in (outcome, *units[:2])
+    inside = [c for c in columns if c["kind"] == "number" and c["column"] != outcome and c["column"] not in likely
               and c["levels_within"].get(unit) == "varies" and not c["suspected_missing_codes"]]  # fmt: skip
     sentences = [f"{_quote(outcome)} = intercept; each {_quote(unit)}: intercept"]
     if inside:
@@ -263,7 +309,9 @@ def _notes(document: dict[str, Any]) -> list[str]:
     notes = []
     for c in document["columns"]:
         for code in c["suspected_missing_codes"]:
-            notes.append(f"{c['column']} holds {code:g}, far from its other values: if that means missing, add --missing {c['column']}={code:g}")
+            notes.append(
+                f"{c['column']} holds {code:g}, far from its other values: if that means missing, add --missing {c['column']}={code:g}"
+            )
         if c.get("odd_cells"):
             notes.append(f"{c['column']} is text, but most of its cells are numbers {c['odd_cells']}")
         if c["kind"] == "empty":
@@ -271,7 +319,9 @@ def _notes(document: dict[str, Any]) -> list[str]:
     for entry in document["nesting"]:
         if entry["relation"] == "labels repeat":
             u, p = entry["unit"], entry["parent"]
-            notes.append(f"The labels of {u} start again in every {p}: write 'each {u} in {p}', or different {u}s count as one.")
+            notes.append(
+                f"The labels of {u} start again in every {p}: write 'each {u} in {p}', or different {u}s count as one."
+            )
     if not document["groupings"]:
         notes.append("No column seems to group the rows: every label stands on one row, or there are no labels.")
     return notes

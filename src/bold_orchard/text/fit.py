@@ -4,8 +4,11 @@ from __future__ import annotations
 
 from typing import Any
 
+from bold_orchard.errors import a_or_an
 from bold_orchard.text.numbers import count, degrees, figure, p_value, percent
 from bold_orchard.text.page import Page
+
+FAMILY_WORDS = {"gaussian": "linear (gaussian)"}
 
 
 def fit_page(d: dict[str, Any], digits: int = 4) -> Page:
@@ -23,7 +26,9 @@ def _what(d: dict[str, Any]) -> str:
     rows = d["rows"]
     how = {"REML": "by REML", "ML": "by maximum likelihood"}.get(d["method"], f"by {d['method']}")
     saved = d.get("saved", {}).get("data")
-    text = f"A {d['family']} model {how}" + (f" of {saved}" if saved and saved != "-" else "")
+    text = f"A {FAMILY_WORDS.get(d['family'], d['family'])} model {how}" + (
+        f" of {saved}" if saved and saved != "-" else ""
+    )
     text += f", on {rows['used']:,} of {count(rows['read'], 'row')}"
     if rows["dropped"]:
         text += " (left out: " + ", ".join(f"{x['rows']:,} without {x['column']}" for x in rows["dropped"]) + ")"
@@ -41,18 +46,27 @@ def _groups(d: dict[str, Any]) -> str:
 def _fixed(page: Page, d: dict[str, Any], digits: int) -> None:
     level = f"{100 * d['confidence']:g}% interval"
     rows = []
+    dfs = {r["df"] for r in d["fixed"] if r["estimate"] is not None}
+    shared = len(dfs) == 1
     for r in d["fixed"]:
         ci = r["ci"]
         interval = f"{figure(ci[0], digits)} to {figure(ci[1], digits)}" if ci else "—"
         rows.append((r["label"], figure(r["estimate"], digits), figure(r["se"], digits), interval,
-                     figure(r["statistic"], 3), degrees(r["df"]), p_value(r["p"])))  # fmt: skip
+                     figure(r["statistic"], 3), *(() if shared else (degrees(r["df"]),)), p_value(r["p"])))  # fmt: skip
     sign = "z" if d["df_method"] == "normal" else "t"
-    page.table("Average effects", ("term", "estimate", "SE", level, sign, "df", "p"), rows)
+    page.table("Average effects", ("term", "estimate", "SE", level, sign, *(() if shared else ("df",)), "p"), rows)
     words = []
     if d["intercept_at"]:
-        words.append("The intercept is the mean at " + ", ".join(d["intercept_at"]) + ".")
-    words.append({"residual": "df: rows less fixed terms (residual).", "normal": "p-values from the normal (z)."}.get(d["df_method"], ""))
-    page.text(" ".join(w for w in words if w))
+        words.append("The intercept is the mean at " + "; ".join(d["intercept_at"]) + ".")
+    words.append(_df_words(d["df_method"], dfs.pop() if shared else None))
+    page.text("\n".join(words))
+
+
+def _df_words(method: str, df: float | None) -> str:
+    if method == "normal":
+        return "p-values and intervals are from the normal distribution (z)."
+    shared = f", {degrees(df)} for every term" if df is not None else ""
+    return f"Degrees of freedom: {method}{shared}."
 
 
 def _random(page: Page, d: dict[str, Any], digits: int) -> None:
@@ -67,7 +81,15 @@ def _random(page: Page, d: dict[str, Any], digits: int) -> None:
         if len(part["terms"]) > 1 and at_mean is not None:
             rows.append((part["group"], "all, at the mean", "", figure(at_mean, digits), percent(at_mean / total)))
     res = d["residual"]
-    rows.append(("residual", "", figure(res["sd"], digits), figure(res["variance"], digits), percent(res["variance"] / total)))
+    rows.append(
+        (
+            "residual",
+            "",
+            figure(res["sd"], digits),
+            figure(res["variance"], digits),
+            percent(res["variance"] / total),
+        )
+    )
     page.table("Variance components", ("group", "<term", "SD", "variance", "share"), rows)
     words = [w for part in parts for w in correlation_words(part)]
     if words:
@@ -83,14 +105,14 @@ def correlation_words(part: dict[str, Any]) -> list[str]:
             r = part["correlation"][i][j]
             if r is None or (r == 0 and part["structure"] in ("diagonal", "identity")):
                 continue
-            unit = part["group"]
+            unit = a_or_an(part["group"])
             a, b = _effect(terms[j]), _effect(terms[i])
             if abs(r) < 0.1:
-                out.append(f"A {unit}'s {a} and its {b} are all but unrelated (r = {r:+.2f}).")
+                out.append(f"{unit[0].upper()}{unit[1:]}'s {a} and its {b} are all but unrelated (r = {r:+.2f}).")
             else:
                 strength = "nearly always" if abs(r) > 0.9 else "mostly" if abs(r) > 0.5 else "somewhat more often"
                 way = "higher" if r > 0 else "lower"
-                out.append(f"Where a {unit}'s {a} is higher, its {b} is {strength} {way} (r = {r:+.2f}).")
+                out.append(f"Where {unit}'s {a} is higher, its {b} is {strength} {way} (r = {r:+.2f}).")
     return out
 
 
@@ -101,7 +123,9 @@ def _effect(term: str) -> str:
 def _likelihood(page: Page, d: dict[str, Any], digits: int) -> None:
     f = d["fit"]
     name = "restricted log-likelihood" if d["method"] == "REML" else "log-likelihood"
-    figures = f"{name} {f['loglik']:,.3f}, AIC {f['aic']:,.2f}, BIC {f['bic']:,.2f}, {count(f['n_parameters'], 'parameter')}"
+    figures = (
+        f"{name} {f['loglik']:,.3f}, AIC {f['aic']:,.2f}, BIC {f['bic']:,.2f}, {count(f['n_parameters'], 'parameter')}"
+    )
     page.text(f"Likelihood: {figures}.\n{_converged(d)}")
 
 

@@ -28,6 +28,13 @@ def p_value(p: float | None) -> str:
     return "< 0.001" if p < 0.001 else f"{p:.3f}"
 
 
+def span(low: float, high: float, digits: int, whole: bool) -> str:
+    """A range of values; whole numbers without a point."""
+    if whole and max(abs(low), abs(high)) < 1e9:
+        return f"{low:,.0f} to {high:,.0f}"
+    return f"{figure(low, digits)} to {figure(high, digits)}"
+
+
 def percent(x: float | None) -> str:
     return "—" if x is None else f"{100 * x:.1f}%"
 

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from bold_orchard.text.numbers import count, fixed, figure, p_value, percent
+from bold_orchard.errors import a_or_an
+from bold_orchard.text.numbers import count, figure, fixed, p_value, percent, span
 from bold_orchard.text.page import Page
 
 
@@ -17,18 +18,34 @@ def compare_page(d: dict[str, Any], digits: int = 4) -> Page:
         flag += " (boundary)" if m["boundary"] else ""
         rows.append((m["name"] + flag, str(m["n_parameters"]), fixed(m["loglik"], 2), fixed(m["aic"], 2), fixed(m["aicc"], 2),
                      fixed(m["bic"], 2), fixed(m["delta_aic"], 2), fixed(m["akaike_weight"], 3)))  # fmt: skip
-    page.table("Models", ("model", "parameters", "loglik", "AIC", "AICc", "BIC", "AIC less best", "weight"), rows)
+    page.table(
+        "Models",
+        ("model", "param-\neters", "loglik", "AIC", "AICc", "BIC", "AIC less\nthe best", "weight"),
+        rows,
+    )
     tests = []
     for t in d["tests"]:
         if t["nested"]:
             tests.append((f"{t['larger']} against {t['smaller']}", fixed(t["chisq"], 2), str(t["df"]), p_value(t["p"]),
                           p_value(t["p_boundary"]), evidence(t["bayes_factor"])))  # fmt: skip
     if tests:
-        page.table("Likelihood-ratio tests", ("larger against smaller", "chi-squared", "df", "p", "p at boundary", "Bayes factor"), tests)
+        page.table(
+            "Likelihood-ratio tests",
+            ("larger against smaller", "chi-\nsquared", "df", "p", "p at the\nboundary", "Bayes\nfactor"),
+            tests,
+        )
     for t in d["tests"]:
-        explained = [(v["group"], v["term"], percent(v["proportion"])) for v in t["variance_explained"] if v["proportion"] is not None]
+        explained = [
+            (v["group"], v["term"], percent(v["proportion"]))
+            for v in t["variance_explained"]
+            if v["proportion"] is not None
+        ]
         if explained:
-            page.table(f"Variance of {t['smaller']} that {t['larger']} explains", ("group", "<term", "explained"), explained)
+            page.table(
+                f"Variance of {t['smaller']} that {t['larger']} explains",
+                ("group", "<term", "explained"),
+                explained,
+            )
     return page.notes(d["notes"])
 
 
@@ -49,12 +66,26 @@ def components_page(d: dict[str, Any], digits: int = 4) -> Page:
             term = c["term"] if c["kind"] != "residual" else ""
         interval = f"{figure(c['ci'][0], 3)} to {figure(c['ci'][1], 3)}" if c["ci"] else "—"
         second = figure(c["sd"], digits) if c["sd"] is not None else f"r {figure(c['correlation'], 2)}"
-        rows.append((c["group"], term, figure(c["estimate"], digits), figure(c["se"], 3), interval, second, percent(c["share"])))
+        rows.append(
+            (
+                c["group"],
+                term,
+                figure(c["estimate"], digits),
+                figure(c["se"], 3),
+                interval,
+                second,
+                percent(c["share"]),
+            )
+        )
     level = f"{100 * d['confidence']:g}% interval"
     page.table("Components", ("group", "<term", "variance", "SE", level, "SD", "share"), rows)
-    page.text("Shares are of the total variance at the mean of the covariates. Intervals of variances are on the log scale.")
+    page.text(
+        "Shares are of the total variance at the mean of the covariates. Intervals of variances are on the log scale."
+    )
     page.table(
-        "How alike two rows of one group are (ICC)", ("group", "ICC"), [(i["group"], fixed(i["value"], 3)) for i in d["icc"]]
+        "How alike two rows of one group are (ICC)",
+        ("group", "ICC"),
+        [(i["group"], fixed(i["value"], 3)) for i in d["icc"]],
     )
     r2 = d["r2"]
     page.text(
@@ -72,8 +103,10 @@ def check_page(d: dict[str, Any], digits: int = 4) -> Page:
         test = entry["shapiro"] or {"w": None, "p": None}
         rows.append((what, f"{entry['n']:,}", figure(entry["sd"], digits), fixed(entry["skewness"], 2), fixed(entry["kurtosis"], 2),
                      fixed(test["w"], 4), p_value(test["p"]), str(len(entry["outliers"]))))  # fmt: skip
-    page.table("Shape", ("level", "n", "SD", "skewness", "kurtosis", "Shapiro-Wilk W", "p", "beyond 3 SD"), rows)
-    page.text("Skewness and kurtosis are 0 for a normal sample. Row residuals are conditional: what is left after the groups' own effects.")
+    page.table("Shape", ("level", "n", "SD", "skewness", "kurtosis", "Shapiro-\nWilk W", "p", "beyond\n3 SD"), rows)
+    page.text(
+        "Skewness and kurtosis are 0 for a normal sample. Row residuals are conditional: what is left after the groups' own effects."
+    )
     far = d["levels"][0]["outliers"]
     if far:
         listed = [(str(o["row"]), ", ".join(f"{k} {v}" for k, v in o["units"].items()), figure(o["residual"], digits),
@@ -81,7 +114,9 @@ def check_page(d: dict[str, Any], digits: int = 4) -> Page:
         page.table("Rows farthest from their fitted value", ("row", "<where", "residual", "in SDs"), listed)
     if d["spread"]:
         s = d["spread"]
-        page.text(f"Equal spread ({s['test']}): F = {figure(s['value'], 3)} on {s['num_df']:,} and {s['den_df']:,} df, p {_equals(s['p'])}.")
+        page.text(
+            f"Equal spread ({s['test']}): F = {figure(s['value'], 3)} on {s['num_df']:,} and {s['den_df']:,} df, p {_equals(s['p'])}."
+        )
     return page.notes(d["notes"])
 
 
@@ -93,17 +128,25 @@ def scout_page(d: dict[str, Any], digits: int = 4) -> Page:
     page = Page().title(f"{d['name']}: {count(d['rows'], 'row')}, {count(len(d['columns']), 'column')}")
     rows = []
     for c in d["columns"]:
-        rows.append((c["column"], c["kind"], f"{c['missing']:,}" if c["missing"] else "", f"{c['distinct']:,}", _range(c, digits)))
+        rows.append(
+            (
+                c["column"],
+                c["kind"],
+                f"{c['missing']:,}" if c["missing"] else "",
+                f"{c['distinct']:,}",
+                _range(c, digits),
+            )
+        )
     page.table("Columns", ("column", "<kind", "missing", "distinct", "<values"), rows)
     if d["groupings"]:
-        rows = [(g["column"], f"{g['score']:.2f}", g["reason"]) for g in d["groupings"]]
-        page.table("Columns that may group the rows, likeliest first", ("column", "score", "<why"), rows)
-    chosen = list(dict.fromkeys(u for c in d["columns"] for u in c["levels_within"]))
+        reasons = [(g["column"], f"{g['score']:.2f}", g["reason"]) for g in d["groupings"]]
+        page.table("Columns that may group the rows, likeliest first", ("column", "score", "<why"), reasons)
+    chosen = d["units"]
     if chosen:
-        rows = []
+        inside = []
         for c in d["columns"]:
-            rows.append((c["column"], *(c["levels_within"].get(u, "—") for u in chosen)))
-        page.table("Inside one level of a group, a column", ("column", *(f"<{u}" for u in chosen)), rows)
+            inside.append((c["column"], *(c["levels_within"].get(u, "—") for u in chosen)))
+        page.table("Inside one level of a group, a column", ("column", *(f"<{u}" for u in chosen)), inside)
     if d["nesting"]:
         page.text("\n".join(_relation(n) for n in d["nesting"]))
     if d["sentences"]:
@@ -113,7 +156,7 @@ def scout_page(d: dict[str, Any], digits: int = 4) -> Page:
 
 def _range(c: dict[str, Any], digits: int) -> str:
     if "min" in c:
-        return f"{figure(c['min'], digits)} to {figure(c['max'], digits)}, mean {figure(c['mean'], digits)}"
+        return f"{span(c['min'], c['max'], digits, c['whole'])}, mean {figure(c['mean'], digits)}"
     levels = c.get("levels", [])
     text = ", ".join(levels[:4])
     return text + (", ..." if c["distinct"] > 4 else "")
@@ -122,7 +165,7 @@ def _range(c: dict[str, Any], digits: int) -> str:
 def _relation(n: dict[str, str]) -> str:
     words = {
         "nested": "is nested in {p}: each {u} belongs to one {p}.",
-        "crossed": "is crossed with {p}: a {u} occurs under several levels of {p}.",
+        "crossed": "is crossed with {p}: {a} occurs under several levels of {p}.",
         "labels repeat": "has labels that start again in every {p}: write 'each {u} in {p}'.",
     }
-    return f"{n['unit']} " + words[n["relation"]].format(u=n["unit"], p=n["parent"])
+    return f"{n['unit']} " + words[n["relation"]].format(u=n["unit"], p=n["parent"], a=a_or_an(n["unit"]))

@@ -71,7 +71,7 @@ def print_page(page: Page, out: IO[str]) -> None:
     from rich.console import Console
     from rich.text import Text
 
-    console = Console(file=out, highlight=False, soft_wrap=False, width=None if out.isatty() else 100)
+    console = Console(file=out, highlight=False, soft_wrap=False, width=None if out.isatty() else WIDTH)
     for i, piece in enumerate(page.pieces):
         if i:
             console.print()
@@ -109,7 +109,7 @@ def _print_grid(console: object, grid: Grid) -> None:
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
     for i, name in enumerate(grid.columns):
         left = i == 0 or name.startswith("<")
-        table.add_column(name.lstrip("<"), justify="left" if left else "right", no_wrap=not left, overflow="fold")
+        table.add_column(name.lstrip("<"), justify="left" if left else "right", no_wrap=not left)
     for row in grid.rows:
         table.add_row(*(Text(cell) for cell in row))
     console.print(table)

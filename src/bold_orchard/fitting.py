@@ -21,7 +21,7 @@ from bold_orchard.sentence.parse import read_sentence
 from bold_orchard.sentence.spec import Sentence
 from bold_orchard.table.table import Table
 
-Array = NDArray[np.float64]
+Array = NDArray[Any]
 
 
 @dataclass(frozen=True)

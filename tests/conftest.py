@@ -1,0 +1,53 @@
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pandas as pd
+import pytest
+
+PROGRAM = Path(sys.executable).parent / "orchard"
+DATA = Path(__file__).parent.parent / "src" / "bold_orchard" / "demo" / "data"
+
+
+class Outcome:
+    def __init__(self, done):
+        self.code, self.out, self.err = done.returncode, done.stdout, done.stderr
+
+    @property
+    def json(self):
+        return json.loads(self.out)
+
+
+@pytest.fixture
+def orchard(tmp_path):
+    """Run the installed program in a temporary folder."""
+
+    def run(*arguments, stdin=None, text=True):
+        done = subprocess.run([PROGRAM, *map(str, arguments)], cwd=tmp_path, capture_output=True,
+                              input=stdin, text=text, timeout=120)  # fmt: skip
+        return Outcome(done)
+
+    run.folder = tmp_path
+    return run
+
+
+@pytest.fixture
+def harvest(tmp_path):
+    """The shipped harvest data, copied into the temporary folder."""
+    target = tmp_path / "harvest.csv"
+    target.write_bytes((DATA / "harvest.csv").read_bytes())
+    return target
+
+
+def make_trees(seed=1, orchards=9, rows=70, slope_sd=0.4, orchard_sd=1.0, scale=1.0, offset=0.0):
+    """A small unbalanced table: some orchards have one row only."""
+    r = np.random.default_rng(seed)
+    code = np.concatenate([np.arange(orchards), r.choice(orchards - 2, rows - orchards)])
+    rain, sun = r.normal(3, 1, rows), r.normal(0, 2, rows)
+    u = r.normal(size=(orchards, 2)) * [orchard_sd, slope_sd]
+    y = 2 + 0.7 * rain - 0.3 * sun + u[code, 0] + u[code, 1] * rain + r.normal(size=rows)
+    return pd.DataFrame({"orchard": [f"o{c}" for c in code], "rain": rain * scale, "sun": sun, "yield": y + offset})

@@ -1,0 +1,126 @@
+"""Whatever is wrong with the input: one clear line, the right exit code, no traceback, nothing half-written."""
+
+from __future__ import annotations
+
+import pytest
+
+GOOD = "unit,x,z,y\n" + "".join(f"u{i % 4},{i},{i % 4},{(i * 7) % 11}.5\n" for i in range(24))
+MODEL = "y = x; each unit: intercept"
+
+
+def refused(done, code, *words):
+    assert done.code == code, (done.out, done.err)
+    assert done.out == ""
+    assert done.err.startswith("orchard: ") and "Traceback" not in done.err
+    first, *rest = done.err.rstrip("\n").splitlines()
+    assert not rest or (len(rest) == 2 and set(rest[1].strip()) == {"^"}), done.err  # sentence and caret only
+    for word in words:
+        assert word in first, (word, first)
+
+
+CASES = [
+    ("empty file", "", MODEL, ("is empty",)),
+    ("header only", "unit,x,z,y\n", MODEL, ("no rows",)),
+    ("unknown column", GOOD, "y = xx; each unit: intercept", ("no column 'xx'", "did you mean 'x'")),
+    ("unknown unit", GOOD, "y = x; each unt: intercept", ("no column 'unt'", "did you mean 'unit'")),
+    ("text outcome", GOOD, "unit = x", ("'unit' is text", "needs numbers")),
+    ("as many levels as rows", GOOD, "y = z; each x: intercept", ("as many levels as there are rows",)),
+    (
+        "constant slope",
+        GOOD,
+        "y = x; each unit: intercept + z",
+        ("'z' does not vary inside any unit", "write: y = x; each unit: intercept", "--force"),
+    ),
+    ("all missing", "unit,x,y\na,1,\na,2,NA\nb,3,.\n", MODEL, ("missing in every row",)),
+    ("no complete row", "unit,x,y\na,,1\na,,2\nb,,4\nb,3,\n", MODEL, ("no row", "complete")),
+    ("infinite value", GOOD.replace("u1,5,", "u1,inf,"), MODEL, ("'x' is infinite in 1 row", "6")),
+    ("twin columns", GOOD.replace("unit,x,z,y", "unit,x,x,y"), MODEL, ("two columns named 'x'",)),
+    ("ragged line", GOOD.replace("u1,5,", "u1,9,9,5,"), MODEL, ("line 7", "cells")),
+    ("mostly numbers", GOOD.replace("0.5\n", "n/a\n"), MODEL, ("'y' is text", "--missing 'n/a'")),
+    ("log of zero", GOOD, "y = log(x); each unit: intercept", ("log(x)", "not a finite number", "1 row")),
+    ("not yet: within", GOOD, "y = x; within unit: ar1(x)", ("not built yet",)),
+]
+
+
+@pytest.mark.parametrize(("name", "text", "sentence", "words"), CASES, ids=[c[0] for c in CASES])
+def test_bad_tables_and_sentences(orchard, name, text, sentence, words):
+    (orchard.folder / "t.csv").write_text(text)
+    done = orchard("fit", "t.csv", sentence, "--save", "m")
+    refused(done, 3, *words)
+    assert not (orchard.folder / "m.fit.json").exists()
+
+
+def test_no_such_file(orchard):
+    (orchard.folder / "harvest.csv").write_text(GOOD)
+    refused(orchard("fit", "harvst.csv", MODEL), 3, "no file harvst.csv", "did you mean harvest.csv")
+    refused(orchard("scout", "nowhere/t.csv"), 3, "folder nowhere does not exist")
+    refused(orchard("scout", "."), 3, "is a folder")
+
+
+def test_constant_outcome_one_level_and_two_values(orchard):
+    (orchard.folder / "t.csv").write_text("unit,x,y,b\na,1,5,0\na,2,5,1\na,3,5,0\na,4,5,1\n")
+    refused(orchard("fit", "t.csv", "y = x"), 3, "'y' is 5 in every row")
+    refused(orchard("fit", "t.csv", "x = intercept; each unit: intercept"), 3, "'unit' has one level only")
+    refused(orchard("fit", "t.csv", "b = x"), 3, "two values 0 and 1", "--family")
+    assert orchard("fit", "t.csv", "b = x", "--family", "gaussian").code == 0
+
+
+@pytest.mark.parametrize("content", [b"\x89PNG\r\n\x1a\n\0\0\0", bytes(range(256)), b"a,b\n\x00\x01,2\n"])
+def test_a_file_that_is_not_text(orchard, content):
+    (orchard.folder / "t.csv").write_bytes(content)
+    refused(orchard("scout", "t.csv"), 3, "is not a text file")
+
+
+def test_targets_that_cannot_be_written(orchard):
+    (orchard.folder / "t.csv").write_text(GOOD)
+    refused(orchard("fit", "t.csv", MODEL, "--save", "no/such/m"), 3, "cannot be written", "no folder")
+    refused(orchard("fit", "t.csv", MODEL, "--csv", "no/such.csv"), 3, "cannot be written")
+    refused(orchard("fit", "t.csv", MODEL, "--figure", "m.gif"), 2, ".png")
+    (orchard.folder / "m.fit.json").mkdir()
+    refused(orchard("fit", "t.csv", MODEL, "--save", "m"), 3, "is a folder")
+
+
+def test_wrong_command_lines(orchard):
+    (orchard.folder / "t.csv").write_text(GOOD)
+    refused(orchard("fitt"), 2, "no command 'fitt'", "did you mean 'fit'")
+    refused(orchard("fit", "t.csv"), 2, "SENTENCE", "--help")
+    refused(orchard("fit", "t.csv", MODEL, "--sav", "m"), 2, "--sav")
+    refused(orchard("fit", "t.csv", MODEL, "--confidence", "95"), 2, "between 0 and 1")
+    refused(orchard("fit", "t.csv", MODEL, "--family", "poisson"), 2, "not built yet")
+    refused(orchard("fit", "t.csv", MODEL, "--baseline", "unit"), 2, "COLUMN=LEVEL")
+    refused(orchard("compare", "m"), 3, "no saved fit 'm'")
+
+
+def test_baselines_and_weights_that_do_not_exist(orchard):
+    (orchard.folder / "t.csv").write_text(GOOD)
+    refused(orchard("fit", "t.csv", "y = unit", "--baseline", "unit=u9"), 3, "no level 'u9'")
+    refused(orchard("fit", "t.csv", "y = x", "--baseline", "unit=u1"), 3, "does not use")
+    refused(orchard("fit", "t.csv", "y = unit", "--weights", "x"), 3, "weights must be positive", "first: 1")
+    refused(orchard("fit", "t.csv", "y = unit", "--where", "x > 100"), 3, "no row")
+
+
+def test_force_goes_on_with_a_constant_slope(orchard):
+    (orchard.folder / "t.csv").write_text(GOOD)
+    done = orchard("fit", "t.csv", "y = x; each unit: intercept + z", "--force", "--json")
+    assert done.code in (0, 4)
+    assert any("--force" in n for n in done.json["notes"])
+
+
+def test_a_broken_or_outdated_saved_fit(orchard):
+    (orchard.folder / "t.csv").write_text(GOOD)
+    assert orchard("fit", "t.csv", MODEL, "--save", "m").code == 0
+    (orchard.folder / "t.csv").write_text(GOOD.replace("u1,5,", "u1,6,"))
+    refused(orchard("check", "m"), 3, "has changed since 'm' was fitted")
+    (orchard.folder / "t.csv").unlink()
+    refused(orchard("components", "m"), 3, "data of fit 'm' are gone")
+    (orchard.folder / "m.fit.json").write_text("{")
+    refused(orchard("show", "m"), 3, "is not a saved fit")
+
+
+def test_a_defect_of_ours_is_one_line(orchard, monkeypatch, capsys):
+    from bold_orchard.cli import fit as command
+    from bold_orchard.cli.main import main
+
+    monkeypatch.setattr(command, "run", lambda args: 1 / 0)
+    assert main(["fit", "t.csv", MODEL]) == 1
+    assert capsys.readouterr().err.startswith("orchard: a defect of ours: ZeroDivisionError")
