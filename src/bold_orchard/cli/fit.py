@@ -43,18 +43,23 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from bold_orchard.cli.progress import Steps
-    from bold_orchard.design.build import Options
-    from bold_orchard.fitting import Settings, fit
-    from bold_orchard.sentence.parse import read_sentence
+    from concurrent.futures import ThreadPoolExecutor
+
     from bold_orchard.table.read import check_missing_syntax, read_table
-    from bold_orchard.text.fit import fit_page
 
     _check(args)
     check_targets(args)
     check_missing_syntax(args.missing)
-    sentence = read_sentence(args.sentence)
-    table = read_table(args.data, args.missing, args.where)
+    with ThreadPoolExecutor(1) as pool:  # the file is read while the engine loads
+        reading = pool.submit(read_table, args.data, args.missing, args.where)
+        from bold_orchard.cli.progress import Steps
+        from bold_orchard.design.build import Options
+        from bold_orchard.fitting import Settings, fit
+        from bold_orchard.sentence.parse import read_sentence
+        from bold_orchard.text.fit import fit_page
+
+        sentence = read_sentence(args.sentence)
+        table = reading.result()
     options = Options(baselines(args.baseline), tuple(args.fill_mean), args.weights, args.family, args.force)
     settings = Settings(args.method, options, args.df, args.confidence or 0.95, args.tolerance, args.max_steps)
     with Steps("fitting", args.quiet) as progress:

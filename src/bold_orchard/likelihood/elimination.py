@@ -19,9 +19,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.likelihood import batched
+from bold_orchard.likelihood.crossing import Crossing
 from bold_orchard.likelihood.crossproducts import CrossProducts, Stage
 
 Array = NDArray[Any]
+SMALL_TAIL = 300
+SAFE = 1e-6
 
 
 @dataclass
@@ -42,9 +45,9 @@ class StageWork:
 
 @dataclass
 class TailWork:
-    """The dense part: ``s`` (q, q) and ``right`` (q, w) reduced, K (q, q), ``lam`` (q, q) block factor."""
+    """The dense part: ``s`` (q, q) and ``right`` (q, w) reduced, K (q, q), and (I + T'ST)^-1 (q, q)."""
 
-    lam: Array
+    factors: list[Array]
     s: Array
     right: Array
     k: Array
@@ -64,7 +67,7 @@ class Eliminated:
 
 def eliminate(products: CrossProducts, factors: list[Array]) -> Eliminated:
     """Eliminate every unit; ``factors[f]`` is T of unit f, (k_f, k_f)."""
-    stages = products.stages
+    stages, q = products.stages, products.q
     cs = [s.c for s in stages]
     rights = [s.right for s in stages]
     owned = [False] * len(stages)
@@ -84,10 +87,21 @@ def eliminate(products: CrossProducts, factors: list[Array]) -> Eliminated:
             mine, after = y[:, columns], y[:, columns.stop :]
             cs[g] -= stage.up(g, batched.multiply(mine.transpose(1, 0, 2), mine))
             rights[g] -= stage.up(g, batched.multiply(mine.transpose(1, 0, 2), after))
-        start = y.shape[1] - len(dense)
+        first = q if stage.crossing else 0
+        start = y.shape[1] - (len(dense) - first)
         for a in range(stage.size):
-            dense -= y[a, start:] @ y[a, start:].T
+            dense[first:, first:] -= y[a, start:] @ y[a, start:].T
+        if stage.crossing is not None:
+            _subtract_crossing(stage.crossing, works[-1], dense, q)
     return _eliminate_tail(products, factors, works, log_det, dense)
+
+
+def _subtract_crossing(crossing: Crossing, work: StageWork, dense: Array, q: int) -> None:
+    k = work.k
+    crossing.subtract_gram(dense[:q, :q], work.c, k)
+    change = crossing.transposed_times(batched.multiply(k, work.right))
+    dense[:q, q:] -= change
+    dense[q:, :q] -= change.T
 
 
 def _sandwich(t: Array, c: Array) -> Array:
@@ -107,30 +121,46 @@ def _eliminate_tail(
     q = products.q
     if q == 0:
         return Eliminated(products, works, None, log_det, dense)
+    s, right = dense[:q, :q], dense[:q, q:]
+    a = _times_factors(products, factors, s.copy())
+    a = _times_factors(products, factors, a.T).T
+    a[np.diag_indices(q)] += 1.0
+    log_a, inverse = _inverse(a)
+    k = _times_factors(products, [t.T for t in factors], inverse.copy())
+    k = _times_factors(products, [t.T for t in factors], k.T).T
+    w = dense[q:, q:] - right.T @ k @ right
+    return Eliminated(products, works, TailWork(factors, s, right, k, inverse), log_det + log_a, (w + w.T) / 2)
+
+
+def _times_factors(products: CrossProducts, factors: list[Array], m: Array) -> Array:
+    """Lambda' m, in place where it can be: Lambda is T (x) I for each tail unit, m (q, c)."""
+    for t in products.tails:
+        factor, rows = factors[t.unit], m[t.columns]
+        if t.size == 1:
+            rows *= factor[0, 0]
+        else:
+            rows[:] = np.tensordot(factor.T, rows.reshape(t.size, t.levels, -1), axes=1).reshape(rows.shape)
+    return m
+
+
+def _inverse(a: Array) -> tuple[float, Array]:
+    """log|a| and the inverse of a positive definite (q, q) matrix."""
+    if len(a) <= SMALL_TAIL:
+        low = np.linalg.cholesky(a)
+        return 2.0 * float(np.log(np.diag(low)).sum()), np.linalg.inv(a)
     from scipy.linalg import lapack
 
-    lam = np.zeros((q, q))
-    for t in products.tails:
-        lam[t.columns, t.columns] = np.kron(factors[t.unit], np.eye(t.levels))
-    s, right = dense[:q, :q], dense[:q, q:]
-    a = _tail_sandwich(products, factors, s)
-    a[np.diag_indices(q)] += 1.0
-    low, info = lapack.dpotrf(a, lower=1, clean=0, overwrite_a=1)
+    low, info = lapack.dpotrf(np.asfortranarray(a), lower=1, clean=0, overwrite_a=1)
     if info:
         raise np.linalg.LinAlgError("the tail is not positive definite")
-    log_det += 2.0 * float(np.log(np.diag(low)).sum())
+    log_a = 2.0 * float(np.log(np.diag(low)).sum())
     inverse, _ = lapack.dpotri(low, lower=1, overwrite_c=1)
-    inverse = np.tril(inverse) + np.tril(inverse, -1).T
-    k = lam @ inverse @ lam.T
-    w = dense[q:, q:] - right.T @ k @ right
-    return Eliminated(products, works, TailWork(lam, s, right, k, inverse), log_det, (w + w.T) / 2)
-
-
-def _tail_sandwich(products: CrossProducts, factors: list[Array], s: Array) -> Array:
-    lam = np.zeros_like(s)
-    for t in products.tails:
-        lam[t.columns, t.columns] = np.kron(factors[t.unit], np.eye(t.levels))
-    return lam.T @ s @ lam
+    for at in range(0, len(a), 256):
+        rows = slice(at, min(at + 256, len(a)))
+        own = inverse[rows, rows]
+        inverse[rows, rows] = np.tril(own) + np.tril(own, -1).T
+        inverse[rows, rows.stop :] = inverse[rows.stop :, rows].T
+    return log_a, inverse
 
 
 @dataclass
@@ -145,8 +175,11 @@ class Backward:
     inverse: dict[int, Array]
 
 
-def backward(e: Eliminated, w_bar: Array) -> Backward:
-    """Differentiate through the elimination; ``w_bar`` (p+1, p+1) is symmetric."""
+def backward(e: Eliminated, w_bar: Array, inverses: bool = False) -> Backward:
+    """Differentiate through the elimination; ``w_bar`` (p+1, p+1) is symmetric.
+
+    Without ``inverses`` those of the finest unit, which nothing else needs, are left out.
+    """
     slope: dict[int, Array] = {}
     inverse: dict[int, Array] = {}
     dense_bar = _tail_backward(e, w_bar, slope, inverse)
@@ -154,20 +187,36 @@ def backward(e: Eliminated, w_bar: Array) -> Backward:
     right_bars: dict[int, Array] = {}
     for i in range(len(e.works) - 1, -1, -1):
         work = e.works[i]
-        gr = _apply(work, work.right, dense_bar, c_bars, right_bars)
         k = work.k
-        q = batched.multiply_transposed(work.right, gr)
-        keep = -batched.multiply(work.c, k)
-        keep = _plus_identity(keep)
-        slope[work.stage.unit] = batched.total(keep, work.c) - batched.total(
-            batched.multiply(keep, q), keep.transpose(1, 0, 2)
-        )
-        kq = batched.multiply(k, q)
-        c_bars[i] = k + batched.multiply(kq, k)
-        inverse[work.stage.unit] = c_bars[i]
-        if i:
-            right_bars[i] = -batched.multiply(k, gr)
+        keep = _plus_identity(-batched.multiply(work.c, k))
+        slope[work.stage.unit] = batched.total(keep, work.c)
+        if work.stage.crossing is not None:
+            q = _crossing_backward(work, dense_bar, keep, slope, inverses)
+        else:
+            gr = _apply(work, work.right, dense_bar, c_bars, right_bars)
+            q = batched.multiply_transposed(work.right, gr)
+            if i:
+                right_bars[i] = -batched.multiply(k, gr)
+        slope[work.stage.unit] -= batched.total(batched.multiply(keep, q), keep.transpose(1, 0, 2))
+        if i or inverses:
+            if work.stage.crossing is not None:
+                q += work.stage.crossing.per_level(dense_bar[: e.products.q, : e.products.q])
+            c_bars[i] = k + batched.multiply(batched.multiply(k, q), k)
+            inverse[work.stage.unit] = c_bars[i]
     return Backward(slope, inverse)
+
+
+def _crossing_backward(
+    work: StageWork, dense_bar: Array, keep: Array, slope: dict[int, Array], inverses: bool
+) -> Array:
+    """Takes the part of the cells off the slope; returns R bar R' per level without that part, (k, k, J)."""
+    crossing = work.stage.crossing
+    assert crossing is not None
+    q = crossing.q
+    slope[work.stage.unit] -= crossing.quadratic(dense_bar[:q, :q], keep, work.c)
+    mixed = batched.multiply_transposed(crossing.times(dense_bar[:q, q:]), work.right)
+    own = np.stack([dense_bar[q:, q:] @ rows for rows in work.right])
+    return mixed + mixed.transpose(1, 0, 2) + batched.multiply_transposed(work.right, own)
 
 
 def _apply(
@@ -196,15 +245,42 @@ def _tail_backward(e: Eliminated, w_bar: Array, slope: dict[int, Array], inverse
         return w_bar
     t = e.tail
     kr = t.k @ t.right
-    s_bar = t.k + kr @ w_bar @ kr.T
+    s_bar = t.k + (kr @ w_bar) @ kr.T
     keep_right = t.right - t.s @ kr
-    m = t.s - t.s @ t.k @ t.s - keep_right @ w_bar @ keep_right.T
+    blocks = _kept_blocks(e)
     for unit in e.products.tails:
-        shape = (unit.size, unit.levels, unit.size, unit.levels)
-        slope[unit.unit] = np.einsum("ajbj->ab", m[unit.columns, unit.columns].reshape(shape))
-        own = s_bar[unit.columns, unit.columns].reshape(shape)
+        mine = keep_right[unit.columns].reshape(unit.size, unit.levels, -1)
+        slope[unit.unit] = blocks[unit.unit] - np.einsum("ajv,vw,bjw->ab", mine, w_bar, mine, optimize=True)
+        own = s_bar[unit.columns, unit.columns].reshape(unit.size, unit.levels, unit.size, unit.levels)
         inverse[unit.unit] = np.einsum("ajbj->abj", own)
     return np.block([[s_bar, -kr @ w_bar], [-w_bar @ kr.T, w_bar]])
+
+
+def _kept_blocks(e: Eliminated) -> dict[int, Array]:
+    """Per tail unit, the blocks of S - S K S summed over levels, (k, k).
+
+    S - S K S = T^-T (I - A^-1) T^-1 costs nothing more when T is safely invertible; near the boundary the
+    product is formed.
+    """
+    t = e.tail
+    assert t is not None
+    out = {}
+    product: Array | None = None
+    for unit in e.products.tails:
+        factor = t.factors[unit.unit]
+        shape = (unit.size, unit.levels, unit.size, unit.levels)
+        typical = float(np.diag(t.s)[unit.columns].mean())
+        smallest = float(np.linalg.svd(factor, compute_uv=False)[-1]) ** 2 * typical
+        if len(t.s) > SMALL_TAIL and smallest > SAFE:
+            own = t.a_inverse[unit.columns, unit.columns].reshape(shape)
+            summed = unit.levels * np.eye(unit.size) - np.einsum("ajbj->ab", own)
+            back = np.linalg.inv(factor)
+            out[unit.unit] = back.T @ summed @ back
+        else:
+            if product is None:
+                product = t.s - t.s @ t.k @ t.s
+            out[unit.unit] = np.einsum("ajbj->ab", product[unit.columns, unit.columns].reshape(shape))
+    return out
 
 
 def scores(e: Eliminated, c: Array) -> tuple[dict[int, Array], dict[int, Array]]:
@@ -225,8 +301,13 @@ def scores(e: Eliminated, c: Array) -> tuple[dict[int, Array], dict[int, Array]]
         ahead = np.concatenate([-effects, c])
     for work in reversed(e.works):
         stage = work.stage
-        split = work.right.shape[1] - len(ahead)
-        z = np.einsum("krj,r->kj", work.right[:, split:], ahead)
+        mine = ahead
+        if stage.crossing is not None:
+            mine = c
+        split = work.right.shape[1] - len(mine)
+        z = np.einsum("krj,r->kj", work.right[:, split:], mine)
+        if stage.crossing is not None:
+            z += stage.crossing.times(ahead[: e.products.q, None])[:, 0]
         for g, columns in stage.slices.items():
             parent = stage.down(g, u[e.works[g].stage.unit])
             z -= np.einsum("kcj,cj->kj", work.right[:, columns], parent)
@@ -234,67 +315,3 @@ def scores(e: Eliminated, c: Array) -> tuple[dict[int, Array], dict[int, Array]]
         u[stage.unit] = effects
         v[stage.unit] = z - np.einsum("abj,bj->aj", work.c, effects)
     return v, u
-
-
-def quadratic_forms(e: Eliminated, directions: list[tuple[int, Array]]) -> Array:
-    """``q_a' P q_b`` for vectors ``q_a = Z_f w_a``, w_a (k_f, J_f) in stage order; P with sigma^2 = 1.
-
-    P = H^-1 - H^-1 X (X'H^-1X)^-1 X'H^-1. Used for the average information (Gilmour et al. 1995).
-    """
-    m = len(directions)
-    products = e.products
-    rights = [np.zeros((s.size, m, s.levels)) for s in products.stages]
-    dense = np.zeros((len(products.dense), m))
-    both = np.zeros((m, m))
-    for b, (unit, w) in enumerate(directions):
-        _project(products, unit, w, b, rights, dense)
-    for a, (unit, w) in enumerate(directions):
-        position = next((i for i, s in enumerate(products.stages) if s.unit == unit), None)
-        if position is not None:
-            both[a] = np.einsum("kj,kmj->m", w, rights[position])
-        else:
-            t = next(t for t in products.tails if t.unit == unit)
-            both[a] = w.ravel() @ dense[t.columns]
-    return _reduce_extra(e, rights, dense, both)
-
-
-def _project(products: CrossProducts, unit: int, w: Array, b: int, rights: list[Array], dense: Array) -> None:
-    """Column b: products of Z_unit w with every Z and with [X y]."""
-    stages = products.stages
-    position = next((i for i, s in enumerate(stages) if s.unit == unit), None)
-    if position is None:
-        t = next(t for t in products.tails if t.unit == unit)
-        flat = w.ravel()
-        dense[:, b] = products.dense[:, t.columns] @ flat
-        for i, s in enumerate(stages):
-            offset = s.right.shape[1] - len(products.dense)
-            columns = slice(offset + t.columns.start, offset + t.columns.stop)
-            rights[i][:, b] = np.einsum("krj,r->kj", s.right[:, columns], flat)
-        return
-    own = stages[position]
-    rights[position][:, b] = np.einsum("abj,bj->aj", own.c, w)
-    for i, s in enumerate(stages[:position]):
-        rights[i][:, b] = np.einsum("kcj,cj->kj", s.right[:, s.slices[position]], s.down(position, w))
-    for g, columns in own.slices.items():
-        rights[g][:, b] = own.up(g, np.einsum("kcj,kj->cj", own.right[:, columns], w))
-    offset = own.right.shape[1] - len(products.dense)
-    dense[:, b] = np.einsum("krj,kj->r", own.right[:, offset:], w)
-
-
-def _reduce_extra(e: Eliminated, rights: list[Array], dense: Array, both: Array) -> Array:
-    d = len(dense)
-    for i, work in enumerate(e.works):
-        y = batched.multiply(work.f, rights[i])
-        for g, columns in work.stage.slices.items():
-            rights[g] = rights[g] - work.stage.up(g, batched.multiply(work.y[:, columns].transpose(1, 0, 2), y))
-        start = work.y.shape[1] - d
-        for a in range(work.stage.size):
-            dense = dense - work.y[a, start:] @ y[a].T
-            both = both - y[a] @ y[a].T
-    if e.tail is not None:
-        q = len(e.tail.k)
-        kd = e.tail.k @ dense[:q]
-        both = both - dense[:q].T @ kd
-        dense = dense[q:] - e.tail.right.T @ kd
-    x = dense[:-1]
-    return both - x.T @ np.linalg.solve(e.w[:-1, :-1], x) if len(x) else both

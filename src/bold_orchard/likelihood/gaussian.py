@@ -21,9 +21,9 @@ from bold_orchard.likelihood.elimination import (
     Eliminated,
     backward,
     eliminate,
-    quadratic_forms,
     scores,
 )
+from bold_orchard.likelihood.information import quadratic_forms
 
 Array = NDArray[Any]
 
@@ -192,7 +192,7 @@ class Evaluation:
             w_bar[:p, :p] = np.linalg.inv(self.xx)
         products = self.criterion.products
         _, u = self.scores
-        errors = backward(self.eliminated, w_bar).inverse[f]
+        errors = backward(self.eliminated, w_bar, inverses=True).inverse[f]
         orders = {s.unit: s.order for s in products.stages} | {t.unit: t.order for t in products.tails}
         order = orders[f]
         back = np.linalg.inv(products.z_to_work[f])

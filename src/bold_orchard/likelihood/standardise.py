@@ -1,12 +1,14 @@
 """Columns brought to a common scale before any product is formed.
 
 Centring, scaling and, where that is not enough, orthogonalisation make the likelihood independent of the units
-and offsets of the data to rounding; the maps back to the user's scale are kept.
+and offsets of the data to rounding; the maps back to the user's scale are kept. Rows are visited in blocks that
+fit the processor's cache, and nothing as long as the data is written.
 """
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Iterator
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -17,25 +19,80 @@ from bold_orchard.likelihood.model import Arrays
 Array = NDArray[Any]
 ALIAS = 1e-9
 ILL = 1e-4
+BLOCK = 65536
+
+
+@dataclass(frozen=True)
+class Columns:
+    """Working columns, made block by block: row r is (source - shift) * sqrt(weight).
+
+    A source None is the constant. ``ready`` sources carry the weight already. The last row is the response, from
+    which ``coefficients @ other rows`` is subtracted.
+    """
+
+    sources: tuple[Array | None, ...]
+    shifts: tuple[float, ...]
+    n: int
+    root: Array | None
+    ready: frozenset[int] = frozenset()
+    coefficients: Array | None = None
+
+    def __len__(self) -> int:
+        return len(self.sources)
+
+    def blocks(self) -> Iterator[tuple[slice, Array]]:
+        """Yield (rows, values (m, rows)); ``values`` is overwritten by the next block."""
+        buffer = np.empty((len(self), min(BLOCK, self.n)))
+        for start in range(0, self.n, BLOCK):
+            rows = slice(start, min(start + BLOCK, self.n))
+            values = buffer[:, : rows.stop - start]
+            for r, (source, shift) in enumerate(zip(self.sources, self.shifts)):
+                self._fill(values[r], r, source, shift, rows)
+            if self.coefficients is not None:
+                values[-1] -= self.coefficients @ values[:-1]
+            yield rows, values
+
+    def _fill(self, out: Array, r: int, source: Array | None, shift: float, rows: slice) -> None:
+        if source is None:
+            out[:] = 1.0
+        elif shift:
+            np.subtract(source[rows], shift, out=out)
+        else:
+            out[:] = source[rows]
+        if self.root is not None and r not in self.ready:
+            out *= self.root[rows]
+
+    def gram(self) -> Array:
+        """Products of all pairs of rows, (m, m)."""
+        total = np.zeros((len(self), len(self)))
+        for _, values in self.blocks():
+            total += values @ values.T
+        return total
+
+    def full(self, rows: list[int]) -> Array:
+        """Some rows whole, (len(rows), n)."""
+        out = np.empty((len(rows), self.n))
+        for at, values in self.blocks():
+            out[:, at] = values[rows]
+        return out
 
 
 @dataclass(frozen=True)
 class Standard:
-    """Working columns as rows of ``pool`` (m, n): row 0 is the constant, the last is the response.
+    """How the user's columns stand on the working ones.
 
-    X_user[:, kept] = pool[x].T @ to_work, with ``to_work`` (p, p) upper triangular; the response is
-    y - X b0 with ``b0`` on the working scale. ``where`` maps a user's column (by id) to
-    (row of pool, shift, scale): column = shift * pool[0] + scale * pool[row]. All rows carry sqrt(weight).
-    ``gram`` is pool @ pool.T.
+    X_user[:, kept] = X_work @ to_work, where X_work has the rows ``x`` of ``columns`` divided by ``scales``, and
+    ``to_work`` (p, p) is upper triangular; the response is y - X_work b0. ``where`` maps a user's column (by id) to
+    (row, shift): column = shift + row. ``scales`` (m,) are root mean squares.
     """
 
-    pool: Array
-    gram: Array
+    columns: Columns
     x: list[int]
     kept: list[int]
     to_work: Array
     b0: Array
-    where: dict[int, tuple[int, float, float]]
+    scales: Array
+    where: dict[int, tuple[int, float]] = field(repr=False)
 
     @property
     def log_det(self) -> float:
@@ -50,99 +107,90 @@ class Standard:
 def standardise(model: Arrays) -> Standard:
     """Centre and scale all distinct columns, find aliased ones, and take out the least-squares fit."""
     root = None if model.weights is None else np.sqrt(model.weights)
-    z_columns = [c for u in model.units for b in u.blocks for i, c in enumerate(b.columns) if i != b.constant]
-    x_columns = list(model.x[1:] if model.intercept else model.x)
-    distinct = {id(c): c for c in [*x_columns, *z_columns]}
-    constants = [c for u in model.units for b in u.blocks for i, c in enumerate(b.columns) if i == b.constant]
-    pool = np.empty((len(distinct) + 2, model.n))
-    pool[0] = 1.0 if root is None else root
-    where = {id(c): (0, 0.0, 1.0) for c in constants}
+    where = {id(c): (0, 0.0) for u in model.units for b in u.blocks for i, c in enumerate(b.columns) if i == b.constant}
     if model.intercept:
-        where[id(model.x[0])] = (0, 0.0, 1.0)
-    for row, (key, column) in enumerate(distinct.items(), start=1):
-        shift, scale = _fill(pool[row], column, root)
-        where[key] = (row, shift, scale)
-    shift = _centre(model.y, model.weights) if model.intercept else 0.0
-    np.subtract(model.y, shift, out=pool[-1])
-    if root is not None:
-        pool[-1] *= root
-    return _orthogonal(pool, where, model, shift)
+        where[id(model.x[0])] = (0, 0.0)
+    in_x = {id(c) for c in model.x}
+    sources: list[Array | None] = [None]
+    shifts = [0.0]
+    for column in [*model.x, *(c for u in model.units for b in u.blocks for c in b.columns)]:
+        if id(column) not in where:
+            centred = model.intercept or id(column) not in in_x
+            shift = _centre(column, model.weights) if centred and not _constant(column) else 0.0
+            where[id(column)] = (len(sources), shift)
+            sources.append(column)
+            shifts.append(shift)
+    y_shift = _centre(model.y, model.weights) if model.intercept else 0.0
+    columns = Columns((*sources, model.y), (*shifts, y_shift), model.n, root)
+    return _choose_x(columns, where, model, y_shift)
+
+
+def _constant(column: Array) -> bool:
+    return bool(column[0] == column[-1] and np.all(column == column[0]))
 
 
 def _centre(column: Array, weights: Array | None) -> float:
     first = float(column[0])
+    if weights is None:
+        mean = float(column.mean())
+        return mean if abs(mean) < 1e8 * max(float(np.abs(column[:100] - first).max()), 1e-300) else _exact_mean(column)
     return first + float(np.average(column - first, weights=weights))
 
 
-def _fill(row: Array, column: Array, root: Array | None) -> tuple[float, float]:
-    """Write the standardised column into ``row``; a constant column is only scaled."""
-    shift = _centre(column, None if root is None else root**2)
-    np.subtract(column, shift, out=row)
-    scale = float(np.sqrt(np.dot(row, row) / len(row)))
-    if scale <= 1e-13 * abs(shift):
-        shift, scale = 0.0, (abs(shift) or 1.0)
-        np.copyto(row, column)
-    row /= scale
-    if root is not None:
-        row *= root
-    return shift, scale
+def _exact_mean(column: Array) -> float:
+    """The mean of values that share many leading digits."""
+    first = float(column[0])
+    return first + float((column - first).mean())
 
 
-def _orthogonal(pool: Array, where: dict[int, tuple[int, float, float]], model: Arrays, y_shift: float) -> Standard:
+def _choose_x(columns: Columns, where: dict[int, tuple[int, float]], model: Arrays, y_shift: float) -> Standard:
     """Choose the working columns of X, find the aliased ones and subtract the least-squares fit from y."""
     rows = [where[id(c)][0] for c in model.x]
-    shifts = np.array([where[id(c)][1] for c in model.x])
-    scales = np.array([where[id(c)][2] for c in model.x])
-    if not model.intercept and np.any(shifts):
-        for c in model.x:  # without an intercept the centred columns span another space
-            row, shift, scale = where[id(c)]
-            pool[row] += shift / scale * pool[0]
-            where[id(c)] = (row, 0.0, scale)
-        shifts = np.zeros_like(shifts)
-    gram = pool @ pool.T
-    p = len(rows)
-    kept = list(range(p))
-    inner = gram[np.ix_(rows, rows)]
-    to_work = np.diag(scales)
-    if p and model.intercept:
-        to_work[0, :] += np.where(np.arange(p) > 0, shifts, 0.0)
-    if not _well_conditioned(inner):
-        kept, q, r = _householder(pool[rows])
+    gram = columns.gram()
+    scales = np.sqrt(np.maximum(np.diag(gram), 1e-300) / columns.n)
+    scales[-1] = 1.0
+    kept = list(range(len(rows)))
+    to_work = np.diag(scales[rows])
+    if model.intercept:
+        shifts = np.array([where[id(c)][1] for c in model.x])
+        to_work[0, 1:] += shifts[1:] * scales[0]
+    if not _well_conditioned(gram[np.ix_(rows, rows)]):
+        kept, q, r = _householder(columns.full(rows) / scales[rows][:, None])
         to_work = r @ to_work[np.ix_(kept, kept)]
-        pool = np.vstack([pool[:-1], q.T, pool[-1:]])
-        rows = list(range(len(pool) - 1 - len(kept), len(pool) - 1))
-        gram = pool @ pool.T
-    b0 = _take_out_least_squares(pool, gram, rows)
+        rows = list(range(len(columns) - 1, len(columns) - 1 + len(kept)))
+        columns = _with_rows(columns, q)
+        scales = np.concatenate([scales[:-1], np.ones(len(kept)), scales[-1:]])
+        gram = columns.gram()
+    b0 = np.zeros(0)
+    if rows:
+        inner = gram[np.ix_(rows, rows)] / np.outer(scales[rows], scales[rows])
+        b0 = np.linalg.solve(inner, gram[rows, -1] / scales[rows])
+        coefficients = np.zeros(len(columns) - 1)
+        coefficients[rows] = b0 / scales[rows]
+        columns = replace(columns, coefficients=coefficients)
     if model.intercept:
         b0 = b0 + y_shift * to_work[:, 0]
-    return Standard(pool, gram, rows, kept, to_work, b0, where)
+    return Standard(columns, rows, kept, to_work, b0, scales, where)
 
 
-def _take_out_least_squares(pool: Array, gram: Array, rows: list[int]) -> Array:
-    """Subtract from the response (last row) its least-squares fit; returns the coefficients (p,)."""
-    b0 = np.zeros(len(rows))
-    if not rows:
-        return b0
-    inner = gram[np.ix_(rows, rows)]
-    products = gram[:, -1]
-    for _ in range(3):
-        step = np.linalg.solve(inner, products[rows])
-        b0 += step
-        full = np.zeros(len(pool) - 1)
-        full[rows] = step
-        pool[-1] -= full @ pool[:-1]
-        products = pool @ pool[-1]
-        if np.abs(products[rows]).max() <= 1e-11 * np.sqrt(products[-1] * inner.diagonal().max()):
-            break
-    gram[-1] = gram[:, -1] = products
-    gram[-1, rows] = gram[rows, -1] = 0.0
-    return b0
+def _with_rows(columns: Columns, q: Array) -> Columns:
+    """Insert ready-made rows q (n, p) before the response."""
+    extra = tuple(np.ascontiguousarray(c) for c in q.T)
+    first = len(columns) - 1
+    return replace(
+        columns,
+        sources=(*columns.sources[:-1], *extra, columns.sources[-1]),
+        shifts=(*columns.shifts[:-1], *(0.0 for _ in extra), columns.shifts[-1]),
+        ready=frozenset(range(first, first + len(extra))),
+    )
 
 
 def _well_conditioned(inner: Array) -> bool:
     if not len(inner):
         return True
     d = np.sqrt(np.diag(inner))
+    if not np.all(d > 0):
+        return False
     values = np.linalg.eigvalsh(inner / np.outer(d, d))
     return bool(values[0] > ILL * values[-1])
 
@@ -154,21 +202,25 @@ def _householder(columns: Array) -> tuple[list[int], Array, Array]:
     (p', p') with columns.T[:, kept] = Q R.
     """
     root_n = np.sqrt(columns.shape[1])
-    kept: list[int] = []
     norms = np.linalg.norm(columns, axis=1)
+    kept = list(range(len(columns)))
     q, r = np.linalg.qr(columns.T)
-    if np.all(np.abs(np.diag(r)) > ALIAS * norms) and columns.shape[0] <= columns.shape[1]:
-        kept = list(range(len(columns)))
-    else:
-        basis: list[Array] = []
-        for i, column in enumerate(columns):
-            rest = column.copy()
-            for _ in range(2):
-                for b in basis:
-                    rest -= (b @ rest) * b
-            size = float(np.linalg.norm(rest))
-            if size > ALIAS * norms[i]:
-                basis.append(rest / size)
-                kept.append(i)
+    if columns.shape[0] > columns.shape[1] or not np.all(np.abs(np.diag(r)) > ALIAS * norms):
+        kept = _independent(columns, norms)
         q, r = np.linalg.qr(columns[kept].T)
     return kept, q * root_n, r / root_n
+
+
+def _independent(columns: Array, norms: Array) -> list[int]:
+    """Positions of the columns that earlier ones do not span (twice-is-enough Gram-Schmidt)."""
+    kept: list[int] = []
+    basis = np.empty((0, columns.shape[1]))
+    for i, column in enumerate(columns):
+        rest = column.copy()
+        for _ in range(2):
+            rest -= (basis @ rest) @ basis
+        size = float(np.linalg.norm(rest))
+        if size > ALIAS * norms[i] and size > 0:
+            basis = np.vstack([basis, rest / size])
+            kept.append(i)
+    return kept

@@ -16,10 +16,7 @@ from bold_orchard.table.natural import label_texts, natural_order
 
 @dataclass(frozen=True)
 class Labels:
-    """One label per row: ``codes`` (n_rows,) index ``raw``; -1 where the label is missing.
-
-    ``raw`` holds the distinct values in order of appearance.
-    """
+    """One label per row: ``codes`` (n_rows,) index ``raw``, the distinct values; -1 where the label is missing."""
 
     codes: NDArray[np.intp]
     raw: NDArray[Any]
@@ -96,6 +93,10 @@ class Table:
     def labels(self, column: str) -> Labels:
         """The column as labels, whatever its kind."""
         series = self.series(column)
+        if series.dtype.kind in "iu":
+            found = _whole_labels(series.to_numpy())
+            if found is not None:
+                return found
         codes, raw = pd.factorize(series)
         return Labels(np.asarray(codes, dtype=np.intp), np.asarray(raw))
 
@@ -103,6 +104,11 @@ class Table:
         series = self.series(column)
         if series.dtype.kind in "iu":
             return np.zeros(len(series), dtype=bool)
+        if series.dtype.kind == "f":
+            values = series.to_numpy()
+            with np.errstate(all="ignore"):
+                if np.isfinite(np.dot(values, values)):
+                    return np.zeros(len(series), dtype=bool)
         return series.isna().to_numpy()
 
     def take(self, keep: NDArray[Any]) -> Table:
@@ -113,3 +119,17 @@ class Table:
     @property
     def row_numbers(self) -> NDArray[np.intp]:
         return np.arange(1, len(self.frame) + 1) if self.rows is None else self.rows
+
+
+def _whole_labels(values: NDArray[Any]) -> Labels | None:
+    """Labels of whole numbers by counting, in their own order; None when they are spread too widely."""
+    low, high = int(values.min()), int(values.max())
+    if high - low > 4 * len(values) + 1000:
+        return None
+    places = (values - low).astype(np.intp, copy=False)
+    present = np.zeros(high - low + 1, dtype=bool)
+    present[places] = True
+    if present.all():
+        return Labels(places, np.arange(low, high + 1))
+    rank = np.cumsum(present) - 1
+    return Labels(rank[places], np.flatnonzero(present) + low)
