@@ -1,5 +1,3 @@
-import sys
+from bold_orchard.cli.main import program
 
-from bold_orchard.cli.main import main
-
-sys.exit(main())
+program()

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 Array = NDArray[Any]
-AT_BOUND = 1e-6
+NEAR = 1e-5
 
 
 class Point(Protocol):
@@ -59,14 +59,14 @@ def minimise(
 
     ``tolerance`` bounds the expected further decrease of the deviance. Steps solve a ridge-damped Newton system on
     the parameters not held at their bound (More 1983); the damping follows the agreement of the predicted and the
-    actual decrease. The final check uses the Hessian of the exact gradient, not the search's own.
+    actual decrease. Near the minimum the Hessian of the exact gradient takes over, for the last steps and the check.
     """
     count = _Counter(f)
     here = count(start)
     damping, steps, reason = 0.0, 0, ""
     while len(start) and steps < max_steps:
         step, predicted = _step(here, bounded, damping)
-        if predicted <= tolerance * 1e-2:
+        if predicted <= NEAR:
             break
         steps += 1
         if progress is not None:
@@ -80,11 +80,11 @@ def minimise(
         if actual > 0.1 * predicted or better_slope:
             here = there
             damping = damping / 10 if actual > 0.5 * predicted else damping
-            damping = 0.0 if damping < 1e-8 else damping
+            damping = 0.0 if damping < 1e-2 else damping
         elif predicted <= 10 * noise:
             break
         else:
-            damping = max(damping * 8, 1e-4)
+            damping = max(damping * 6, 0.3)
             if damping > 1e12:
                 reason = "no step lowers the deviance"
                 break
@@ -164,10 +164,10 @@ def _check(
         return Found(here, True, none, 0.0, np.zeros((0, 0)), 0, count.calls, "")
     here = _clear(count, here, bounded)
     hessian = _one_sided_hessian(count, here)
-    for _ in range(5):
+    for _ in range(8):
         free = ~(bounded & (here.theta <= 0.0))
         decrement, step = _decrement(hessian, here.gradient, free)
-        if decrement <= 1e-8 * tolerance or not np.isfinite(decrement):
+        if decrement <= 1e-6 * tolerance or not np.isfinite(decrement):
             break
         there = count(_bounded(here.theta + step, bounded))
         if there.deviance > here.deviance + 1e-11 * (1 + abs(here.deviance)):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import importlib
 import os
 import sys
@@ -21,6 +22,15 @@ COMMANDS = {
     "components": "how much variation sits at each level?",
     "demo": "everything above, on shipped data",
 }
+
+
+def program() -> None:
+    """The entry point: run, flush, and leave without taking the libraries down piece by piece."""
+    code = main()
+    with contextlib.suppress(BrokenPipeError):
+        sys.stdout.flush()
+        sys.stderr.flush()
+    os._exit(code)
 
 
 def main(argv: Sequence[str] | None = None) -> int:
@@ -83,4 +93,4 @@ def _overview() -> str:
 
 
 if __name__ == "__main__":
-    sys.exit(main())
+    program()

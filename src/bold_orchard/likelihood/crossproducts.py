@@ -121,10 +121,7 @@ def _picks_of_w(standard: Standard) -> Array:
 def _gram_of_w(standard: Standard, response: Array) -> Array:
     """[X y]'[X y] on the working scale, the response's row from the pass itself."""
     rows = [*standard.x, len(standard.columns) - 1]
-    gram = np.zeros((len(rows), len(rows)))
-    for _, values in standard.columns.blocks():
-        x = values[rows[:-1]]
-        gram[:-1, :-1] += x @ x.T
+    gram = standard.gram[np.ix_(rows, rows)]
     gram[-1] = gram[:, -1] = response[rows]
     return gram / np.outer(standard.scales[rows], standard.scales[rows])
 
@@ -251,7 +248,9 @@ class _Builder:
     def block(self, f: int, right: Array) -> Array:
         """Z_f' times working columns ``right`` (m, c) by level of chain unit f: (k, c, J_f)."""
         finest = self.chain[0]
-        made = _combine(self.levels[finest], self.works[f], right)[..., self.orders[finest]]
+        made = _combine(self.levels[finest], self.works[f], right)
+        if len(self.chain) > 1:
+            made = np.take(made, self.orders[finest], axis=-1)
         return made if f == finest else np.add.reduceat(made, self.starts[finest, f], axis=-1)
 
     def stage(self, i: int) -> Stage:

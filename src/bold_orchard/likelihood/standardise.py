@@ -83,7 +83,8 @@ class Standard:
 
     X_user[:, kept] = X_work @ to_work, where X_work has the rows ``x`` of ``columns`` divided by ``scales``, and
     ``to_work`` (p, p) is upper triangular; the response is y - X_work b0. ``where`` maps a user's column (by id) to
-    (row, shift): column = shift + row. ``scales`` (m,) are root mean squares.
+    (row, shift): column = shift + row. ``scales`` (m,) are root mean squares, ``gram`` (m, m) the products of all rows
+    before the response lost its fit.
     """
 
     columns: Columns
@@ -92,6 +93,7 @@ class Standard:
     to_work: Array
     b0: Array
     scales: Array
+    gram: Array
     where: dict[int, tuple[int, float]] = field(repr=False)
 
     @property
@@ -170,7 +172,7 @@ def _choose_x(columns: Columns, where: dict[int, tuple[int, float]], model: Arra
         columns = replace(columns, coefficients=coefficients)
     if model.intercept:
         b0 = b0 + y_shift * to_work[:, 0]
-    return Standard(columns, rows, kept, to_work, b0, scales, where)
+    return Standard(columns, rows, kept, to_work, b0, scales, gram, where)
 
 
 def _with_rows(columns: Columns, q: Array) -> Columns:

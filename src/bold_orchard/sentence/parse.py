@@ -41,9 +41,9 @@ def read_condition(text: str) -> spec.Condition:
 
 
 @cache
-def _grammar() -> Lark:
+def _grammar(start: str) -> Lark:
     source = (Path(__file__).parent / "grammar.lark").read_text(encoding="utf-8")
-    return Lark(source, parser="lalr", start=["sentence", "condition"], propagate_positions=True)
+    return Lark(source, parser="lalr", start=start, propagate_positions=True)
 
 
 def _run(text: str, start: str, what: str) -> Any:
@@ -51,16 +51,16 @@ def _run(text: str, start: str, what: str) -> Any:
     if not line:
         raise SentenceError(f"{what} is empty; write for example: yield = rain; each orchard: intercept")
     try:
-        return _Builder(line).transform(_grammar().parse(line, start=start))
+        return _Builder(line).transform(_grammar(start).parse(line))
     except VisitError as e:
         if isinstance(e.orig_exc, SentenceError):
             raise e.orig_exc from None
         raise
     except UnexpectedInput as e:
-        raise _explain(e, line, what) from None
+        raise _explain(e, line, start, what) from None
 
 
-def _explain(e: UnexpectedInput, text: str, what: str) -> SentenceError:
+def _explain(e: UnexpectedInput, text: str, start: str, what: str) -> SentenceError:
     """Say what was found and what could have stood there."""
     if isinstance(e, UnexpectedCharacters):
         place = e.pos_in_stream or 0
@@ -72,7 +72,7 @@ def _explain(e: UnexpectedInput, text: str, what: str) -> SentenceError:
         place, found = len(text), "the end"
         expected = set(e.expected) if isinstance(e, (UnexpectedToken, UnexpectedEOF)) else set()
     width = len(str(e.token)) if isinstance(e, UnexpectedToken) and found != "the end" else 1
-    message = f"{what} cannot be read at {found}; expected {_options(set(expected or ()))}"
+    message = f"{what} cannot be read at {found}; expected {_options(start, set(expected or ()))}"
     word = found.strip("'")
     near = nearest(word, CLAUSE_WORDS) if ";" in text[:place] else None
     if near and near != word:
@@ -80,8 +80,8 @@ def _explain(e: UnexpectedInput, text: str, what: str) -> SentenceError:
     return SentenceError(message, text, place, width)
 
 
-def _options(names: set[str]) -> str:
-    terminals = {t.name: t.pattern.value for t in _grammar().terminals}
+def _options(start: str, names: set[str]) -> str:
+    terminals = {t.name: t.pattern.value for t in _grammar(start).terminals}
     words = sorted(WORDS.get(n) or f"'{terminals.get(n, n)}'" for n in names if n != "WS")
     if len(words) > 1:
         return ", ".join(words[:-1]) + " or " + words[-1]
