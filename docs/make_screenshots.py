@@ -1,0 +1,54 @@
+"""Refresh docs/screenshots from the demo data: ``python docs/make_screenshots.py``.
+
+Terminal output is drawn as the characters it is, in a fixed-width face; figures are the commands' own.
+"""
+
+from __future__ import annotations
+
+import shlex
+import shutil
+import subprocess
+import sys
+import tempfile
+from pathlib import Path
+
+from matplotlib.figure import Figure
+
+PROGRAM = str(Path(sys.executable).parent / "orchard")
+TARGET = Path(__file__).parent / "screenshots"
+RAIN = "centre(rain)"
+MODEL = f"yield = {RAIN} + pruning + soil; each orchard: intercept + {RAIN}"
+CODES = ["--missing", "-999", "--baseline", "pruning=none"]
+TERMINAL = {
+    "scout": ["scout", "harvest.csv"],
+    "fit": ["fit", "harvest.csv", MODEL, *CODES],
+    "compare": ["compare", "empty", "rain", "slopes"],
+    "components": ["components", "slopes"],
+    "error": ["fit", "harvest.csv", "yield = rainn + pruning; each orchard: intercept"],
+}
+FIGURES = ["scout.png", "check.png", "components.png"]
+
+
+def draw_terminal(command: list[str], text: str, path: Path) -> None:
+    lines = [f"$ orchard {shlex.join(command)}", "", *text.rstrip("\n").split("\n")]
+    wrapped = [line[i : i + 100] for line in lines for i in range(0, max(len(line), 1), 100)][:58]
+    size = min(11.0, 8.0 * 72 / (1.32 * (len(wrapped) + 2)))
+    figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor="#20241f")
+    figure.text(0.02, 0.975, "\n".join(wrapped), family="DejaVu Sans Mono", fontsize=size, color="#e9e6dc",
+                va="top", linespacing=1.25, parse_math=False)  # fmt: skip
+    figure.savefig(path)
+
+
+def main() -> None:
+    TARGET.mkdir(exist_ok=True)
+    with tempfile.TemporaryDirectory() as folder:
+        subprocess.run([PROGRAM, "demo", folder], check=True, capture_output=True)
+        for name, command in TERMINAL.items():
+            done = subprocess.run([PROGRAM, *command], cwd=folder, capture_output=True, text=True, check=False)
+            draw_terminal(command, done.stdout + done.stderr, TARGET / f"{name}.png")
+        for name in FIGURES:
+            shutil.copyfile(Path(folder) / name, TARGET / f"figure-{name}")
+
+
+if __name__ == "__main__":
+    main()
