@@ -9,19 +9,30 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance import STRUCTURES
+from bold_orchard.covariance import STRUCTURES, Given, Structure
 from bold_orchard.design.build import Clause, Design, Options, build_design
-from bold_orchard.errors import OrchardError, SentenceError, UsageError
+from bold_orchard.design.residual import ResidualPart
+from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.inference.summary import summarise
 from bold_orchard.likelihood.crossproducts import cross_products
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
 from bold_orchard.likelihood.model import Arrays, RandomBlock, RandomUnit
+from bold_orchard.likelihood.rows import (
+    AR1,
+    ExchangeableBands,
+    ExchangeableRows,
+    Independent,
+    RowCovariance,
+    Spread,
+    UnstructuredRows,
+)
 from bold_orchard.search import Found, minimise
 from bold_orchard.sentence.parse import read_sentence
 from bold_orchard.sentence.spec import Sentence
 from bold_orchard.table.table import Table
 
 Array = NDArray[Any]
+MOST_IN_UNIT = 200
 
 
 @dataclass(frozen=True)
@@ -70,7 +81,6 @@ def fit(
     """
     settings = settings or Settings()
     spec = read_sentence(sentence) if isinstance(sentence, str) else sentence
-    refuse_unbuilt(spec)
     if settings.method not in ("reml", "ml"):
         raise UsageError(f"the method is reml or ml, not '{settings.method}'")
     design = build_design(spec, table, settings.options)
@@ -89,7 +99,7 @@ def finish(name: str, design: Design, settings: Settings, criterion: Criterion, 
 def refit(earlier: Fit, method: str) -> Fit:
     """The same model by another method, from the estimates of the first."""
     settings = replace(earlier.settings, method=method)
-    criterion = Criterion(earlier.criterion.products, method == "reml")
+    criterion = Criterion(earlier.criterion.products, method == "reml", earlier.criterion.correlated)
     start = np.where(criterion.bounded, np.maximum(earlier.evaluation.theta, 1e-2), earlier.evaluation.theta)
     found = minimise(criterion.at, start, criterion.bounded, settings.tolerance, settings.max_steps)
     return finish(earlier.name, earlier.design, settings, criterion, found)
@@ -97,39 +107,76 @@ def refit(earlier: Fit, method: str) -> Fit:
 
 def make_criterion(design: Design, reml: bool) -> Criterion:
     """The numeric model of a design."""
-    products = cross_products(to_arrays(design))
-    if products.dense[-1, -1] <= 1e-22 * float(design.y @ design.y) * (1 + products.n):
+    products, correlated = cross_products(to_arrays(design))
+    if design.y @ design.y * 1e-22 * (1 + products.n) >= products.dense[-1, -1]:
         raise OrchardError(
             f"the fixed part reproduces '{design.outcome}' exactly, so nothing is left to vary; "
             "is one of the terms computed from the outcome?"
         )
-    return Criterion(products, reml)
+    return Criterion(products, reml, correlated)
 
 
 def to_arrays(design: Design) -> Arrays:
+    """The design as arrays; with correlated residuals the rows stand sorted by unit and time."""
+    residual = design.residual
+    order = None
+    if residual.codes is not None:
+        keys = (residual.codes,) if residual.time is None else (residual.time, residual.codes)
+        order = np.lexsort(keys)
+    moved: dict[int, Array] = {}
+
+    def sort(values: Array) -> Array:
+        if order is None:
+            return values
+        if id(values) not in moved:
+            moved[id(values)] = values[order]
+        return moved[id(values)]
+
     units = []
-    for index, unit in enumerate(design.units):
-        blocks = tuple(_block(c) for c in design.clauses if c.unit == index)
-        units.append(RandomUnit(unit.codes, unit.size, blocks))
-    fixed = design.fixed
-    return Arrays(design.y, fixed.values, fixed.intercept, tuple(units), design.weights)
+    for index, block in enumerate(design.blocks):
+        parts = tuple(_random_block(c, sort) for c in design.clauses if c.block == index)
+        units.append(RandomUnit(sort(block.unit.codes), block.unit.size, parts, block.mix))
+    return Arrays(
+        y=sort(design.y),
+        x=tuple(sort(c) for c in design.fixed.values),
+        intercept=design.fixed.intercept,
+        units=tuple(units),
+        weights=None if design.weights is None else sort(design.weights),
+        rows=_row_covariance(residual, len(design.y), sort),
+        within=None if residual.codes is None else sort(residual.codes),
+    )
 
 
-def _block(clause: Clause) -> RandomBlock:
-    structure = STRUCTURES[clause.structure.kind](len(clause.part.names))
-    return RandomBlock(clause.part.values, structure, 0 if clause.part.intercept else None)
+def _random_block(clause: Clause, sort: Callable[[Array], Array]) -> RandomBlock:
+    size = len(clause.part.names)
+    if clause.given is not None:
+        structure: Structure = Given(size, tuple(map(tuple, clause.given.tolist())))
+    else:
+        structure = STRUCTURES["unstructured" if clause.structure.kind == "known" else clause.structure.kind](size)
+    return RandomBlock(tuple(sort(c) for c in clause.part.values), structure, 0 if clause.part.intercept else None)
 
 
-def refuse_unbuilt(sentence: Sentence) -> None:
-    """Name what the sentence can say but the engine cannot do yet; raises SentenceError."""
-    for each in sentence.each:
-        if each.structure.kind not in STRUCTURES:
-            place = each.structure.place
-            message = f"the structure '{each.structure.kind}' is not built yet"
-            raise SentenceError(message, sentence.text, place[0], place[1] - place[0])
-    if sentence.within is not None:
-        place = sentence.within.structure.place
-        raise SentenceError("'within' is not built yet", sentence.text, place[0], place[1] - place[0])
-    if sentence.spread:
-        place = sentence.spread[0].place
-        raise SentenceError("'spread' is not built yet", sentence.text, place[0], place[1] - place[0])
+def _row_covariance(residual: ResidualPart, n: int, sort: Callable[[Array], Array]) -> RowCovariance | None:
+    """The residual covariance over the sorted rows; None for equal, independent residuals."""
+    made: RowCovariance | None = None
+    if residual.codes is not None:
+        codes = sort(residual.codes)
+        first = np.append(True, np.diff(codes) != 0)
+        starts = np.flatnonzero(first)
+        if residual.kind == "ar1" and residual.time is not None:
+            time = sort(residual.time)
+            made = AR1(np.where(first, np.nan, np.diff(time, prepend=time[0])))
+        elif residual.kind == "unstructured" and residual.time is not None:
+            made = UnstructuredRows(sort(residual.time), starts, list(residual.labels))
+        else:
+            largest = int(np.diff(np.append(starts, n)).max())
+            if residual.spread is not None and largest > MOST_IN_UNIT:
+                raise OrchardError(
+                    f"exchangeable residuals with a spread are built for units of up to {MOST_IN_UNIT} rows; the largest "
+                    f"{residual.unit} has {largest:,}; write each {residual.unit}: intercept instead of within"
+                )
+            made = (ExchangeableRows if residual.spread is None else ExchangeableBands)(starts, n)
+    if residual.spread is not None:
+        columns = [sort(v) for v in residual.spread.values]
+        made = Spread(made or Independent(n), np.column_stack([(c - c.mean()) / c.std() for c in columns]))
+    return made

@@ -4,10 +4,11 @@ from bold_orchard.covariance.structures import (
     STRUCTURES,
     Diagonal,
     Exchangeable,
+    Given,
     Identity,
     Stacked,
     Structure,
     Unstructured,
 )
 
-__all__ = ["STRUCTURES", "Diagonal", "Exchangeable", "Identity", "Stacked", "Structure", "Unstructured"]
+__all__ = ["STRUCTURES", "Diagonal", "Exchangeable", "Given", "Identity", "Stacked", "Structure", "Unstructured"]

@@ -43,13 +43,14 @@ class Structure:
     def n_theta(self) -> int:
         return len(self.bounded)
 
-    @property
+    @cached_property
     def fixed(self) -> Array:
+        """The part of T that is not estimated, (size, size), as a factor of a covariance on the user's scale."""
         return np.zeros((self.size, self.size))
 
-    def factor(self, theta: Array) -> Array:
-        """T, shape (size, size)."""
-        return self.fixed + np.tensordot(theta, self.basis, axes=1)
+    def factor(self, theta: Array, scale: float = 1.0) -> Array:
+        """T, shape (size, size); ``scale`` multiplies the fixed part."""
+        return scale * self.fixed + np.tensordot(theta, self.basis, axes=1)
 
     def start(self, variance: Array) -> Array:
         """theta whose covariance is near ``diag(variance)``, variance (size,) relative to the residual's."""
@@ -152,6 +153,35 @@ class Stacked(Structure):
     @cached_property
     def bounded(self) -> NDArray[np.bool_]:
         return np.concatenate([p.bounded for p in self.parts])
+
+    @cached_property
+    def fixed(self) -> Array:
+        fixed = np.zeros((self.size, self.size))
+        row = 0
+        for part in self.parts:
+            fixed[row : row + part.size, row : row + part.size] = part.fixed
+            row += part.size
+        return fixed
+
+
+@dataclass(frozen=True)
+class Given(Structure):
+    """A covariance that is known whole and not estimated; ``rows`` is its lower Cholesky factor."""
+
+    rows: tuple[tuple[float, ...], ...] = ()
+    name = "given"
+
+    @cached_property
+    def basis(self) -> Array:
+        return np.zeros((0, self.size, self.size))
+
+    @cached_property
+    def bounded(self) -> NDArray[np.bool_]:
+        return np.zeros(0, dtype=bool)
+
+    @cached_property
+    def fixed(self) -> Array:
+        return np.array(self.rows)
 
 
 STRUCTURES: dict[str, type[Structure]] = {s.name: s for s in (Unstructured, Diagonal, Identity, Exchangeable)}

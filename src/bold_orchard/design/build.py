@@ -14,7 +14,9 @@ from numpy.typing import NDArray
 from bold_orchard.design import guards
 from bold_orchard.design.coding import Part, build_part
 from bold_orchard.design.functions import Maker
-from bold_orchard.errors import OrchardError, SentenceError, unknown_name
+from bold_orchard.design.matrices import factor, in_order, read_matrix
+from bold_orchard.design.residual import ResidualPart, build_residual
+from bold_orchard.errors import OrchardError, SentenceError, shown, unknown_name
 from bold_orchard.sentence import spec
 from bold_orchard.table.table import Labels, Table
 
@@ -40,9 +42,12 @@ class UnitCodes:
     codes: NDArray[np.intp]
     size: int
     parts: tuple[tuple[Labels, NDArray[np.intp]], ...]
+    labels: tuple[str, ...] = ()
 
     @cached_property
     def texts(self) -> list[str]:
+        if self.labels:
+            return list(self.labels)
         columns = [[labels.texts[i] for i in index.tolist()] for labels, index in self.parts]
         return [" in ".join(t) for t in zip(*columns)]
 
@@ -54,11 +59,26 @@ class UnitCodes:
 
 @dataclass(frozen=True)
 class Clause:
-    """One ``each`` clause: its columns of Z and its structure."""
+    """One ``each`` clause: its columns of Z and its structure.
+
+    ``unit`` is its place among the design's units; ``block`` and ``columns`` say which random unit of the likelihood
+    holds it and where. ``given`` is a factor of the covariance between its terms that is not estimated.
+    """
 
     unit: int
     part: Part
     structure: spec.Structure
+    block: int
+    columns: slice
+    given: Array | None = None
+
+
+@dataclass(frozen=True)
+class Block:
+    """A random unit of the likelihood: levels, and the factor ``mix`` of a known covariance between them, or None."""
+
+    unit: UnitCodes
+    mix: Array | None = None
 
 
 @dataclass(frozen=True)
@@ -73,6 +93,8 @@ class Design:
     weights: Array | None
     units: tuple[UnitCodes, ...]
     clauses: tuple[Clause, ...]
+    blocks: tuple[Block, ...]
+    residual: ResidualPart
     memory: dict[str, Any]
     rows: dict[str, Any]
     notes: tuple[str, ...]
@@ -98,7 +120,8 @@ def build_design(sentence: spec.Sentence, table: Table, options: Options) -> Des
     guards.outcome_varies(str(sentence.outcome), y)
     offsets, plain = _offsets(sentence.terms, maker)
     fixed = build_part(plain, sentence.intercept, maker)
-    units, clauses = _units_and_clauses(sentence, maker, used)
+    units, clauses, blocks = _units_and_clauses(sentence, maker, used)
+    residual = _residual(sentence, maker, used)
     weights = _weights(options.weights, used)
     notes = [*sentence.notes, *(f"{f['rows']:,} missing cells of {f['column']} were filled with its mean, "
                                 f"{f['value']:.6g}; its standard error is then too small." for f in filled)]  # fmt: skip
@@ -112,6 +135,8 @@ def build_design(sentence: spec.Sentence, table: Table, options: Options) -> Des
         weights=weights,
         units=units,
         clauses=clauses,
+        blocks=blocks,
+        residual=residual,
         memory=memory,
         rows={"read": table.read, "used": len(used), "dropped": dropped, "filled": filled},
         notes=tuple(notes),
@@ -204,18 +229,67 @@ def _weights(column: str | None, table: Table) -> Array | None:
     return weights
 
 
+def _residual(sentence: spec.Sentence, maker: Maker, table: Table) -> ResidualPart:
+    if sentence.within is None:
+        return build_residual(sentence, maker, None, [])
+    codes = unit_codes(sentence.within.unit, table)
+    return build_residual(sentence, maker, codes.codes, codes.texts)
+
+
 def _units_and_clauses(
     sentence: spec.Sentence, maker: Maker, table: Table
-) -> tuple[tuple[UnitCodes, ...], tuple[Clause, ...]]:
+) -> tuple[tuple[UnitCodes, ...], tuple[Clause, ...], tuple[Block, ...]]:
+    """Clauses of one unit share a block, except those with a known covariance between levels."""
     units: dict[str, UnitCodes] = {}
+    shared: dict[str, int] = {}
+    blocks: list[Block] = []
+    widths: list[int] = []
     clauses = []
     for each in sentence.each:
         name = str(each.unit)
         if name not in units:
             units[name] = unit_codes(each.unit, table)
         part = build_part(each.terms, False, maker)
-        clauses.append(Clause(list(units).index(name), part, each.structure))
-    return tuple(units.values()), tuple(clauses)
+        between = each.structure.kind == "known" or each.structure.over == "units"
+        if between or name not in shared:
+            blocks.append(_with_matrix(units[name], each.structure, part) if between else Block(units[name]))
+            widths.append(0)
+        if not between:
+            shared.setdefault(name, len(blocks) - 1)
+        block = len(blocks) - 1 if between else shared[name]
+        columns = slice(widths[block], widths[block] + len(part.names))
+        widths[block] = columns.stop
+        place = list(units).index(name)
+        clauses.append(Clause(place, part, each.structure, block, columns, _given(each.structure, part)))
+    return tuple(units.values()), tuple(clauses), tuple(blocks)
+
+
+def _with_matrix(unit: UnitCodes, structure: spec.Structure, part: Part) -> Block:
+    """A block whose levels are the labels of a matrix file."""
+    assert structure.file is not None
+    if structure.kind == "given" and len(part.names) != 1:
+        raise OrchardError(f"given units gives the covariance of one effect per {unit.name}, but the clause has {len(part.names)} terms")
+    labels, matrix = read_matrix(structure.file, structure.kind)
+    place = {label: i for i, label in enumerate(labels)}
+    absent = [t for t in unit.texts if t not in place]
+    if absent:
+        raise OrchardError(
+            f"{structure.file} has no row for {unit.name} {', '.join(shown(absent, 3))}; every {unit.name} of the data must be in it"
+        )
+    codes = np.array([place[t] for t in unit.texts], dtype=np.intp)[unit.codes]
+    known = UnitCodes(unit.name, codes, len(labels), (), tuple(labels))
+    return Block(known, factor(matrix, structure.file, definite=structure.kind == "known"))
+
+
+def _given(structure: spec.Structure, part: Part) -> Array | None:
+    """The factor of a covariance between terms that is given whole; 1 when that between units is given."""
+    if structure.kind != "given":
+        return None
+    if structure.over == "units":
+        return np.ones((1, 1))
+    assert structure.file is not None
+    labels, matrix = read_matrix(structure.file, "given")
+    return factor(in_order(structure.file, labels, matrix, list(part.names), "term"), structure.file, definite=False)
 
 
 def unit_codes(unit: spec.Unit, table: Table) -> UnitCodes:

@@ -48,22 +48,19 @@ def average_part(fit: Fit) -> Array:
 def unit_effects(fit: Fit) -> list[UnitEffects]:
     """Best linear unbiased predictions per each clause; se is the root of var(u_hat - u), b's error included."""
     design, e = fit.design, fit.evaluation
-    made = [e.effects(f) for f in range(len(design.units))]
-    used = [0] * len(design.units)
+    made = [e.effects(f) for f in range(len(design.blocks))]
     out = []
     for clause in design.clauses:
-        at, k = used[clause.unit], len(clause.part.names)
-        used[clause.unit] += k
-        effects, covariance = made[clause.unit]
-        errors = np.einsum("jaa->ja", covariance)[:, at : at + k]
-        unit = design.units[clause.unit]
+        effects, covariance = made[clause.block]
+        errors = np.einsum("jaa->ja", covariance)[:, clause.columns]
+        unit = design.blocks[clause.block].unit
         out.append(
             UnitEffects(
-                clause.unit,
+                clause.block,
                 unit.name,
                 clause.part.names,
                 unit.texts,
-                effects[:, at : at + k],
+                effects[:, clause.columns],
                 np.sqrt(np.maximum(errors, 0.0)),
             )  # fmt: skip
         )
@@ -76,7 +73,7 @@ def residuals(fit: Fit, units: list[UnitEffects] | None = None) -> Residuals:
     average = average_part(fit)
     fitted = average.copy()
     for clause, made in zip(design.clauses, unit_effects(fit) if units is None else units):
-        codes = design.units[clause.unit].codes
+        codes = design.blocks[clause.block].unit.codes
         for column, effect in zip(clause.part.values, made.effects.T):
             fitted += column * effect[codes]
     y = design.y if design.offset is None else design.y + design.offset

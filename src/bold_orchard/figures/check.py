@@ -33,15 +33,12 @@ def check_figure(fit: Fit, checked: Checked) -> Figure:
         what = f"{unit.group}: {unit.terms[i]}"
         left, right = axes[2 * line], axes[2 * line + 1]
         _qq(left, unit.effects[:, i], f"{what}: are the effects normal?", "predicted effect")
-        codes = fit.design.units[unit.unit].codes
-        mean = np.bincount(codes, rest.average) / np.bincount(codes)
-        _against(
-            right,
-            mean,
-            unit.effects[:, i],
-            f"{outcome} expected of each {unit.group} by its terms",
-            "predicted effect",
-        )
+        codes = fit.design.blocks[unit.unit].unit.codes
+        counts = np.bincount(codes, minlength=len(unit.levels))
+        seen = counts > 0
+        mean = np.bincount(codes, rest.average, minlength=len(counts))[seen] / counts[seen]
+        label = f"{outcome} expected of each {unit.group} by its terms"
+        _against(right, mean, unit.effects[seen, i], label, "predicted effect")
         right.set_title(f"{what}: any pattern left?")
     return figure
 

@@ -51,11 +51,9 @@ def boundary_notes(
 def _singular(criterion: Criterion, e: Evaluation, design: Design, position: int) -> bool:
     """Whether the clause's own block of Gamma, on the working scale, has lost a dimension."""
     clause = design.clauses[position]
-    before = [c for c in design.clauses[:position] if c.unit == clause.unit]
-    at = sum(len(c.part.names) for c in before)
-    k = len(clause.part.names)
-    f = clause.unit
-    t = criterion.structures[f].factor(e.theta[criterion.slices[f]])[at : at + k]
+    if clause.given is not None:
+        return False
+    t = e.factors[clause.block][clause.columns]
     values = np.linalg.eigvalsh(t @ t.T)
     return bool(values[0] <= 1e-10 * max(values[-1], 1e-300))
 

@@ -12,8 +12,8 @@ from bold_orchard.design.build import Design
 from bold_orchard.fitting import Fit
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.summary import number
+from bold_orchard.inference.uncertainty import parameter_covariance
 from bold_orchard.likelihood.gaussian import Evaluation
-from bold_orchard.search import difference_hessian
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/components/1"
@@ -24,7 +24,7 @@ def components(fit: Fit, confidence: float = 0.95) -> dict[str, Any]:
     e, design = fit.evaluation, fit.design
     rows = _entries(design, e)
     covariance = parameter_covariance(e)
-    gradients = _gradients(design, e, rows)
+    gradients = _gradients(e, rows)
     total = sum(r["part"] for r in rows)
     z = quantile_t(confidence, None)
     out: list[dict[str, Any]] = []
@@ -50,14 +50,12 @@ def components(fit: Fit, confidence: float = 0.95) -> dict[str, Any]:
 def _entries(design: Design, e: Evaluation) -> list[dict[str, Any]]:
     """Every variance, covariance and the residual; ``part`` is its share of the total at the covariates' means."""
     rows: list[dict[str, Any]] = []
-    used = [0] * len(design.units)
     for clause in design.clauses:
-        at = used[clause.unit]
+        at = clause.columns.start
         names = clause.part.names
-        used[clause.unit] += len(names)
-        g = e.covariance(clause.unit)[at : at + len(names), at : at + len(names)]
+        g = e.covariance(clause.block)[clause.columns, clause.columns]
         means = np.array([v.mean() for v in clause.part.values])
-        base = {"group": design.units[clause.unit].name, "unit": clause.unit}
+        base = {"group": design.units[clause.unit].name, "unit": clause.unit, "block": clause.block}
         for i, term in enumerate(names):
             rows.append(base | {"kind": "variance", "term": term, "term2": None, "estimate": g[i, i], "at": (at + i, at + i),
                                 "part": means[i] ** 2 * g[i, i], "size": root_mean_square(clause.part.values[i]), "sd": np.sqrt(max(g[i, i], 0.0)), "correlation": None})  # fmt: skip
@@ -103,52 +101,28 @@ def root_mean_square(values: Array) -> float:
     return float(np.sqrt(values @ values / len(values)))
 
 
-def parameter_covariance(e: Evaluation) -> Array:
-    """Covariance of (theta, log sigma^2), (m + 1, m + 1), from the observed information.
-
-    Parameters at their bound are held there. The profiled Hessian is by differences of the exact gradient.
-    """
-    m, c = len(e.theta), e.criterion
-    out = np.zeros((m + 1, m + 1))
-    free = ~(c.bounded & (e.theta <= 0))
-    inner = np.zeros((m, m))
-    if free.any():
-        hessian = difference_hessian(c.at, e)[np.ix_(free, free)]
-        inner[np.ix_(free, free)] = 2.0 * np.linalg.pinv(hessian, rcond=1e-10, hermitian=True)
-    pull = _pulls(e) / e.sigma2 / c.dof
-    out[:m, :m] = inner
-    out[:m, m] = out[m, :m] = -inner @ pull
-    out[m, m] = 2.0 / c.dof + pull @ inner @ pull
-    return out
-
-
-def _pulls(e: Evaluation) -> Array:
-    """-d rss / d theta."""
-    v, _ = e.scores
-    out = np.zeros(len(e.theta))
-    for f, (structure, at) in enumerate(zip(e.criterion.structures, e.criterion.slices)):
-        t = structure.factor(e.theta[at])
-        for a, basis in zip(range(at.start, at.stop), structure.basis):
-            out[a] = 2.0 * np.einsum("kj,kj->", v[f], basis @ (t.T @ v[f]))
-    return out
-
-
-def _gradients(design: Design, e: Evaluation, rows: list[dict[str, Any]]) -> list[Array]:
-    """Derivative of each component in (theta, log sigma^2)."""
-    m = len(e.theta)
-    slopes: dict[int, Array] = {}
-    for f, (structure, at) in enumerate(zip(e.criterion.structures, e.criterion.slices)):
-        back = np.linalg.inv(e.criterion.products.z_to_work[f])
-        t = structure.factor(e.theta[at])
-        change = e.sigma2 * back @ (structure.basis @ t.T + t @ structure.basis.transpose(0, 2, 1)) @ back.T
-        slopes[f] = change
+def _gradients(e: Evaluation, rows: list[dict[str, Any]]) -> list[Array]:
+    """Derivative of each component in (theta, phi, log sigma^2)."""
+    c = e.criterion
+    size = len(e.theta) + (0 if c.absolute else 1)
+    slopes: dict[int, tuple[Array, Array]] = {}
+    for f, structure in enumerate(c.structures):
+        back = np.linalg.inv(c.products.z_to_work[f])
+        t = e.factors[f]
+        scaled = structure.fixed * (np.exp(-0.5 * e.theta[-1]) if c.absolute else 1.0)
+        slopes[f] = (
+            e.sigma2 * back @ (structure.basis @ t.T + t @ structure.basis.transpose(0, 2, 1)) @ back.T,
+            e.sigma2 * back @ (t @ t.T - 0.5 * (scaled @ t.T + t @ scaled.T)) @ back.T,
+        )
     out = []
     for row in rows:
-        g = np.zeros(m + 1)
-        g[m] = row["estimate"]
-        if row["unit"] is not None:
+        g = np.zeros(size)
+        if row["unit"] is None:
+            g[-1] = row["estimate"]
+        else:
             i, j = row["at"]
-            g[e.criterion.slices[row["unit"]]] = slopes[row["unit"]][:, i, j]
+            g[c.slices[row["block"]]] = slopes[row["block"]][0][:, i, j]
+            g[-1] = slopes[row["block"]][1][i, j]
         out.append(g)
     return out
 
@@ -168,11 +142,10 @@ def r_squared(fit: Fit) -> dict[str, float | None]:
     for b, column in zip(e.b, kept):
         predicted += b * design.fixed.values[column]
     fixed = float(predicted.var(ddof=1))
-    random, used = 0.0, [0] * len(design.units)
+    random = 0.0
     for clause in design.clauses:
-        at, k = used[clause.unit], len(clause.part.names)
-        used[clause.unit] += k
-        g = e.covariance(clause.unit)[at : at + k, at : at + k]
+        k = len(clause.part.names)
+        g = e.covariance(clause.block)[clause.columns, clause.columns]
         z = clause.part.values
         random += sum(g[i, j] * float(z[i] @ z[j]) for i in range(k) for j in range(k)) / len(design.y)
     total = fixed + random + e.sigma2

@@ -11,6 +11,7 @@ from bold_orchard.design.build import Design
 from bold_orchard.errors import UsageError, shown
 from bold_orchard.inference import advice
 from bold_orchard.inference.distributions import p_of_t, quantile_t
+from bold_orchard.inference.uncertainty import parameter_covariance
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
 from bold_orchard.search import Found
 
@@ -57,12 +58,7 @@ def summarise(
         "fixed": rows,
         "fixed_covariance": _full_covariance(design, e),
         "random": random,
-        "residual": {
-            "variance": number(e.sigma2),
-            "sd": number(np.sqrt(e.sigma2)),
-            "structure": "independent",
-            "parameters": {},
-        },
+        "residual": residual_part(design, e),
         "fit": likelihood_figures(criterion, e),
         "convergence": {
             "converged": found.converged,
@@ -87,7 +83,7 @@ def number(x: float) -> float | None:
 
 
 def likelihood_figures(criterion: Criterion, e: Evaluation) -> dict[str, Any]:
-    count = criterion.products.p + len(e.theta) + 1
+    count = criterion.products.p + criterion.n_covariance
     n = criterion.products.n
     return {
         "loglik": number(-0.5 * e.deviance),
@@ -141,12 +137,9 @@ def _full_covariance(design: Design, e: Evaluation) -> list[list[float | None]]:
 
 def random_parts(design: Design, e: Evaluation) -> list[dict[str, Any]]:
     """One entry per each clause, in the order of the sentence."""
-    used = [0] * len(design.units)
     out = []
     for clause in design.clauses:
-        at, k = used[clause.unit], len(clause.part.names)
-        used[clause.unit] += k
-        g = e.covariance(clause.unit)[at : at + k, at : at + k]
+        g = e.covariance(clause.block)[clause.columns, clause.columns]
         out.append(
             {
                 "group": design.units[clause.unit].name,
@@ -158,6 +151,31 @@ def random_parts(design: Design, e: Evaluation) -> list[dict[str, Any]]:
             }
         )
     return out
+
+
+def residual_part(design: Design, e: Evaluation) -> dict[str, Any]:
+    """The residual variance (of the baseline under a spread, the mean one under unstructured) and its parameters."""
+    c, kind = e.criterion, design.residual.kind
+    variance, parameters = e.sigma2, {}
+    if c.correlated is not None:
+        phi = e.theta[c.phi]
+        spread = design.residual.spread
+        if spread is not None:
+            columns = np.array([(v.mean(), v.std()) for v in spread.values])
+            beta = phi[-len(columns) :] / columns[:, 1]
+            variance *= float(np.exp(-2.0 * beta @ columns[:, 0]))
+        parameters = c.correlated.rows.parameters(phi, variance)
+        if kind == "unstructured":
+            variance = float(np.mean(np.diag(parameters["covariance"])))
+        if spread is not None:
+            covariance = parameter_covariance(e)
+            at = range(c.phi.stop - len(columns), c.phi.stop)
+            parameters["spread"] = [
+                {"term": name, "label": label, "estimate": number(b), "se": number(np.sqrt(covariance[i, i]) / sd)}
+                for name, label, b, i, sd in zip(spread.names, spread.labels, beta, at, columns[:, 1])
+            ]
+    return {"variance": number(variance), "sd": number(np.sqrt(variance)), "structure": kind, "unit": design.residual.unit,
+            "parameters": parameters}  # fmt: skip
 
 
 def correlation(g: Array) -> list[list[float | None]]:
@@ -174,12 +192,9 @@ def correlation(g: Array) -> list[list[float | None]]:
 
 def mean_variances(design: Design, e: Evaluation) -> list[float | None]:
     """Per each clause, the variance its effects contribute at the mean of its columns: m' G m."""
-    used = [0] * len(design.units)
     out = []
     for clause in design.clauses:
-        at, k = used[clause.unit], len(clause.part.names)
-        used[clause.unit] += k
-        g = e.covariance(clause.unit)[at : at + k, at : at + k]
+        g = e.covariance(clause.block)[clause.columns, clause.columns]
         m = np.array([v.mean() for v in clause.part.values])
         out.append(number(m @ g @ m))
     return out

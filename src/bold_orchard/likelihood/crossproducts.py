@@ -8,14 +8,16 @@ products with the tail as cells (``Crossing``).
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.likelihood.correlated import Correlated
 from bold_orchard.likelihood.crossing import Crossing
 from bold_orchard.likelihood.model import Arrays, Codes, RandomUnit
+from bold_orchard.likelihood.products import CrossProducts, Stage, Tail
 from bold_orchard.likelihood.standardise import Standard, standardise
 from bold_orchard.likelihood.sums import Pairs, Sums, one_pass, pairs_of
 
@@ -23,91 +25,87 @@ Array = NDArray[Any]
 DENSE_TAIL = 4_000_000
 
 
-@dataclass
-class Stage:
-    """One unit of the chain, J levels, k effects each, levels sorted by their parents.
-
-    ``c`` (k, k, J) is Z'Z per level; ``right`` (k, r, J) is Z' times the columns eliminated later: k_g
-    columns for each later unit g of the chain (those of the level's own parent), then the tail unless
-    ``crossing`` holds it, then [X y]. ``starts[g]`` are the first levels of each level of g.
-    """
-
-    unit: int
-    levels: int
-    size: int
-    c: Array
-    right: Array
-    slices: dict[int, slice]
-    starts: dict[int, Array]
-    order: Array
-    crossing: Crossing | None = None
-
-    def up(self, g: int, values: Array) -> Array:
-        """Sum (..., J) over the levels of stage ``g``."""
-        return np.add.reduceat(values, self.starts[g], axis=-1)
-
-    def down(self, g: int, values: Array) -> Array:
-        """Repeat (..., J_g) for every child level."""
-        counts = np.diff(np.append(self.starts[g], self.levels))
-        return np.repeat(values, counts, axis=-1)
-
-
-@dataclass
-class Tail:
-    """A unit outside the chain; its effects are ``columns`` of the dense part, ordered (effect, level)."""
-
-    unit: int
-    levels: int
-    size: int
-    columns: slice
-    order: Array
-
-
-@dataclass
-class CrossProducts:
-    """All the likelihood needs of the data.
-
-    ``dense`` (d, d) holds the products of the tail's and [X y]'s columns; X and the response are on the working
-    scale of ``standard``. ``z_to_work[f]`` (k, k) maps user effects of unit f to working effects.
-    ``log_weights`` is the sum of log weights.
-    """
-
-    n: int
-    p: int
-    standard: Standard
-    stages: list[Stage]
-    tails: list[Tail]
-    dense: Array
-    z_to_work: dict[int, Array]
-    log_weights: float = 0.0
-    units: tuple[RandomUnit, ...] = field(default=(), repr=False)
-
-    @property
-    def q(self) -> int:
-        """Number of dense tail columns."""
-        return sum(t.levels * t.size for t in self.tails)
-
-
-def cross_products(model: Arrays) -> CrossProducts:
-    """Sum all products by unit; the only pass over the rows."""
+def cross_products(model: Arrays) -> tuple[CrossProducts, Correlated | None]:
+    """Sum all products by unit; with a residual covariance also what makes them anew for other parameters."""
     standard = standardise(model)
     made = {f: _working_effects(unit, standard) for f, unit in enumerate(model.units)}
-    chain, tail = split(model.units)
-    builder = _Builder(model.units, chain, tail, {f: work for f, (_, work) in made.items()}, _picks_of_w(standard))
-    builder.plan()
-    response = one_pass(standard.columns, builder.all_sums())
-    log_weights = 0.0 if model.weights is None else float(np.log(model.weights).sum())
-    return CrossProducts(
+    works = {f: work for f, (_, work) in made.items()}
+    chain, tail = split(model)
+    frame = CrossProducts(
         n=model.n,
         p=len(standard.kept),
         standard=standard,
-        stages=[builder.stage(i) for i in range(len(chain))],
-        tails=builder.tails,
-        dense=builder.dense(_gram_of_w(standard, response)),
+        stages=[],
+        tails=_tails(model.units, tail),
+        dense=np.zeros((0, 0)),
         z_to_work={f: to_work for f, (to_work, _) in made.items()},
-        log_weights=log_weights,
+        log_weights=0.0 if model.weights is None else float(np.log(model.weights).sum()),
         units=model.units,
     )
+    if model.rows is not None:
+        correlated = _correlated(model, frame, works, chain)
+        return correlated.at(model.rows.start)[1], correlated
+    builder = Builder(model.units, chain, frame.tails, works, _picks_of_w(standard))
+    builder.plan()
+    response = one_pass(standard.columns, builder.all_sums())
+    dense = builder.dense(_gram_of_w(standard, response))
+    return mixed(replace(frame, stages=[builder.stage(i) for i in range(len(chain))], dense=dense)), None
+
+
+def _tails(units: tuple[RandomUnit, ...], tail: list[int]) -> list[Tail]:
+    tails, at = [], 0
+    for f in tail:
+        columns = slice(at, at + units[f].levels * units[f].size)
+        tails.append(Tail(f, units[f].levels, units[f].size, columns, np.arange(units[f].levels)))
+        at = columns.stop
+    return tails
+
+
+def mixed(products: CrossProducts) -> CrossProducts:
+    """Turn the columns of tail units with a known covariance A = L L' between levels into Z L (in place)."""
+    q = products.q
+    for t in products.tails:
+        mix = products.units[t.unit].mix
+        if mix is None:
+            continue
+        for a in range(t.size):
+            at = slice(t.columns.start + a * t.levels, t.columns.start + (a + 1) * t.levels)
+            products.dense[at] = mix.T @ products.dense[at]
+            products.dense[:, at] = products.dense[:, at] @ mix
+            for stage in products.stages:
+                first = stage.right.shape[1] - len(products.dense)
+                rows = slice(first + at.start, first + at.stop)
+                stage.right[:, rows] = np.einsum("lm,klj->kmj", mix, stage.right[:, rows], optimize=True)
+    assert q <= len(products.dense)
+    return products
+
+
+def _correlated(model: Arrays, frame: CrossProducts, works: dict[int, Array], chain: list[int]) -> Correlated:
+    """Tail units become explicit columns; every class of entries of R^-1 gets the same sums."""
+    assert model.rows is not None
+    columns = frame.standard.columns
+    m, q = len(columns), frame.q
+    pool = np.zeros((m + q, model.n))
+    for at, values in columns.blocks():
+        pool[:m, at] = values
+    for t in frame.tails:
+        for a in range(t.size):
+            z = works[t.unit][:, a] @ pool[:m]
+            pool[m + t.columns.start + a * t.levels + model.units[t.unit].codes, np.arange(model.n)] += z
+    w = np.zeros((m + q, q + frame.p + 1))
+    w[m:, :q] = np.eye(q)
+    w[:m, q:] = _picks_of_w(frame.standard)
+    padded = {f: np.vstack([work, np.zeros((q, work.shape[1]))]) for f, work in works.items()}
+    builder = Builder(model.units, chain, [], padded, w)
+    builder.plan()
+
+    def assemble(sums: Sums | None, gram: Array) -> CrossProducts:
+        if sums is not None:
+            builder.levels[chain[0]] = sums
+        stages = [builder.stage(i) for i in range(len(chain))]
+        return mixed(replace(frame, stages=stages, dense=w.T @ gram @ w))
+
+    return Correlated(model.rows, pool, builder.levels[chain[0]] if chain else None, assemble)
 
 
 def _picks_of_w(standard: Standard) -> Array:
@@ -162,41 +160,42 @@ def nested_in(child: RandomUnit, parent: RandomUnit) -> Codes | None:
     return above if np.array_equal(above[child.codes], parent.codes) else None
 
 
-def split(units: tuple[RandomUnit, ...]) -> tuple[list[int], list[int]]:
+def split(model: Arrays) -> tuple[list[int], list[int]]:
     """Units of the chain, finest first, and those of the tail.
 
-    When the products of the finest unit with a dense tail would be too many, the chain is the finest unit alone.
+    A unit with a known covariance between levels, or one that cuts through the units of a residual covariance, goes
+    to the tail. When the products of the finest unit with a dense tail would be too many, the chain is that unit alone.
     """
+    units = model.units
     by_size = sorted(range(len(units)), key=lambda f: -units[f].levels)
     chain: list[int] = []
     tail: list[int] = []
     for f in by_size:
-        fits = all(nested_in(units[c], units[f]) is not None for c in chain)
+        fits = units[f].mix is None and all(nested_in(units[c], units[f]) is not None for c in chain)
+        if fits and model.within is not None:
+            inside = RandomUnit(model.within, int(model.within.max()) + 1, ())
+            fits = nested_in(inside, units[f]) is not None
         (chain if fits else tail).append(f)
     width = sum(units[f].levels * units[f].size for f in tail)
-    if chain and width * units[chain[0]].levels * units[chain[0]].size > DENSE_TAIL:
+    plain = model.rows is None and all(u.mix is None for u in units)
+    if chain and plain and width * units[chain[0]].levels * units[chain[0]].size > DENSE_TAIL:
         return chain[:1], sorted(chain[1:] + tail, key=lambda f: -units[f].levels)
     return chain, tail
 
 
-class _Builder:
+class Builder:
     """Plans which sums are needed, then assembles stages and the dense part from them."""
 
     def __init__(
-        self, units: tuple[RandomUnit, ...], chain: list[int], tail: list[int], works: dict[int, Array], w: Array
+        self, units: tuple[RandomUnit, ...], chain: list[int], tails: list[Tail], works: dict[int, Array], w: Array
     ) -> None:
-        self.units, self.chain, self.works, self.w = units, chain, works, w
-        self.tails, at = [], 0
-        for f in tail:
-            columns = slice(at, at + units[f].levels * units[f].size)
-            self.tails.append(Tail(f, units[f].levels, units[f].size, columns, np.arange(units[f].levels)))
-            at = columns.stop
+        self.units, self.chain, self.tails, self.works, self.w = units, chain, tails, works, w
         self.levels: dict[int, Sums] = {}
         self.pairs: dict[tuple[int, int], Pairs] = {}
         self.orders: dict[int, Array] = {}
         self.starts: dict[tuple[int, int], Array] = {}
-        width = at * (units[chain[0]].levels * units[chain[0]].size if chain else 0)
-        self.as_cells = width > DENSE_TAIL
+        width = tails[-1].columns.stop * units[chain[0]].levels * units[chain[0]].size if tails and chain else 0
+        self.as_cells = width > DENSE_TAIL and all(units[t.unit].mix is None for t in tails)
         if chain:
             self._sort_levels()
 

@@ -20,7 +20,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.likelihood import batched
 from bold_orchard.likelihood.crossing import Crossing
-from bold_orchard.likelihood.crossproducts import CrossProducts, Stage
+from bold_orchard.likelihood.products import CrossProducts, Stage
 
 Array = NDArray[Any]
 SMALL_TAIL = 300
@@ -32,7 +32,6 @@ class StageWork:
     """What elimination of one stage leaves: reduced ``c``, ``right``; ``f`` with K = f'f; ``y`` = f right."""
 
     stage: Stage
-    t: Array
     c: Array
     right: Array
     f: Array
@@ -80,7 +79,7 @@ def eliminate(products: CrossProducts, factors: list[Array]) -> Eliminated:
             log_det += 2.0 * float(np.log(low[a, a]).sum())
         f = batched.solve_lower_constant(low, t.T)
         y = batched.multiply(f, rights[i])
-        works.append(StageWork(stage, t, cs[i], rights[i], f, y))
+        works.append(StageWork(stage, cs[i], rights[i], f, y))
         for g, columns in stage.slices.items():
             if not owned[g]:
                 cs[g], rights[g], owned[g] = cs[g].copy(), rights[g].copy(), True
@@ -173,12 +172,22 @@ class Backward:
 
     slope: dict[int, Array]
     inverse: dict[int, Array]
+    rights: dict[int, Array]
+    dense: Array
+
+    def inner(self, products: CrossProducts) -> float:
+        """The change of f when all products change by ``products``."""
+        total = float(np.vdot(self.dense, products.dense))
+        for i, stage in enumerate(products.stages):
+            total += float(np.vdot(self.inverse[stage.unit], stage.c))
+            total += 2.0 * float(np.vdot(self.rights[i], stage.right))
+        return total
 
 
 def backward(e: Eliminated, w_bar: Array, inverses: bool = False) -> Backward:
     """Differentiate through the elimination; ``w_bar`` (p+1, p+1) is symmetric.
 
-    Without ``inverses`` those of the finest unit, which nothing else needs, are left out.
+    Without ``inverses`` the adjoints of the finest unit, which nothing else needs, are left out.
     """
     slope: dict[int, Array] = {}
     inverse: dict[int, Array] = {}
@@ -195,7 +204,7 @@ def backward(e: Eliminated, w_bar: Array, inverses: bool = False) -> Backward:
         else:
             gr = _apply(work, work.right, dense_bar, c_bars, right_bars)
             q = batched.multiply_transposed(work.right, gr)
-            if i:
+            if i or inverses:
                 right_bars[i] = -batched.multiply(k, gr)
         slope[work.stage.unit] -= batched.total(batched.multiply(keep, q), keep.transpose(1, 0, 2))
         if i or inverses:
@@ -203,7 +212,7 @@ def backward(e: Eliminated, w_bar: Array, inverses: bool = False) -> Backward:
                 q += work.stage.crossing.per_level(dense_bar[: e.products.q, : e.products.q])
             c_bars[i] = k + batched.multiply(batched.multiply(k, q), k)
             inverse[work.stage.unit] = c_bars[i]
-    return Backward(slope, inverse)
+    return Backward(slope, inverse, right_bars, dense_bar)
 
 
 def _crossing_backward(

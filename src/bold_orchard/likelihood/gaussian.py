@@ -1,12 +1,12 @@
 """The profiled Gaussian criterion, its gradient and its average information.
 
 ``deviance = -2 log-likelihood`` (ML) or ``-2`` restricted log-likelihood (REML; Harville 1977), with b and sigma^2
-at their closed forms for given theta.
+at their closed forms for given theta. Parameters: theta of all units, then phi of the residual covariance, then
+log sigma^2 when some covariance is given whole and sigma^2 can no longer be profiled out.
 """
 
 from __future__ import annotations
 
-import itertools
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -14,29 +14,26 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance import Stacked, Structure
-from bold_orchard.likelihood.crossproducts import CrossProducts
-from bold_orchard.likelihood.elimination import (
-    Backward,
-    Eliminated,
-    backward,
-    eliminate,
-    scores,
-)
+from bold_orchard.covariance import Given, Stacked, Structure
+from bold_orchard.likelihood.correlated import Correlated
+from bold_orchard.likelihood.elimination import Backward, Eliminated, backward, eliminate, scores
 from bold_orchard.likelihood.information import quadratic_forms
+from bold_orchard.likelihood.products import CrossProducts
 
 Array = NDArray[Any]
 
 
 @dataclass(frozen=True)
 class Criterion:
-    """theta -> Evaluation; ``structures[f]`` is the joint structure of unit f's effects."""
+    """parameters -> Evaluation; ``products`` are those at the start of phi when ``correlated`` is there."""
 
     products: CrossProducts
     reml: bool
+    correlated: Correlated | None = None
 
     @cached_property
     def structures(self) -> list[Structure]:
+        """The joint structure of each unit's effects."""
         out: list[Structure] = []
         for unit in self.products.units:
             parts = tuple(b.structure for b in unit.blocks)
@@ -45,25 +42,53 @@ class Criterion:
 
     @cached_property
     def slices(self) -> list[slice]:
-        """Where each unit's parameters stand in theta."""
+        """Where each unit's parameters stand."""
         ends = np.cumsum([0, *(s.n_theta for s in self.structures)])
-        return [slice(int(a), int(b)) for a, b in itertools.pairwise(ends)]
+        return [slice(int(a), int(b)) for a, b in zip(ends[:-1], ends[1:])]
 
-    @property
+    @cached_property
+    def n_theta(self) -> int:
+        return sum(s.n_theta for s in self.structures)
+
+    @cached_property
+    def phi(self) -> slice:
+        """Where the parameters of the residual covariance stand."""
+        n_phi = 0 if self.correlated is None else len(self.correlated.rows.start)
+        return slice(self.n_theta, self.n_theta + n_phi)
+
+    @cached_property
+    def absolute(self) -> bool:
+        """Whether log sigma^2 is a parameter of its own, the last."""
+        return any(isinstance(b.structure, Given) for u in self.products.units for b in u.blocks)
+
+    @cached_property
     def bounded(self) -> NDArray[np.bool_]:
         parts = [s.bounded for s in self.structures]
-        return np.concatenate(parts) if parts else np.zeros(0, dtype=bool)
+        if self.correlated is not None:
+            parts.append(self.correlated.rows.bounded)
+        return np.concatenate([*parts, np.zeros(int(self.absolute), dtype=bool)]).astype(bool)
 
     @property
     def dof(self) -> int:
         """Divisor of the residual variance."""
         return self.products.n - (self.products.p if self.reml else 0)
 
-    def factors(self, theta: Array) -> list[Array]:
-        return [s.factor(theta[at]) for s, at in zip(self.structures, self.slices)]
+    @property
+    def n_covariance(self) -> int:
+        """Free covariance parameters, the residual variance included."""
+        return len(self.bounded) + (0 if self.absolute else 1)
 
-    def at(self, theta: Array) -> Evaluation:
-        return Evaluation(self, np.asarray(theta, dtype=float), eliminate(self.products, self.factors(theta)))
+    def factors(self, parameters: Array) -> list[Array]:
+        scale = float(np.exp(-0.5 * parameters[-1])) if self.absolute else 1.0
+        return [s.factor(parameters[at], scale) for s, at in zip(self.structures, self.slices)]
+
+    def at(self, parameters: Array) -> Evaluation:
+        parameters = np.asarray(parameters, dtype=float)
+        products, log_det = self.products, 0.0
+        if self.correlated is not None:
+            bands, products = self.correlated.at(parameters[self.phi])
+            log_det = bands.log_det
+        return Evaluation(self, parameters, eliminate(products, self.factors(parameters)), log_det)
 
     def start(self) -> Array:
         """theta by method of moments, unit by unit and column by column."""
@@ -71,6 +96,10 @@ class Criterion:
         sums = moments(self.products)
         for f, structure in enumerate(self.structures):
             parts.append(structure.start(sums[f]))
+        if self.correlated is not None:
+            parts.append(self.correlated.rows.start)
+        if self.absolute:
+            parts.append(np.array([np.log(self.products.dense[-1, -1] / self.dof)]))
         return np.concatenate(parts)
 
 
@@ -85,23 +114,24 @@ def moments(products: CrossProducts) -> dict[int, Array]:
     for unit, c, v in each:
         explained = (v**2 / np.where(c > 0, c, np.inf)).sum(axis=1)
         within = np.maximum(rss - explained, 0.01 * rss) / max(products.n - c.shape[1], 0.1 * products.n, 1)
-        ratio = ((v**2).sum(axis=1) - within * c.sum(axis=1)) / ((c**2).sum(axis=1) * within)
-        typical = c.sum(axis=1) / (c > 0).sum(axis=1)
+        squares = np.maximum((c**2).sum(axis=1), 1e-300)
+        ratio = ((v**2).sum(axis=1) - within * c.sum(axis=1)) / (squares * within)
+        typical = np.maximum(c.sum(axis=1), 1e-300) / np.maximum((c > 0).sum(axis=1), 1)
         out[unit] = np.clip(ratio, 0.05 / typical, 1e6)
     return out
 
 
 class Evaluation:
-    """Everything at one theta; the costly parts are made when first asked for."""
+    """Everything at one point of the parameters; the costly parts are made when first asked for."""
 
-    def __init__(self, criterion: Criterion, theta: Array, eliminated: Eliminated) -> None:
-        self.criterion, self.theta, self.eliminated = criterion, theta, eliminated
+    def __init__(self, criterion: Criterion, theta: Array, eliminated: Eliminated, log_det_r: float) -> None:
+        self.criterion, self.theta, self.eliminated, self.log_det_r = criterion, theta, eliminated, log_det_r
         w = eliminated.w
         p = len(w) - 1
         self.xx, xy = w[:p, :p], w[:p, p]
         self.b_work = np.linalg.solve(self.xx, xy) if p else np.zeros(0)
         self.rss = float(w[p, p] - xy @ self.b_work)
-        self.sigma2 = self.rss / criterion.dof
+        self.sigma2 = float(np.exp(theta[-1])) if criterion.absolute else self.rss / criterion.dof
 
     @property
     def log_det_x(self) -> float:
@@ -115,8 +145,8 @@ class Evaluation:
         c = self.criterion
         if not self.rss > 0:
             return np.inf
-        value = c.dof * (np.log(2 * np.pi * self.sigma2) + 1.0)
-        value += self.eliminated.log_det - c.products.log_weights
+        value = c.dof * np.log(2 * np.pi * self.sigma2) + self.rss / self.sigma2
+        value += self.eliminated.log_det + self.log_det_r - c.products.log_weights
         return float(value + (self.log_det_x if c.reml else 0.0))
 
     @cached_property
@@ -130,40 +160,69 @@ class Evaluation:
         w_bar = np.outer(c, c) / self.sigma2
         if self.criterion.reml and len(self.xx):
             w_bar[:-1, :-1] += np.linalg.inv(self.xx)
-        return backward(self.eliminated, w_bar)
+        return backward(self.eliminated, w_bar, inverses=self.criterion.correlated is not None)
 
     @cached_property
     def scores(self) -> tuple[dict[int, Array], dict[int, Array]]:
         return scores(self.eliminated, self._contrast)
 
     @cached_property
+    def factors(self) -> list[Array]:
+        return self.criterion.factors(self.theta)
+
+    @cached_property
     def gradient(self) -> Array:
-        """d deviance / d theta."""
+        """d deviance / d parameters."""
+        c = self.criterion
         out = np.zeros(len(self.theta))
-        for f, (structure, at) in enumerate(zip(self.criterion.structures, self.criterion.slices)):
-            slope_t = 2.0 * self.reverse.slope[f] @ structure.factor(self.theta[at])
+        log_sigma = c.dof - self.rss / self.sigma2
+        for f, (structure, at) in enumerate(zip(c.structures, c.slices)):
+            slope_t = 2.0 * self.reverse.slope[f] @ self.factors[f]
             out[at] = np.einsum("aij,ij->a", structure.basis, slope_t)
+            if c.absolute:
+                scaled = structure.fixed * np.exp(-0.5 * self.theta[-1])
+                log_sigma -= 0.5 * float(np.vdot(scaled, slope_t))
+        if c.correlated is not None:
+            out[c.phi] = c.correlated.slope(self.theta[c.phi], self.reverse)
+        if c.absolute:
+            out[-1] = log_sigma
         return out
 
     @cached_property
     def curvature(self) -> Array:
-        """Average information in theta plus the exact curvature of Gamma(theta)."""
+        """An approximate Hessian: average information in theta plus the exact curvature of Gamma(theta).
+
+        Rows of phi and log sigma^2 come from differences of the exact gradient.
+        """
         c = self.criterion
-        n = len(self.theta)
-        hessian = np.zeros((n, n))
+        hessian = np.zeros((len(self.theta), len(self.theta)))
         directions, pulls = [], []
         v, _ = self.scores
         for f, (structure, at) in enumerate(zip(c.structures, c.slices)):
-            t = structure.factor(self.theta[at])
-            changes = structure.basis @ t.T
+            changes = structure.basis @ self.factors[f].T
             changes = changes + changes.transpose(0, 2, 1)
             directions += [(f, d @ v[f]) for d in changes]
             pulls += [float(np.einsum("kj,kj->", v[f], d @ v[f])) for d in changes]
             slope_basis = np.einsum("ij,ajk->aik", self.reverse.slope[f], structure.basis)
             hessian[at, at] = 2.0 * np.einsum("aik,bik->ab", slope_basis, structure.basis)
-        forms = quadratic_forms(self.eliminated, directions)
-        pull = np.array(pulls)
-        return hessian + forms / self.sigma2 - np.outer(pull, pull) / (c.dof * self.sigma2**2)
+        m = c.n_theta
+        if m:
+            forms = self._forms(directions)
+            pull = np.array(pulls)
+            hessian[:m, :m] += forms / self.sigma2
+            if not c.absolute:
+                hessian[:m, :m] -= np.outer(pull, pull) / (c.dof * self.sigma2**2)
+        for i in range(m, len(self.theta)):
+            h = 1e-5 * max(abs(self.theta[i]), 0.1)
+            moved = self.theta.copy()
+            moved[i] += h
+            hessian[i] = (c.at(moved).gradient - self.gradient) / h
+            hessian[:m, i] = hessian[i, :m]
+        hessian[m:, m:] = (hessian[m:, m:] + hessian[m:, m:].T) / 2
+        return hessian
+
+    def _forms(self, directions: list[tuple[int, Array]]) -> Array:
+        return quadratic_forms(self.eliminated, directions)
 
     # -- results on the user's scale
 
@@ -178,10 +237,8 @@ class Evaluation:
         return self.sigma2 * inverse @ np.linalg.inv(self.xx) @ inverse.T
 
     def covariance(self, f: int) -> Array:
-        """Covariance of the effects of unit f, (k, k)."""
-        c = self.criterion
-        back = np.linalg.inv(c.products.z_to_work[f])
-        t = back @ c.structures[f].factor(self.theta[c.slices[f]])
+        """Covariance of the effects of unit f, (k, k); between levels it is multiplied by ``mix mix'``."""
+        t = np.linalg.solve(self.criterion.products.z_to_work[f], self.factors[f])
         return self.sigma2 * t @ t.T
 
     def effects(self, f: int) -> tuple[Array, Array]:
@@ -192,11 +249,17 @@ class Evaluation:
             w_bar[:p, :p] = np.linalg.inv(self.xx)
         products = self.criterion.products
         _, u = self.scores
-        errors = backward(self.eliminated, w_bar, inverses=True).inverse[f]
+        made = backward(self.eliminated, w_bar, inverses=True)
+        errors, mine = made.inverse[f], u[f]
+        mix = products.units[f].mix
+        if mix is not None:
+            tail = next(t for t in products.tails if t.unit == f)
+            own = made.dense[tail.columns, tail.columns].reshape(tail.size, tail.levels, tail.size, tail.levels)
+            errors = np.einsum("jl,albm,jm->abj", mix, own, mix, optimize=True)
+            mine = mine @ mix.T
         orders = {s.unit: s.order for s in products.stages} | {t.unit: t.order for t in products.tails}
-        order = orders[f]
         back = np.linalg.inv(products.z_to_work[f])
-        effects, covariance = np.empty_like(u[f].T), np.empty(errors.transpose(2, 0, 1).shape)
-        effects[order] = (back @ u[f]).T
-        covariance[order] = self.sigma2 * np.einsum("ab,bcj,dc->jad", back, errors, back)
+        effects, covariance = np.empty_like(mine.T), np.empty(errors.transpose(2, 0, 1).shape)
+        effects[orders[f]] = (back @ mine).T
+        covariance[orders[f]] = self.sigma2 * np.einsum("ab,bcj,dc->jad", back, errors, back)
         return effects, covariance

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.likelihood import batched
-from bold_orchard.likelihood.crossproducts import CrossProducts
+from bold_orchard.likelihood.products import CrossProducts
 from bold_orchard.likelihood.elimination import Eliminated
 
 Array = NDArray[Any]

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.covariance import Structure
+from bold_orchard.likelihood.rows import RowCovariance
 
 Array = NDArray[Any]
 Codes = NDArray[np.intp]
@@ -25,11 +26,15 @@ class RandomBlock:
 
 @dataclass(frozen=True)
 class RandomUnit:
-    """One grouping unit: ``codes`` (n,) in 0..levels-1 and its independent blocks."""
+    """One grouping unit: ``codes`` (n,) in 0..levels-1 and its independent blocks.
+
+    ``mix`` (levels, levels) is the lower factor of a known covariance between levels, None for independent ones.
+    """
 
     codes: Codes
     levels: int
     blocks: tuple[RandomBlock, ...]
+    mix: Array | None = None
 
     @property
     def size(self) -> int:
@@ -38,13 +43,18 @@ class RandomUnit:
 
 @dataclass(frozen=True)
 class Arrays:
-    """``y`` (n,), ``x`` the p columns of X (the intercept first when ``intercept``), ``weights`` (n,) or None."""
+    """``y`` (n,), ``x`` the p columns of X (the intercept first when ``intercept``), ``weights`` (n,) or None.
+
+    With ``rows``, a covariance of the residuals, rows stand sorted as it needs; ``within`` (n,) numbers its units.
+    """
 
     y: Array
     x: tuple[Array, ...]
     intercept: bool
     units: tuple[RandomUnit, ...]
     weights: Array | None = None
+    rows: RowCovariance | None = None
+    within: Codes | None = None
 
     @property
     def n(self) -> int:

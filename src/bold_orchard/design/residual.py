@@ -1,0 +1,99 @@
+"""The within and spread clauses: row order, time, and the columns a spread depends on."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.design.coding import Part, build_part
+from bold_orchard.design.functions import Maker
+from bold_orchard.errors import OrchardError, SentenceError
+from bold_orchard.sentence import spec
+from bold_orchard.table.natural import natural_order
+
+Array = NDArray[Any]
+
+
+@dataclass(frozen=True)
+class ResidualPart:
+    """``kind`` is 'independent', 'ar1', 'exchangeable' or 'unstructured'; ``codes`` (n,) number the units.
+
+    ``time`` (n,) is the numeric time of ar1 or the code of the occasion, whose ``labels`` are in order; ``spread`` holds
+    the columns of the spread clause, without an intercept.
+    """
+
+    kind: str
+    unit: str | None = None
+    codes: Array | None = None
+    time: Array | None = None
+    labels: tuple[str, ...] = ()
+    spread: Part | None = None
+
+
+def build_residual(sentence: spec.Sentence, maker: Maker, codes: Array | None, texts: list[str]) -> ResidualPart:
+    """Read the clauses on the rows used; raises for a time that occurs twice in a unit and a constant spread."""
+    spread = _spread(sentence, maker)
+    if sentence.within is None:
+        return ResidualPart("independent", spread=spread)
+    assert codes is not None
+    structure, unit = sentence.within.structure, str(sentence.within.unit)
+    time, labels = _time(structure, maker, sentence)
+    if time is not None:
+        _no_ties(time, codes, texts, structure, unit, maker)
+    if len(np.unique(codes)) == len(codes):
+        raise OrchardError(f"no {unit} has two rows, so rows inside one cannot be correlated; leave out: within {unit}")
+    return ResidualPart(structure.kind, unit, codes, time, labels, spread)
+
+
+def _spread(sentence: spec.Sentence, maker: Maker) -> Part | None:
+    if not sentence.spread:
+        return None
+    part = build_part(sentence.spread, True, maker)
+    columns = part.values[1:]
+    for name, column in zip(part.names[1:], columns):
+        if np.all(column == column[0]):
+            raise OrchardError(f"the residual spread cannot depend on '{name}': it is the same in every row used")
+    return Part(part.terms[1:], part.names[1:], part.labels[1:], columns, tuple(o - 1 for o in part.owner[1:]))
+
+
+def _time(
+    structure: spec.Structure, maker: Maker, sentence: spec.Sentence
+) -> tuple[Array | None, tuple[str, ...]]:
+    if structure.column is None:
+        return None, ()
+    column = structure.column
+    if structure.kind == "ar1":
+        if maker.table.kind(column.name) == "category":
+            raise SentenceError(
+                f"ar1 needs numbers for the time, but '{column.name}' is text; number the times",
+                sentence.text, column.place[0], column.place[1] - column.place[0],
+            )  # fmt: skip
+        return maker.numbers(column.name), ()
+    labels = maker.table.labels(column.name)
+    order = natural_order(labels.texts)
+    if len(order) > 40:
+        raise OrchardError(
+            f"unstructured({column.name}) has {len(order)} occasions, so {len(order) * (len(order) + 1) // 2} "
+            f"variances and covariances; use ar1({column.name}) or exchangeable"
+        )
+    place = np.empty(len(order), dtype=np.intp)
+    place[order] = np.arange(len(order))
+    return place[labels.codes], tuple(labels.texts[i] for i in order)
+
+
+def _no_ties(time: Array, codes: Array, texts: list[str], structure: spec.Structure, unit: str, maker: Maker) -> None:
+    order = np.lexsort((time, codes))
+    same = (np.diff(codes[order]) == 0) & (np.diff(time[order]) == 0)
+    if same.any():
+        first = order[:-1][same][0]
+        rows = maker.table.row_numbers[order[np.flatnonzero(same)[0] : np.flatnonzero(same)[0] + 2]]
+        column = structure.column
+        assert column is not None
+        raise OrchardError(
+            f"{unit} {texts[codes[first]]} has {column.name} = "
+            f"{maker.table.labels(column.name).texts[maker.table.labels(column.name).codes[first]]} twice (rows {rows[0]} and "
+            f"{rows[1]}), so their order is unknown; mend it, or name a unit in which times differ"
+        )
