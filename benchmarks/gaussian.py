@@ -89,7 +89,9 @@ def slopes(folder: Path) -> None:
     frame.insert(0, "tree", g)
     path = finish(frame, r.normal(size=units)[g] + 0.5 * r.normal(size=units)[g] * frame["rain"], r, folder, "slopes")
     sentence = "yield = rain + sun + frost + wind; each tree: intercept + rain"
-    done = subprocess.run([sys.executable, "-c", TIMED + INSIDE, path, sentence], capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        [sys.executable, "-c", TIMED + INSIDE, path, sentence], capture_output=True, text=True, check=True
+    )
     read, fit = map(float, done.stdout.split())
     line("1M rows, 50k units, slopes: fit after reading", fit / read, 1.5, f"{fit:.3f} s, reading {read:.3f} s")
     ours, theirs, memory = race([PROGRAM, "fit", path, sentence, "--quiet"], [sys.executable, "-c", READ, path], 5)
@@ -123,7 +125,12 @@ def nested(folder: Path) -> None:
     path = finish(frame, effect, r, folder, "nested")
     sentence = "yield = rain + sun + frost + wind; each tree in orchard: intercept; each orchard: intercept"
     ours, theirs, memory = race([PROGRAM, "fit", path, sentence, "--quiet"], [sys.executable, "-c", READ, path], 5)
-    line("1M rows, 2k orchards, 50k trees nested", ours / theirs, 2.5, f"{ours:.2f} s, yardstick {theirs:.2f} s, {memory:.0f} MB")
+    line(
+        "1M rows, 2k orchards, 50k trees nested",
+        ours / theirs,
+        2.5,
+        f"{ours:.2f} s, yardstick {theirs:.2f} s, {memory:.0f} MB",
+    )
 
 
 def crossed(folder: Path) -> None:
@@ -136,7 +143,9 @@ def crossed(folder: Path) -> None:
     path = finish(frame, r.normal(size=20_000)[tree] + r.normal(size=500)[picker], r, folder, "crossed")
     sentence = "yield = rain + sun; each tree: intercept; each picker: intercept"
     ours, theirs, memory = race([PROGRAM, "fit", path, sentence, "--quiet"], [sys.executable, "-c", READ, path])
-    line("500k rows, 20,000 x 500 crossed", ours / theirs, 3, f"{ours:.2f} s, yardstick {theirs:.2f} s, {memory:.0f} MB")
+    line(
+        "500k rows, 20,000 x 500 crossed", ours / theirs, 3, f"{ours:.2f} s, yardstick {theirs:.2f} s, {memory:.0f} MB"
+    )
 
 
 def random_crossed(folder: Path) -> None:
@@ -150,7 +159,12 @@ def random_crossed(folder: Path) -> None:
     one = float(subprocess.run([sys.executable, "-c", CHOLESKY], capture_output=True, text=True, check=True).stdout)
     command = [PROGRAM, "fit", path, "yield = rain + sun; each tree: intercept; each picker: intercept", "--quiet"]
     seconds, memory = min(wall(command) for _ in range(2))
-    line("100k rows, 6,000 x 3,000 crossed at random", seconds / one, 40, f"{seconds:.2f} s, one Cholesky {one:.3f} s, {memory:.0f} MB")
+    line(
+        "100k rows, 6,000 x 3,000 crossed at random",
+        seconds / one,
+        40,
+        f"{seconds:.2f} s, one Cholesky {one:.3f} s, {memory:.0f} MB",
+    )
 
 
 def growth(folder: Path) -> None:
@@ -162,7 +176,9 @@ def growth(folder: Path) -> None:
         frame.insert(0, "tree", g)
         path = finish(frame, r.normal(size=5_000)[g], r, folder, f"growth{n}")
         sentence = "yield = rain + sun; each tree: intercept + rain"
-        done = subprocess.run([sys.executable, "-c", TIMED + INSIDE, path, sentence], capture_output=True, text=True, check=True)
+        done = subprocess.run(
+            [sys.executable, "-c", TIMED + INSIDE, path, sentence], capture_output=True, text=True, check=True
+        )
         times.append(float(done.stdout.split()[1]))
     line("ten times the rows at fixed units", times[1] / times[0], 10, f"{times[0]:.3f} s and {times[1]:.3f} s")
 
@@ -181,7 +197,12 @@ def ar1(folder: Path) -> None:
     path = finish(frame, effect, r, folder, "ar1")
     sentence = "yield = rain + sun; each tree: intercept; within tree: ar1(week)"
     ours, theirs, memory = race([PROGRAM, "fit", path, sentence, "--quiet"], [sys.executable, "-c", READ, path])
-    line("1M rows, AR(1) within 50k units of 20", ours / theirs, 6, f"{ours:.2f} s, yardstick {theirs:.2f} s, {memory:.0f} MB")
+    line(
+        "1M rows, AR(1) within 50k units of 20",
+        ours / theirs,
+        6,
+        f"{ours:.2f} s, yardstick {theirs:.2f} s, {memory:.0f} MB",
+    )
 
 
 CASES: dict[str, Callable[[Path], None]] = {

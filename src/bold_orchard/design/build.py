@@ -268,7 +268,9 @@ def _with_matrix(unit: UnitCodes, structure: spec.Structure, part: Part) -> Bloc
     """A block whose levels are the labels of a matrix file."""
     assert structure.file is not None
     if structure.kind == "given" and len(part.names) != 1:
-        raise OrchardError(f"given units gives the covariance of one effect per {unit.name}, but the clause has {len(part.names)} terms")
+        raise OrchardError(
+            f"given units gives the covariance of one effect per {unit.name}, but the clause has {len(part.names)} terms"
+        )
     labels, matrix = read_matrix(structure.file, structure.kind)
     place = {label: i for i, label in enumerate(labels)}
     absent = [t for t in unit.texts if t not in place]

@@ -24,29 +24,43 @@ def read_matrix(file: str, what: str) -> tuple[list[str], Array]:
         with path.open(newline="", encoding="utf-8-sig") as f:
             records = [r for r in csv.reader(f) if any(c.strip() for c in r)]
     except FileNotFoundError:
-        raise OrchardError(f"there is no file {file} (the {what} matrix); its path counts from the working folder") from None
+        raise OrchardError(
+            f"there is no file {file} (the {what} matrix); its path counts from the working folder"
+        ) from None
     except (OSError, UnicodeDecodeError, csv.Error):
-        raise OrchardError(f"{file} (the {what} matrix) cannot be read; give a CSV file with a header and labels") from None
+        raise OrchardError(
+            f"{file} (the {what} matrix) cannot be read; give a CSV file with a header and labels"
+        ) from None
     if len(records) < 2:
         raise OrchardError(f"{file} holds no matrix; give a header row of labels and one labelled row for each")
     labels = [c.strip() for c in records[0][1:]]
     rows = {r[0].strip(): r[1:] for r in records[1:]}
     if len(set(labels)) != len(labels) or len(rows) != len(records) - 1:
-        raise OrchardError(f"{file} names a label twice; every label stands once in the header and once in the first column")
+        raise OrchardError(
+            f"{file} names a label twice; every label stands once in the header and once in the first column"
+        )
     if set(labels) != set(rows):
         odd = sorted(set(labels) ^ set(rows))
-        raise OrchardError(f"{file} is not square: {', '.join(shown(odd, 3))} stands only in the header or only in a row")
+        raise OrchardError(
+            f"{file} is not square: {', '.join(shown(odd, 3))} stands only in the header or only in a row"
+        )
     try:
         matrix = np.array([[float(c) for c in rows[label]] for label in labels])
     except ValueError:
-        raise OrchardError(f"{file} holds a cell that is not a number; every cell of the {what} matrix must be filled") from None
+        raise OrchardError(
+            f"{file} holds a cell that is not a number; every cell of the {what} matrix must be filled"
+        ) from None
     if matrix.shape != (len(labels), len(labels)) or not np.isfinite(matrix).all():
-        raise OrchardError(f"{file} is not a square matrix of {len(labels)} labels; every row needs {len(labels)} numbers")
+        raise OrchardError(
+            f"{file} is not a square matrix of {len(labels)} labels; every row needs {len(labels)} numbers"
+        )
     scale = np.abs(matrix).max()
     off = np.argwhere(np.abs(matrix - matrix.T) > 1e-8 * scale)
     if len(off):
         i, j = off[0]
-        raise OrchardError(f"{file} is not symmetric: ({labels[i]}, {labels[j]}) is {matrix[i, j]:g} but ({labels[j]}, {labels[i]}) {matrix[j, i]:g}")
+        raise OrchardError(
+            f"{file} is not symmetric: ({labels[i]}, {labels[j]}) is {matrix[i, j]:g} but ({labels[j]}, {labels[i]}) {matrix[j, i]:g}"
+        )
     return labels, (matrix + matrix.T) / 2
 
 
@@ -66,9 +80,13 @@ def in_order(file: str, labels: list[str], matrix: Array, wanted: list[str], wha
     """The matrix of exactly the ``wanted`` labels, in their order."""
     missing = [w for w in wanted if w not in labels]
     if missing:
-        raise OrchardError(f"{file} has no row for the {what} {', '.join(shown(missing, 3))}; it has {', '.join(shown(labels, 5))}")
+        raise OrchardError(
+            f"{file} has no row for the {what} {', '.join(shown(missing, 3))}; it has {', '.join(shown(labels, 5))}"
+        )
     extra = [w for w in labels if w not in wanted]
     if extra:
-        raise OrchardError(f"{file} names {', '.join(shown(extra, 3))}, which is no {what} of the clause ({', '.join(shown(wanted, 5))})")
+        raise OrchardError(
+            f"{file} names {', '.join(shown(extra, 3))}, which is no {what} of the clause ({', '.join(shown(wanted, 5))})"
+        )
     at = [labels.index(w) for w in wanted]
     return matrix[np.ix_(at, at)]

@@ -59,9 +59,7 @@ def _spread(sentence: spec.Sentence, maker: Maker) -> Part | None:
     return Part(part.terms[1:], part.names[1:], part.labels[1:], columns, tuple(o - 1 for o in part.owner[1:]))
 
 
-def _time(
-    structure: spec.Structure, maker: Maker, sentence: spec.Sentence
-) -> tuple[Array | None, tuple[str, ...]]:
+def _time(structure: spec.Structure, maker: Maker, sentence: spec.Sentence) -> tuple[Array | None, tuple[str, ...]]:
     if structure.column is None:
         return None, ()
     column = structure.column

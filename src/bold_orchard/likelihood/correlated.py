@@ -14,8 +14,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.likelihood.products import CrossProducts
 from bold_orchard.likelihood.elimination import Backward
+from bold_orchard.likelihood.products import CrossProducts
 from bold_orchard.likelihood.rows import Bands, RowCovariance
 from bold_orchard.likelihood.sums import Sums
 
@@ -77,7 +77,7 @@ class Correlated:
     def _combined(self, values: list[Array], totals: Array | None) -> CrossProducts:
         if self.stack is not None:
             return _unflat(self.frame, np.concatenate([*values, *([] if totals is None else [totals])]) @ self.stack)
-        terms = []
+        terms: list[tuple[int, Array, Array | None]] = []
         for o, (classes, value) in enumerate(zip(self.rows.classes, values)):
             index = np.flatnonzero(classes >= 0)
             terms.append((o, index, value[classes[index]]))

@@ -16,6 +16,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.likelihood import batched
+
 Array = NDArray[Any]
 MOST_STACKED = 20_000_000
 
@@ -30,8 +32,9 @@ class Crossing:
     column: Array
     values: Array
     starts: Array
-    _pairs: tuple[Array, Array, Array] | None = None
+    _pairs: CellPairs | None = None
     _stack: tuple[Array, Array] | None = None
+    _mixed: Array | None = None
 
     @staticmethod
     def build(levels: int, q: int, parts: list[tuple[Array, Array, Array]]) -> Crossing:
@@ -52,80 +55,101 @@ class Crossing:
 
     def times(self, right: Array) -> Array:
         """R_j @ right for every level: right (q, w) -> (k, w, J)."""
-        k, w = len(self.values), right.shape[1]
-        out = np.empty((k, w, self.levels))
         picked = right[self.column].T
-        for i in range(k):
-            for c in range(w):
-                out[i, c] = np.bincount(self.level, self.values[i] * picked[c], minlength=self.levels)
+        return np.stack([self._by_level(v * picked) for v in self.values])
+
+    def _by_level(self, cells: Array) -> Array:
+        """Sum (w, cells) over the cells of each level, (w, J)."""
+        if self.starts[-2] == self.starts[-1]:  # reduceat needs a cell to start from
+            cells = np.pad(cells, ((0, 0), (0, 1)))
+        out = np.add.reduceat(cells, self.starts[:-1], axis=1)
+        empty = self.starts[1:] == self.starts[:-1]
+        if empty.any():
+            out[:, empty] = 0.0
         return out
 
     def transposed_times(self, left: Array) -> Array:
         """sum_j R_j' left_j: left (k, w, J) -> (q, w)."""
-        k, w = left.shape[:2]
-        out = np.zeros((self.q, w))
-        for c in range(w):
-            weight = sum(self.values[i] * left[i, c][self.level] for i in range(k))
+        out = np.empty((self.q, left.shape[1]))
+        for c in range(left.shape[1]):
+            weight = self.values[0] * left[0, c][self.level]
+            for i in range(1, len(self.values)):
+                weight += self.values[i] * left[i, c][self.level]
             out[:, c] = np.bincount(self.column, weight, minlength=self.q)
         return out
 
-    # -- the quadratic products
+    def cross(self, right: Array, c: Array, k: Array) -> Array:
+        """sum_j R_j' K_j right_j, (q, w): right (k, w, J) is the same at every call, c and K as in ``subtract_gram``."""
+        stack = self._classes(c)
+        if stack is None:
+            return self.transposed_times(batched.multiply(k, right))
+        return np.tensordot(k[0, 0][stack[0]], self._mixed_classes(right, c, len(stack[0])), axes=1)
 
-    def subtract_gram(self, out: Array, c: Array, k: Array) -> None:
-        """out -= sum_j R_j' K_j R_j, (q, q); ``c`` (k, k, J) is Z'Z per level, on whose classes K depends."""
+    def cross_total(self, bar: Array, keep: Array, right: Array, c: Array) -> float | None:
+        """sum_j keep_j^2 (R_j bar right_j'), bar (q, w), by classes; None where there are none."""
+        stack = self._classes(c)
+        if stack is None:
+            return None
+        mixed = self._mixed_classes(right, c, len(stack[0]))
+        return float(keep[0, 0][stack[0]] ** 2 @ np.tensordot(mixed, bar, axes=2))
+
+    def _mixed_classes(self, right: Array, c: Array, count: int) -> Array:
+        """sum of R_j' right_j over each class, (classes, q, w), made once."""
+        if self._mixed is None:
+            kind = np.unique(c[0, 0], return_inverse=True)[1][self.level]
+            sums = [np.bincount(kind * self.q + self.column, self.values[0] * w[self.level], count * self.q)
+                    for w in right[0]]  # fmt: skip
+            self._mixed = np.stack(sums, axis=1).reshape(count, self.q, -1)
+        return self._mixed
+
+    # -- the quadratic products; ``dense`` is the whole dense part, whose first q rows and columns are the tail's
+
+    def subtract_gram(self, dense: Array, c: Array, k: Array) -> None:
+        """dense[:q, :q] -= sum_j R_j' K_j R_j; ``c`` (k, k, J) is Z'Z per level, on whose classes K depends."""
         stack = self._classes(c)
         if stack is not None:
             members, matrices = stack
-            out -= np.tensordot(k[0, 0][members], matrices, axes=1)
+            dense[: self.q, : self.q] -= np.tensordot(k[0, 0][members], matrices, axes=1)
             return
-        first, second, _ = self._all_pairs()
-        size = len(self.values)
-        weight = np.zeros(len(first))
-        level = self.level[first]
-        for i in range(size):
-            for j in range(size):
-                weight += self.values[i][first] * k[i, j][level] * self.values[j][second]
-        np.negative(weight, out=weight)
-        np.add.at(out, (self.column[first], self.column[second]), weight)
-        weight[self.column[first] == self.column[second]] = 0.0
-        np.add.at(out, (self.column[second], self.column[first]), weight)
+        pairs = self._all_pairs()
+        level = self.level[pairs.first]
+        weight = np.zeros(len(level))
+        for i, one in enumerate(pairs.ones):
+            for j, two in enumerate(pairs.twos):
+                weight -= one * k[i, j][level] * two
+        flat, width = dense.reshape(-1), len(dense)
+        np.add.at(flat, pairs.row * width + pairs.column, weight)
+        off = pairs.off
+        np.add.at(flat, pairs.column[off] * width + pairs.row[off], weight[off])
 
     def quadratic(self, bar: Array, keep: Array, c: Array) -> Array:
-        """sum_j keep_j (R_j bar R_j') keep_j', (k, k); bar (q, q) symmetric, keep (k, k, J)."""
+        """sum_j keep_j (R_j bar R_j') keep_j', (k, k); bar as ``dense``, symmetric; keep (k, k, J)."""
         stack = self._classes(c)
         if stack is not None:
             members, matrices = stack
-            weight = keep[0, 0][members] ** 2
-            return np.array([[float(weight @ (matrices.reshape(len(members), -1) @ bar.ravel()))]])
-        first, second, target = self._all_pairs()
-        size = len(self.values)
-        kept = np.zeros((size, len(self.level)))
-        for i in range(size):
-            for j in range(size):
-                kept[i] += keep[i, j][self.level] * self.values[j]
-        both = bar.ravel()[target]
-        off = (self.column[first] != self.column[second]).astype(float)
-        out = np.empty((size, size))
-        for i in range(size):
-            for j in range(size):
-                one = kept[i][first] * kept[j][second]
-                two = kept[i][second] * kept[j][first]
-                out[i, j] = float(both @ (one + off * two))
-        return out
+            inner = np.ascontiguousarray(bar[: self.q, : self.q]).reshape(-1)
+            return np.array([[float(keep[0, 0][members] ** 2 @ (matrices.reshape(len(members), -1) @ inner))]])
+        pairs, size = self._all_pairs(), len(self.values)
+        level = self.level[pairs.first]
+        both = bar.reshape(-1)[pairs.row * len(bar) + pairs.column]
+        both[pairs.off] *= 2.0
+        keeps = [[keep[i, j][level] for j in range(size)] for i in range(size)]
+        ones = [sum(keeps[i][j] * pairs.ones[j] for j in range(size)) for i in range(size)]
+        twos = [sum(keeps[i][j] * pairs.twos[j] for j in range(size)) for i in range(size)]
+        out = np.array([[float(both @ (a * b)) for b in twos] for a in ones])
+        return (out + out.T) / 2
 
     def per_level(self, bar: Array) -> Array:
-        """R_j bar R_j' for every level, (k, k, J)."""
-        first, second, target = self._all_pairs()
-        size = len(self.values)
-        both = bar.ravel()[target]
-        off = (self.column[first] != self.column[second]).astype(float)
+        """R_j bar R_j' for every level, (k, k, J); bar as ``dense``."""
+        pairs, size = self._all_pairs(), len(self.values)
+        both = bar.reshape(-1)[pairs.row * len(bar) + pairs.column]
+        both[pairs.off] *= 2.0
+        level = self.level[pairs.first]
         out = np.empty((size, size, self.levels))
         for i in range(size):
             for j in range(size):
-                weight = both * (self.values[i][first] * self.values[j][second]
-                                 + off * self.values[i][second] * self.values[j][first])  # fmt: skip
-                out[i, j] = np.bincount(self.level[first], weight, minlength=self.levels)
-        return out
+                out[i, j] = np.bincount(level, both * pairs.ones[i] * pairs.twos[j], minlength=self.levels)
+        return (out + out.transpose(1, 0, 2)) / 2
 
     def _classes(self, c: Array) -> tuple[Array, Array] | None:
         """(a member of each class (m,), sum of R_j' R_j over each class (m, q, q)), or None when too many."""
@@ -155,14 +179,29 @@ class Crossing:
             total += dense.T @ dense
         return total
 
-    def _all_pairs(self) -> tuple[Array, Array, Array]:
-        """Pairs of cells (first, second) of one level with column[first] >= column[second], and their target."""
+    def _all_pairs(self) -> CellPairs:
         if self._pairs is None:
             position = np.arange(len(self.level)) - self.starts[self.level]
             first = np.repeat(np.arange(len(self.level)), position + 1)
             ends = np.cumsum(position + 1)
             offset = np.arange(len(first)) - np.repeat(ends - position - 1, position + 1)
             second = self.starts[self.level[first]] + offset
-            target = self.column[first] * self.q + self.column[second]
-            self._pairs = first, second, target
+            row, column = self.column[first], self.column[second]
+            off = np.flatnonzero(row != column)
+            self._pairs = CellPairs(first, row, column, off, self.values[:, first], self.values[:, second])
         return self._pairs
+
+
+@dataclass
+class CellPairs:
+    """Pairs of cells of one level: ``first`` cell; ``row`` >= ``column`` in the tail; values (k, pairs) of both.
+
+    ``off`` lists the pairs of two different cells.
+    """
+
+    first: Array
+    row: Array
+    column: Array
+    off: Array
+    ones: Array
+    twos: Array

@@ -8,7 +8,7 @@ products with the tail as cells (``Crossing``).
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np

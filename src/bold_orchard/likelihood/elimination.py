@@ -20,10 +20,11 @@ from numpy.typing import NDArray
 
 from bold_orchard.likelihood import batched
 from bold_orchard.likelihood.crossing import Crossing
-from bold_orchard.likelihood.products import CrossProducts, Stage
+from bold_orchard.likelihood.products import CrossProducts, Stage, Tail
 
 Array = NDArray[Any]
 SMALL_TAIL = 300
+NUMPY_INVERSE = 600
 SAFE = 1e-6
 
 
@@ -44,13 +45,16 @@ class StageWork:
 
 @dataclass
 class TailWork:
-    """The dense part: ``s`` (q, q) and ``right`` (q, w) reduced, K (q, q), and (I + T'ST)^-1 (q, q)."""
+    """The dense part: ``s`` (q, q) and ``right`` (q, w) reduced, and K (q, q).
+
+    ``inverse[f]`` (k, k) sums the diagonal blocks of (I + T'ST)^-1 over the levels of tail unit f.
+    """
 
     factors: list[Array]
     s: Array
     right: Array
     k: Array
-    a_inverse: Array
+    inverse: dict[int, Array]
 
 
 @dataclass
@@ -97,8 +101,8 @@ def eliminate(products: CrossProducts, factors: list[Array]) -> Eliminated:
 
 def _subtract_crossing(crossing: Crossing, work: StageWork, dense: Array, q: int) -> None:
     k = work.k
-    crossing.subtract_gram(dense[:q, :q], work.c, k)
-    change = crossing.transposed_times(batched.multiply(k, work.right))
+    crossing.subtract_gram(dense, work.c, k)
+    change = crossing.cross(work.right, work.c, k)
     dense[:q, q:] -= change
     dense[q:, :q] -= change.T
 
@@ -124,11 +128,18 @@ def _eliminate_tail(
     a = _times_factors(products, factors, s.copy())
     a = _times_factors(products, factors, a.T).T
     a[np.diag_indices(q)] += 1.0
-    log_a, inverse = _inverse(a)
-    k = _times_factors(products, [t.T for t in factors], inverse.copy())
+    log_a, k = _inverse(a)
+    blocks = {t.unit: _summed_blocks(k, t) for t in products.tails}
+    k = _times_factors(products, [t.T for t in factors], k)
     k = _times_factors(products, [t.T for t in factors], k.T).T
-    w = dense[q:, q:] - right.T @ k @ right
-    return Eliminated(products, works, TailWork(factors, s, right, k, inverse), log_det + log_a, (w + w.T) / 2)
+    w = dense[q:, q:] - right.T @ (k @ right)
+    return Eliminated(products, works, TailWork(factors, s, right, k, blocks), log_det + log_a, (w + w.T) / 2)
+
+
+def _summed_blocks(m: Array, t: Tail) -> Array:
+    """Sum over levels of the diagonal blocks (k, k) of a tail unit in m (q, q)."""
+    own = m[t.columns, t.columns].reshape(t.size, t.levels, t.size, t.levels)
+    return np.einsum("ajbj->ab", own)
 
 
 def _times_factors(products: CrossProducts, factors: list[Array], m: Array) -> Array:
@@ -144,12 +155,12 @@ def _times_factors(products: CrossProducts, factors: list[Array], m: Array) -> A
 
 def _inverse(a: Array) -> tuple[float, Array]:
     """log|a| and the inverse of a positive definite (q, q) matrix."""
-    if len(a) <= SMALL_TAIL:
+    if len(a) <= NUMPY_INVERSE:
         low = np.linalg.cholesky(a)
         return 2.0 * float(np.log(np.diag(low)).sum()), np.linalg.inv(a)
     from scipy.linalg import lapack
 
-    low, info = lapack.dpotrf(np.asfortranarray(a), lower=1, clean=0, overwrite_a=1)
+    low, info = lapack.dpotrf(a if a.flags.f_contiguous else a.T, lower=1, clean=0, overwrite_a=1)
     if info:
         raise np.linalg.LinAlgError("the tail is not positive definite")
     log_a = 2.0 * float(np.log(np.diag(low)).sum())
@@ -209,7 +220,7 @@ def backward(e: Eliminated, w_bar: Array, inverses: bool = False) -> Backward:
         slope[work.stage.unit] -= batched.total(batched.multiply(keep, q), keep.transpose(1, 0, 2))
         if i or inverses:
             if work.stage.crossing is not None:
-                q += work.stage.crossing.per_level(dense_bar[: e.products.q, : e.products.q])
+                q += work.stage.crossing.per_level(dense_bar)
             c_bars[i] = k + batched.multiply(batched.multiply(k, q), k)
             inverse[work.stage.unit] = c_bars[i]
     return Backward(slope, inverse, right_bars, dense_bar)
@@ -222,10 +233,15 @@ def _crossing_backward(
     crossing = work.stage.crossing
     assert crossing is not None
     q = crossing.q
-    slope[work.stage.unit] -= crossing.quadratic(dense_bar[:q, :q], keep, work.c)
-    mixed = batched.multiply_transposed(crossing.times(dense_bar[:q, q:]), work.right)
+    slope[work.stage.unit] -= crossing.quadratic(dense_bar, keep, work.c)
     own = np.stack([dense_bar[q:, q:] @ rows for rows in work.right])
-    return mixed + mixed.transpose(1, 0, 2) + batched.multiply_transposed(work.right, own)
+    rest = batched.multiply_transposed(work.right, own)
+    shared = None if inverses else crossing.cross_total(dense_bar[:q, q:], keep, work.right, work.c)
+    if shared is not None:
+        slope[work.stage.unit] -= 2.0 * shared
+        return rest
+    mixed = batched.multiply_transposed(crossing.times(dense_bar[:q, q:]), work.right)
+    return rest + mixed + mixed.transpose(1, 0, 2)
 
 
 def _apply(
@@ -254,7 +270,14 @@ def _tail_backward(e: Eliminated, w_bar: Array, slope: dict[int, Array], inverse
         return w_bar
     t = e.tail
     kr = t.k @ t.right
-    s_bar = t.k + (kr @ w_bar) @ kr.T
+    q = e.products.q
+    bar = np.empty((q + len(w_bar), q + len(w_bar)))
+    s_bar = bar[:q, :q]
+    np.matmul(kr @ w_bar, kr.T, out=s_bar)
+    s_bar += t.k
+    bar[:q, q:] = -kr @ w_bar
+    bar[q:, :q] = bar[:q, q:].T
+    bar[q:, q:] = w_bar
     keep_right = t.right - t.s @ kr
     blocks = _kept_blocks(e)
     for unit in e.products.tails:
@@ -262,7 +285,7 @@ def _tail_backward(e: Eliminated, w_bar: Array, slope: dict[int, Array], inverse
         slope[unit.unit] = blocks[unit.unit] - np.einsum("ajv,vw,bjw->ab", mine, w_bar, mine, optimize=True)
         own = s_bar[unit.columns, unit.columns].reshape(unit.size, unit.levels, unit.size, unit.levels)
         inverse[unit.unit] = np.einsum("ajbj->abj", own)
-    return np.block([[s_bar, -kr @ w_bar], [-w_bar @ kr.T, w_bar]])
+    return bar
 
 
 def _kept_blocks(e: Eliminated) -> dict[int, Array]:
@@ -277,18 +300,16 @@ def _kept_blocks(e: Eliminated) -> dict[int, Array]:
     product: Array | None = None
     for unit in e.products.tails:
         factor = t.factors[unit.unit]
-        shape = (unit.size, unit.levels, unit.size, unit.levels)
         typical = float(np.diag(t.s)[unit.columns].mean())
         smallest = float(np.linalg.svd(factor, compute_uv=False)[-1]) ** 2 * typical
         if len(t.s) > SMALL_TAIL and smallest > SAFE:
-            own = t.a_inverse[unit.columns, unit.columns].reshape(shape)
-            summed = unit.levels * np.eye(unit.size) - np.einsum("ajbj->ab", own)
+            summed = unit.levels * np.eye(unit.size) - t.inverse[unit.unit]
             back = np.linalg.inv(factor)
             out[unit.unit] = back.T @ summed @ back
         else:
             if product is None:
                 product = t.s - t.s @ t.k @ t.s
-            out[unit.unit] = np.einsum("ajbj->ab", product[unit.columns, unit.columns].reshape(shape))
+            out[unit.unit] = _summed_blocks(product, unit)
     return out
 
 

@@ -7,6 +7,7 @@ log sigma^2 when some covariance is given whole and sigma^2 can no longer be pro
 
 from __future__ import annotations
 
+import itertools
 from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
@@ -44,7 +45,7 @@ class Criterion:
     def slices(self) -> list[slice]:
         """Where each unit's parameters stand."""
         ends = np.cumsum([0, *(s.n_theta for s in self.structures)])
-        return [slice(int(a), int(b)) for a, b in zip(ends[:-1], ends[1:])]
+        return [slice(int(a), int(b)) for a, b in itertools.pairwise(ends)]
 
     @cached_property
     def n_theta(self) -> int:

@@ -8,8 +8,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.likelihood import batched
-from bold_orchard.likelihood.products import CrossProducts
 from bold_orchard.likelihood.elimination import Eliminated
+from bold_orchard.likelihood.products import CrossProducts
 
 Array = NDArray[Any]
 

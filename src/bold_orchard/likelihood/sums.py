@@ -54,8 +54,9 @@ def pairs_of(one: RandomUnit, two: RandomUnit) -> Pairs:
         present = np.zeros(grid, dtype=bool)
         present[cells] = True
         found = np.flatnonzero(present)
-        rank = np.cumsum(present, dtype=np.int32)
-        index = rank[cells].astype(np.intp) - 1
+        rank = np.empty(grid, dtype=np.int32)
+        rank[found] = np.arange(len(found))
+        index = rank[cells]
     else:
         found, index = np.unique(cells, return_inverse=True)
     first, second = np.divmod(found, two.levels)
