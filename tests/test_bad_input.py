@@ -38,7 +38,17 @@ CASES = [
     ("ragged line", GOOD.replace("u1,5,", "u1,9,9,5,"), MODEL, ("line 7", "cells")),
     ("mostly numbers", GOOD.replace("0.5\n", "n/a\n"), MODEL, ("'y' is text", "--missing 'n/a'")),
     ("log of zero", GOOD, "y = log(x); each unit: intercept", ("log(x)", "not a finite number", "1 row")),
-    ("not yet: within", GOOD, "y = x; within unit: ar1(x)", ("not built yet",)),
+    ("time twice", GOOD, "y = x; within unit: ar1(z)", ("unit u0 has z = 0 twice", "rows 1 and 5")),
+    ("time as text", GOOD, "y = x; within unit: ar1(unit)", ("ar1 needs numbers",)),
+    (
+        "constant spread",
+        GOOD,
+        "y = x; each unit: intercept; spread = calc(0 * x + 1)",
+        ("spread cannot depend", "same in every row"),
+    ),
+    ("no pairs", GOOD, "y = z; within x: exchangeable", ("no x has two rows",)),
+    ("no matrix", GOOD, 'y = x; each unit (known "kin.csv"): intercept', ("no file kin.csv", "working folder")),
+    ("too many effects", GOOD, "y = x; each unit: power(x, 6)", ("24 random effects", "from 24 rows")),
 ]
 
 
@@ -124,3 +134,39 @@ def test_a_defect_of_ours_is_one_line(orchard, monkeypatch, capsys):
     monkeypatch.setattr(command, "run", lambda args: 1 / 0)
     assert main(["fit", "t.csv", MODEL]) == 1
     assert capsys.readouterr().err.startswith("orchard: a defect of ours: ZeroDivisionError")
+
+
+MATRICES = [
+    ("not square", ",u0,u1\nu0,1,0\nu1,0,1\nu2,0,0\n", "not square"),
+    ("asymmetric", ",u0,u1,u2,u3\nu0,1,0.5,0,0\nu1,0,1,0,0\nu2,0,0,1,0\nu3,0,0,0,1\n", "not symmetric: (u0, u1)"),
+    ("indefinite", ",u0,u1,u2,u3\nu0,1,2,0,0\nu1,2,1,0,0\nu2,0,0,1,0\nu3,0,0,0,1\n", "not positive definite"),
+    ("a unit missing", ",u0,u1,u2\nu0,1,0,0\nu1,0,1,0\nu2,0,0,1\n", "no row for unit u3"),
+    ("a gap", ",u0,u1\nu0,1,\nu1,0,1\n", "not a number"),
+    ("a label twice", ",u0,u0\nu0,1,0\nu0,0,1\n", "label twice"),
+]
+
+
+@pytest.mark.parametrize(("name", "matrix", "words"), MATRICES, ids=[m[0] for m in MATRICES])
+def test_bad_matrices(orchard, name, matrix, words):
+    (orchard.folder / "t.csv").write_text(GOOD)
+    (orchard.folder / "kin.csv").write_text(matrix)
+    refused(orchard("fit", "t.csv", 'y = x; each unit (known "kin.csv"): intercept'), 3, "kin.csv", words)
+
+
+def test_given_needs_the_terms_of_the_clause(orchard):
+    (orchard.folder / "t.csv").write_text(GOOD)
+    (orchard.folder / "g.csv").write_text(",intercept,z\nintercept,1,0\nz,0,1\n")
+    refused(orchard("fit", "t.csv", 'y = x; each unit (given "g.csv"): intercept + x'), 3, "no row for the term x")
+    (orchard.folder / "g.csv").write_text(",intercept,x\nintercept,1,2\nx,2,1\n")
+    refused(orchard("fit", "t.csv", 'y = x; each unit (given "g.csv"): intercept + x'), 3, "not positive semi-definite")
+
+
+def test_an_extra_that_is_not_installed_is_named(orchard):
+    import importlib.util
+
+    (orchard.folder / "t.parquet").write_bytes(b"PAR1")
+    done = orchard("scout", "t.parquet")
+    if importlib.util.find_spec("pyarrow") is None:
+        refused(done, 3, "bold-orchard[parquet]")
+    else:
+        refused(done, 3, "t.parquet cannot be read")

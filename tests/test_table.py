@@ -96,3 +96,23 @@ def test_scout_tells_nested_from_crossed(tmp_path):
     assert found["plot", "farm"] == "nested"
     assert "crossed" in (found.get(("plot", "sort")), found.get(("sort", "plot")))
     assert not any(c["suspected_missing_codes"] for c in d["columns"])
+
+
+@pytest.mark.parametrize("ending", ["xlsx", "ods", "jsonl", "tsv"])
+def test_every_format_reads_alike(tmp_path, ending):
+    import pandas as pd
+
+    frame = pd.DataFrame({"orchard": ["north", "north", "south"], "tree": [1, 2, 1], "yield": [1.5, None, -999.0],
+                          "note": ["none", "NA", "x"]})  # fmt: skip
+    path = tmp_path / f"t.{ending}"
+    if ending == "jsonl":
+        frame.to_json(path, orient="records", lines=True)
+    elif ending == "tsv":
+        frame.to_csv(path, sep="\t", index=False)
+    else:
+        frame.to_excel(path, index=False, engine="odf" if ending == "ods" else "openpyxl")
+    t = read_table(path, ["yield=-999"])
+    assert t.columns == ["orchard", "tree", "yield", "note"] and len(t) == 3
+    assert [t.kind(c) for c in t.columns] == ["category", "number", "number", "category"]
+    assert np.isnan(t.numbers("yield")).tolist() == [False, True, True]
+    assert t.labels("note").texts == ["none", "x"] and t.labels("tree").texts == ["1", "2"]

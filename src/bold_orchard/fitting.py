@@ -108,7 +108,8 @@ def refit(earlier: Fit, method: str) -> Fit:
 def make_criterion(design: Design, reml: bool) -> Criterion:
     """The numeric model of a design."""
     products, correlated = cross_products(to_arrays(design))
-    if design.y @ design.y * 1e-22 * (1 + products.n) >= products.dense[-1, -1]:
+    rounding = 10.0 * np.finfo(float).eps * float(np.linalg.norm(design.y))
+    if products.dense[-1, -1] <= rounding**2:
         raise OrchardError(
             f"the fixed part reproduces '{design.outcome}' exactly, so nothing is left to vary; "
             "is one of the terms computed from the outcome?"

@@ -71,7 +71,10 @@ def minimise(
         steps += 1
         if progress is not None:
             progress(steps)
-        there = count(_bounded(here.theta + step, bounded))
+        there = count.attempt(_bounded(here.theta + step, bounded))
+        if there is None:
+            damping = max(damping * 6, 0.3)
+            continue
         actual = here.deviance - there.deviance
         noise = 1e-11 * (1.0 + abs(here.deviance))
         better_slope = (
@@ -98,6 +101,14 @@ class _Counter(Generic[P]):
     def __call__(self, theta: Array) -> P:
         self.calls += 1
         return self.f(theta)
+
+    def attempt(self, theta: Array) -> P | None:
+        """The point, or None where the function does not exist."""
+        try:
+            there = self(theta)
+        except np.linalg.LinAlgError:
+            return None
+        return there if np.isfinite(there.deviance) else None
 
 
 def _bounded(theta: Array, bounded: NDArray[np.bool_]) -> Array:
@@ -169,8 +180,8 @@ def _check(
         decrement, step = _decrement(hessian, here.gradient, free)
         if decrement <= 1e-6 * tolerance or not np.isfinite(decrement):
             break
-        there = count(_bounded(here.theta + step, bounded))
-        if there.deviance > here.deviance + 1e-11 * (1 + abs(here.deviance)):
+        there = count.attempt(_bounded(here.theta + step, bounded))
+        if there is None or there.deviance > here.deviance + 1e-11 * (1 + abs(here.deviance)):
             break
         if _pull(there, bounded) >= _pull(here, bounded):
             break

@@ -124,6 +124,12 @@ def open_fit(name: str) -> Fit:
     return finish(document["name"], design, settings, criterion, found)
 
 
+def own_table(name: str) -> Table:
+    """The data a saved fit was made from, all rows of them."""
+    document = load_document(name)
+    return _table(document["saved"], find_fit(name), document["name"])
+
+
 def _table(saved: dict[str, Any], fit_path: Path, name: str) -> Table:
     if "embedded" in saved:
         raw = gzip.decompress(base64.b64decode(saved["embedded"]))

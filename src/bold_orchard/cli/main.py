@@ -20,6 +20,7 @@ COMMANDS = {
     "compare": "is the larger model worth it?",
     "check": "do the residuals, at every level, behave?",
     "components": "how much variation sits at each level?",
+    "predict": "predicted values for these or new rows",
     "demo": "everything above, on shipped data",
 }
 

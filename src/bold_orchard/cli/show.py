@@ -5,16 +5,23 @@ from __future__ import annotations
 import argparse
 
 from bold_orchard.cli.fit import fixed_table
-from bold_orchard.cli.options import check_targets, deliver, output_options
+from bold_orchard.cli.options import check_targets, deliver, output_options, say, write_csv
 
 EXAMPLE = """examples:
   orchard show slopes
   orchard show slopes --json
+  orchard show slopes --matrices algebra --level Barrow
 """
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
+    parser.add_argument(
+        "--matrices", metavar="FOLDER", help="write X, Z, G, R, their inverses and the mixed-model equations as CSV"
+    )
+    parser.add_argument(
+        "--level", metavar="LABEL", help="the level of the first unit whose R is written (with --matrices)"
+    )
     output_options(parser)
 
 
@@ -25,6 +32,8 @@ def run(args: argparse.Namespace) -> int:
 
     check_targets(args)
     document = load_document(args.fit)
+    if args.matrices:
+        _write_matrices(args)
     if args.confidence:
         document = with_confidence(document, args.confidence)
     if args.json:
@@ -37,3 +46,22 @@ def run(args: argparse.Namespace) -> int:
 
     deliver(args, document, fit_page, lambda: fixed_table(document), picture)
     return 0 if document["convergence"]["converged"] else 4
+
+
+def _write_matrices(args: argparse.Namespace) -> None:
+    from pathlib import Path
+
+    from bold_orchard.errors import OrchardError
+    from bold_orchard.inference.algebra import write_out
+    from bold_orchard.store import open_fit
+
+    made = write_out(open_fit(args.fit), args.level)
+    folder = Path(args.matrices)
+    try:
+        folder.mkdir(parents=True, exist_ok=True)
+    except OSError as e:
+        raise OrchardError(f"{folder} cannot be made: {e.strerror}; give another folder") from None
+    for name, m in made.items():
+        rows = [{"": label} | dict(zip(m.columns, values)) for label, values in zip(m.rows, m.values.tolist())]
+        write_csv(str(folder / f"{name}.csv"), rows)
+    say(args, f"wrote {', '.join(f'{name}.csv' for name in made)} to {folder}")

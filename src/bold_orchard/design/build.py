@@ -98,6 +98,7 @@ class Design:
     memory: dict[str, Any]
     rows: dict[str, Any]
     notes: tuple[str, ...]
+    meanings: dict[str, str]
 
     @property
     def outcome(self) -> str:
@@ -140,9 +141,27 @@ def build_design(sentence: spec.Sentence, table: Table, options: Options) -> Des
         memory=memory,
         rows={"read": table.read, "used": len(used), "dropped": dropped, "filled": filled},
         notes=tuple(notes),
+        meanings=maker.meanings,
     )
     guards.enough_rows(design)
     return replace(design, notes=(*design.notes, *guards.units_and_slopes(design, options.force)))
+
+
+def rebuild_parts(design: Design, table: Table) -> tuple[Part, tuple[Part, ...], Array | None]:
+    """The fixed part, the parts of all clauses and the offset over other rows, coded as in the fit.
+
+    ``table`` holds the rows wanted, complete in all covariates.
+    """
+    maker = Maker(table, design.memory, learn=False)
+    offsets, plain = _offsets(design.sentence.terms, maker)
+    fixed = build_part(plain, design.sentence.intercept, maker)
+    return fixed, tuple(build_part(e.terms, False, maker) for e in design.sentence.each), offsets
+
+
+def covariate_columns(sentence: spec.Sentence) -> list[str]:
+    """Columns a prediction needs beside the units."""
+    parts = (sentence.terms, tuple(e.terms for e in sentence.each))
+    return [c.name for c in spec.columns_of(parts)]
 
 
 def check_columns(sentence: spec.Sentence, table: Table) -> None:

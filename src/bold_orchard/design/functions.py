@@ -51,6 +51,7 @@ class Maker:
     baselines: dict[str, str] = field(default_factory=dict)
     learn: bool = True
     text: str = ""
+    meanings: dict[str, str] = field(default_factory=dict)
     _cache: dict[str, Numeric | Category] = field(default_factory=dict)
 
     def make(self, factor: spec.Factor) -> Numeric | Category:
@@ -186,13 +187,16 @@ def _centre(maker: Maker, call: spec.Call) -> Numeric:
     if len(call.arguments) == 2:
         unit = call.arguments[1]
         zero = f"{name} at its mean in the {unit}"
+        maker.meanings[str(call)] = f"{name} less its mean in each {unit}: the part of {name} within {unit}"
         return Numeric((str(call),), (x - maker.unit_mean(call, x),), zero)
     at = maker.learned(call, lambda: float(x.mean()))
+    maker.meanings[str(call)] = f"{name} less {at:.6g}, its mean over the rows used"
     return Numeric((str(call),), (x - at,), f"{name} = {at:.5g} (its mean)")
 
 
 def _mean(maker: Maker, call: spec.Call) -> Numeric:
-    _, x, _ = _one(maker, call)
+    name, x, _ = _one(maker, call)
+    maker.meanings[str(call)] = f"the mean of {name} in each {call.arguments[1]}: the part of {name} between levels"
     return Numeric((str(call),), (maker.unit_mean(call, x),), f"{call} = 0")
 
 
@@ -207,19 +211,22 @@ def _zscore(maker: Maker, call: spec.Call) -> Numeric:
     at, sd = maker.learned(call, lambda: [float(x.mean()), float(x.std(ddof=1)) if len(x) > 1 else 0.0])
     if sd == 0:
         raise OrchardError(f"zscore({name}) cannot be formed: '{name}' is the same in every row used")
+    maker.meanings[str(call)] = f"{name} less {at:.6g}, its mean, divided by {sd:.6g}, its SD"
     return Numeric((str(call),), ((x - at) / sd,), f"{name} = {at:.5g} (its mean)")
 
 
 def _since(maker: Maker, call: spec.Call) -> Numeric:
     name, x, _ = _one(maker, call)
     start = maker.learned(call, lambda: float(x.min()))
+    maker.meanings[str(call)] = f"{name} less {start:.6g}, its smallest"
     return Numeric((str(call),), (x - start,), f"{name} = {start:.5g} (its smallest)")
 
 
 def _rescale(maker: Maker, call: spec.Call) -> Numeric:
-    _, x, zero = _one(maker, call)
+    name, x, zero = _one(maker, call)
     by = call.arguments[1]
     assert isinstance(by, spec.Number)
+    maker.meanings[str(call)] = f"{name} divided by {by}"
     return Numeric((str(call),), (x / by.value,), zero)
 
 
@@ -245,6 +252,8 @@ def _spline(maker: Maker, call: spec.Call) -> Numeric:
     knots = np.asarray(maker.learned(call, lambda: np.quantile(x, np.linspace(0, 1, size + 1)).tolist()))
     if (np.diff(knots) <= 0).any():
         raise OrchardError(f"spline({name}, {size}) needs more distinct values of '{name}'; use a smaller number")
+    listed = ", ".join(f"{k:.5g}" for k in knots)
+    maker.meanings[str(call)] = f"a natural cubic spline of {name} with knots at {listed}"
     low, span = knots[0], knots[-1] - knots[0]
     z, k = (x - low) / span, (knots - low) / span
 

@@ -14,7 +14,7 @@ def components_figure(d: dict[str, Any]) -> Figure:
 
     A slope's SD is multiplied by the root mean square of its covariate, so that all lines share one axis.
     """
-    rows = [c for c in d["components"] if c["kind"] != "covariance"]
+    rows = [c for c in d["components"] if c["kind"] in ("variance", "residual")]
     figure, (ax,) = canvas(1, 1, f"Variation at each level, {d['name']}: {d['model']}")
     groups = list(dict.fromkeys(c["group"] for c in rows))
     for y, c in enumerate(reversed(rows)):

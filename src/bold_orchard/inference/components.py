@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from bold_orchard.design.build import Design
 from bold_orchard.fitting import Fit
 from bold_orchard.inference.distributions import quantile_t
-from bold_orchard.inference.summary import number
+from bold_orchard.inference.summary import number, residual_variance
 from bold_orchard.inference.uncertainty import parameter_covariance
 from bold_orchard.likelihood.gaussian import Evaluation
 
@@ -24,7 +24,7 @@ def components(fit: Fit, confidence: float = 0.95) -> dict[str, Any]:
     e, design = fit.evaluation, fit.design
     rows = _entries(design, e)
     covariance = parameter_covariance(e)
-    gradients = _gradients(e, rows)
+    gradients = _gradients(design, e, rows)
     total = sum(r["part"] for r in rows)
     z = quantile_t(confidence, None)
     out: list[dict[str, Any]] = []
@@ -32,7 +32,8 @@ def components(fit: Fit, confidence: float = 0.95) -> dict[str, Any]:
         se = float(np.sqrt(max(float(slope @ covariance @ slope), 0.0)))
         boundary = row["group"] in fit.result["convergence"]["boundary_terms"]
         zero = row["kind"] == "variance" and row["estimate"] == 0
-        out.append(_row(row, None if zero else se, z, row["part"] / total, boundary))
+        out.append(_row(row, None if zero or se == 0 else se, z, row["part"] / total, boundary))
+    out += _parameters(fit, covariance, z)
     return {
         "schema": SCHEMA,
         "name": fit.name,
@@ -66,8 +67,9 @@ def _entries(design: Design, e: Evaluation) -> list[dict[str, Any]]:
             rows.append(base | {"kind": "covariance", "term": names[i], "term2": names[j], "estimate": g[i, j], "at": (at + i, at + j),
                                 "part": 2 * means[i] * means[j] * g[i, j], "size": None, "sd": None,
                                 "correlation": g[i, j] / sd if sd > 0 else None})  # fmt: skip
-    rows.append({"group": "residual", "unit": None, "kind": "residual", "term": "residual", "term2": None, "estimate": e.sigma2,
-                 "at": None, "part": e.sigma2, "size": 1.0, "sd": np.sqrt(e.sigma2), "correlation": None})  # fmt: skip
+    v = residual_variance(design, e.criterion, e.theta[e.criterion.phi], e.sigma2)
+    rows.append({"group": "residual", "unit": None, "kind": "residual", "term": "residual", "term2": None, "estimate": v,
+                 "at": None, "part": v, "size": 1.0, "sd": np.sqrt(v), "correlation": None})  # fmt: skip
     return rows
 
 
@@ -97,11 +99,40 @@ def _row(row: dict[str, Any], se: float | None, z: float, share: float, boundary
     }
 
 
+def _parameters(fit: Fit, covariance: Array, z: float) -> list[dict[str, Any]]:
+    """Rows of kind 'parameter': rho, and the coefficients of a spread."""
+    e, residual = fit.evaluation, fit.result["residual"]
+    if e.criterion.correlated is None:
+        return []
+    out = []
+    rows, at = e.criterion.correlated.rows, e.criterion.phi.start
+    if "rho" in residual["parameters"]:
+        phi, h = e.theta[e.criterion.phi], 1e-6
+        moved = phi.copy()
+        moved[0] += h
+        slope = (rows.parameters(moved, 1.0)["rho"] - rows.parameters(phi, 1.0)["rho"]) / h
+        working = float(np.sqrt(max(covariance[at, at], 0.0)))
+        ends = []
+        for side in (-z, z):
+            moved[0] = phi[0] + side * working
+            ends.append(number(rows.parameters(moved, 1.0)["rho"]))
+        out.append(("rho", residual["parameters"]["rho"], working * abs(slope), ends))
+    for row in residual["parameters"].get("spread", []):
+        b, se = row["estimate"], row["se"]
+        out.append((f"spread {row['term']}", b, se, [b - z * se, b + z * se]))
+    blank = dict.fromkeys(("term2", "sd", "correlation", "share", "sd_in_outcome"))
+    return [
+        {"group": "residual", "kind": "parameter", "term": term, "estimate": number(b), "se": number(se),
+         "ratio": number(b / se) if se else None, "ci": ends, "boundary": False} | blank
+        for term, b, se, ends in out
+    ]  # fmt: skip
+
+
 def root_mean_square(values: Array) -> float:
     return float(np.sqrt(values @ values / len(values)))
 
 
-def _gradients(e: Evaluation, rows: list[dict[str, Any]]) -> list[Array]:
+def _gradients(design: Design, e: Evaluation, rows: list[dict[str, Any]]) -> list[Array]:
     """Derivative of each component in (theta, phi, log sigma^2)."""
     c = e.criterion
     size = len(e.theta) + (0 if c.absolute else 1)
@@ -119,12 +150,23 @@ def _gradients(e: Evaluation, rows: list[dict[str, Any]]) -> list[Array]:
         g = np.zeros(size)
         if row["unit"] is None:
             g[-1] = row["estimate"]
+            g[c.phi] = _residual_slope(design, e)
         else:
             i, j = row["at"]
             g[c.slices[row["block"]]] = slopes[row["block"]][0][:, i, j]
             g[-1] = slopes[row["block"]][1][i, j]
         out.append(g)
     return out
+
+
+def _residual_slope(design: Design, e: Evaluation) -> Array:
+    """Derivative of the reported residual variance in phi, by central differences."""
+    c, h = e.criterion, 1e-6
+    phi = e.theta[c.phi]
+    ends = [
+        [residual_variance(design, c, phi + side * step, e.sigma2) for side in (1, -1)] for step in h * np.eye(len(phi))
+    ]
+    return np.array([(up - down) / (2 * h) for up, down in ends])
 
 
 def _icc(design: Design, rows: list[dict[str, Any]], total: float) -> list[dict[str, Any]]:

@@ -72,6 +72,7 @@ def summarise(
         "df_method": df_method,
         "confidence": confidence,
         "intercept_at": list(design.fixed.zeros) if design.fixed.intercept else [],
+        "transformations": [{"term": t, "meaning": m} for t, m in design.meanings.items()],
         "mean_random_variance": mean_variances(design, e),
     }
 
@@ -153,29 +154,47 @@ def random_parts(design: Design, e: Evaluation) -> list[dict[str, Any]]:
     return out
 
 
+def residual_variance(design: Design, c: Criterion, phi: Array, sigma2: float) -> float:
+    """The residual variance: of the baseline under a spread, the mean one under unstructured."""
+    spread = design.residual.spread
+    if c.correlated is None:
+        return sigma2
+    if spread is not None:
+        columns = np.array([(v.mean(), v.std()) for v in spread.values])
+        sigma2 *= float(np.exp(-2.0 * (phi[-len(columns) :] / columns[:, 1]) @ columns[:, 0]))
+    if design.residual.kind == "unstructured":
+        return float(np.mean(np.diag(c.correlated.rows.parameters(phi, sigma2)["covariance"])))
+    return sigma2
+
+
 def residual_part(design: Design, e: Evaluation) -> dict[str, Any]:
-    """The residual variance (of the baseline under a spread, the mean one under unstructured) and its parameters."""
-    c, kind = e.criterion, design.residual.kind
-    variance, parameters = e.sigma2, {}
+    """Variance, SD, structure and parameters of the residuals."""
+    c, spread = e.criterion, design.residual.spread
+    phi = e.theta[c.phi]
+    variance = residual_variance(design, c, phi, e.sigma2)
+    parameters: dict[str, Any] = {}
     if c.correlated is not None:
-        phi = e.theta[c.phi]
-        spread = design.residual.spread
-        if spread is not None:
-            columns = np.array([(v.mean(), v.std()) for v in spread.values])
-            beta = phi[-len(columns) :] / columns[:, 1]
-            variance *= float(np.exp(-2.0 * beta @ columns[:, 0]))
-        parameters = c.correlated.rows.parameters(phi, variance)
-        if kind == "unstructured":
-            variance = float(np.mean(np.diag(parameters["covariance"])))
-        if spread is not None:
-            covariance = parameter_covariance(e)
-            at = range(c.phi.stop - len(columns), c.phi.stop)
-            parameters["spread"] = [
-                {"term": name, "label": label, "estimate": number(b), "se": number(np.sqrt(covariance[i, i]) / sd)}
-                for name, label, b, i, sd in zip(spread.names, spread.labels, beta, at, columns[:, 1])
-            ]
-    return {"variance": number(variance), "sd": number(np.sqrt(variance)), "structure": kind, "unit": design.residual.unit,
-            "parameters": parameters}  # fmt: skip
+        parameters = c.correlated.rows.parameters(phi, e.sigma2 if design.residual.kind == "unstructured" else variance)
+    if spread is not None:
+        covariance = parameter_covariance(e)
+        sds = [float(v.std()) for v in spread.values]
+        at = range(c.phi.stop - len(sds), c.phi.stop)
+        parameters["spread"] = [
+            {
+                "term": name,
+                "label": label,
+                "estimate": number(e.theta[i] / sd),
+                "se": number(np.sqrt(max(covariance[i, i], 0.0)) / sd),
+            }
+            for name, label, i, sd in zip(spread.names, spread.labels, at, sds)
+        ]
+    return {
+        "variance": number(variance),
+        "sd": number(np.sqrt(variance)),
+        "structure": design.residual.kind,
+        "unit": design.residual.unit,
+        "parameters": parameters,
+    }
 
 
 def correlation(g: Array) -> list[list[float | None]]:

@@ -86,10 +86,11 @@ class Criterion:
     def at(self, parameters: Array) -> Evaluation:
         parameters = np.asarray(parameters, dtype=float)
         products, log_det = self.products, 0.0
-        if self.correlated is not None:
-            bands, products = self.correlated.at(parameters[self.phi])
-            log_det = bands.log_det
-        return Evaluation(self, parameters, eliminate(products, self.factors(parameters)), log_det)
+        with np.errstate(all="ignore"):
+            if self.correlated is not None:
+                bands, products = self.correlated.at(parameters[self.phi])
+                log_det = bands.log_det
+            return Evaluation(self, parameters, eliminate(products, self.factors(parameters)), log_det)
 
     def start(self) -> Array:
         """theta by method of moments, unit by unit and column by column."""
@@ -144,7 +145,7 @@ class Evaluation:
     @cached_property
     def deviance(self) -> float:
         c = self.criterion
-        if not self.rss > 0:
+        if not (self.rss > 0 and np.isfinite(self.eliminated.log_det + self.log_det_r)):
             return np.inf
         value = c.dof * np.log(2 * np.pi * self.sigma2) + self.rss / self.sigma2
         value += self.eliminated.log_det + self.log_det_r - c.products.log_weights

@@ -68,7 +68,8 @@ class Independent(RowCovariance):
 class AR1(RowCovariance):
     """Correlation rho^gap inside a unit; ``gap`` (n,) to the row before, NaN for a unit's first row.
 
-    rho = tanh(phi); negative only when all gaps are whole numbers. The inverse is tridiagonal: with f = rho^gap,
+    tanh(phi) is rho^unit, with unit 1 when all gaps are whole numbers, and only then rho may be negative; else the unit is
+    the smallest gap, so that the slope at rho = 0 is finite. The inverse is tridiagonal: with f = rho^gap,
     1 / (1 - f^2) for a row with a predecessor (1 without), f^2 / (1 - f^2) more for one with a successor, and
     -f / (1 - f^2) beside the diagonal.
     """
@@ -78,7 +79,9 @@ class AR1(RowCovariance):
     def __init__(self, gap: Array) -> None:
         whole = bool(np.all(np.isnan(gap) | (gap == np.round(gap))))
         self.bounded, self.start = np.array([not whole]), np.array([0.3])
-        self.gaps, index = np.unique(gap[~np.isnan(gap)], return_inverse=True)
+        gaps, index = np.unique(gap[~np.isnan(gap)], return_inverse=True)
+        self.unit = 1.0 if whole else float(gaps[0])
+        self.gaps = gaps / self.unit
         code = np.full(len(gap), -1)
         code[~np.isnan(gap)] = index
         code_after = np.append(code[1:], -1)
@@ -105,7 +108,7 @@ class AR1(RowCovariance):
         return Bands([own, side], [d_own[None], d_side[None]], log_det, slope)
 
     def parameters(self, phi: Array, sigma2: float) -> dict[str, Any]:
-        return {"rho": float(np.tanh(phi[0]))}
+        return {"rho": float(np.tanh(phi[0]) ** (1.0 / self.unit))}
 
 
 class ExchangeableRows(RowCovariance):

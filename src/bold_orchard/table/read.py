@@ -224,7 +224,7 @@ def _read_other(path: Path, suffix: str) -> pd.DataFrame:
         if suffix in (".xlsx", ".ods"):
             engine: Any = "openpyxl" if suffix == ".xlsx" else "odf"
             return pd.read_excel(path, engine=engine, keep_default_na=False, na_values=list(MISSING))
-        return pd.read_json(path, lines=True, convert_dates=False, dtype=False)
+        return pd.read_json(path, lines=True, dtype=False)
     except ImportError:
         raise OrchardError(
             f"reading {suffix} files needs one more package; install it with: pip install 'bold-orchard[{needs}]'"
@@ -254,12 +254,11 @@ def _clean(series: pd.Series[Any], codes: list[str]) -> pd.Series[Any]:
         return series.mask(hit) if hit.any() else series
     if series.dtype.kind == "b":
         return series.astype(str)
-    text = series.map(lambda v: None if v is None or bool(pd.isna(v)) else v)
-    text = text.map(lambda v: None if v is None or str(v) in codes else v)
-    present = text.dropna()
-    if len(present) and all(isinstance(v, (int, float, np.number)) and not isinstance(v, bool) for v in present):
-        return text.astype(float)
-    return text.map(lambda v: v if v is None else str(v))
+    values = [None if pd.isna(v) or str(v) in codes else v for v in series.tolist()]
+    present = [v for v in values if v is not None]
+    if present and all(isinstance(v, (int, float, np.number)) and not isinstance(v, bool) for v in present):
+        return pd.Series([np.nan if v is None else float(v) for v in values], index=series.index, dtype=float)
+    return pd.Series([None if v is None else str(v) for v in values], index=series.index, dtype=object)
 
 
 def _is_number(text: str) -> bool:

@@ -58,6 +58,7 @@ def _fixed(page: Page, d: dict[str, Any], digits: int) -> None:
     words = []
     if d["intercept_at"]:
         words.append("The intercept is the mean at " + "; ".join(d["intercept_at"]) + ".")
+    words += [f"{t['term']} is {t['meaning']}." for t in d.get("transformations", [])]
     words.append(_df_words(d["df_method"], dfs.pop() if shared else None))
     page.text("\n".join(words))
 
@@ -92,8 +93,34 @@ def _random(page: Page, d: dict[str, Any], digits: int) -> None:
     )
     page.table("Variance components", ("group", "<term", "SD", "variance", "share"), rows)
     words = [w for part in parts for w in correlation_words(part)]
+    words += residual_words(res, digits)
     if words:
         page.text("\n".join(words))
+
+
+def residual_words(res: dict[str, Any], digits: int) -> list[str]:
+    """How residuals of one unit hang together, and what their SD depends on."""
+    out, parameters = [], res["parameters"]
+    if "rho" in parameters:
+        rho = figure(parameters["rho"], 3)
+        what = (
+            f"rho = {rho} at a distance of one, rho^gap beyond"
+            if res["structure"] == "ar1"
+            else f"rho = {rho} for all pairs"
+        )
+        out.append(f"Residuals of one {res['unit']} are correlated ({res['structure']}): {what}.")
+    if "occasions" in parameters:
+        out.append(f"Residuals of one {res['unit']} have a covariance of their own for every pair of occasions; SDs: "
+                   + ", ".join(f"{o} {figure(parameters['covariance'][i][i] ** 0.5, digits)}"
+                               for i, o in enumerate(parameters["occasions"])) + ".")  # fmt: skip
+    for row in parameters.get("spread", []):
+        factor = 2.718281828459045 ** row["estimate"]
+        out.append(
+            f"Residual SD, {row['label']}: times {figure(factor, 3)} (log {figure(row['estimate'], 3)}, SE {figure(row['se'], 2)})."
+        )
+    if "spread" in parameters:
+        out.append("The residual SD and variance above are those of the baseline.")
+    return out
 
 
 def correlation_words(part: dict[str, Any]) -> list[str]:

@@ -60,25 +60,15 @@ def components_page(d: dict[str, Any], digits: int = 4) -> Page:
     page = Page().title(d["model"]).text(f"Variance components of {d['name']}, by {d['method']}.")
     rows = []
     for c in d["components"]:
-        if c["kind"] == "covariance":
-            term = f"{c['term']} with {c['term2']}"
-        else:
-            term = c["term"] if c["kind"] != "residual" else ""
+        term = {"covariance": f"{c['term']} with {c['term2']}", "residual": "variance"}.get(c["kind"], c["term"])
         interval = f"{figure(c['ci'][0], 3)} to {figure(c['ci'][1], 3)}" if c["ci"] else "—"
-        second = figure(c["sd"], digits) if c["sd"] is not None else f"r {figure(c['correlation'], 2)}"
-        rows.append(
-            (
-                c["group"],
-                term,
-                figure(c["estimate"], digits),
-                figure(c["se"], 3),
-                interval,
-                second,
-                percent(c["share"]),
-            )
+        second = {"covariance": f"r {figure(c['correlation'], 2)}", "parameter": ""}.get(
+            c["kind"], figure(c["sd"], digits)
         )
+        share = "" if c["kind"] == "parameter" else percent(c["share"])
+        rows.append((c["group"], term, figure(c["estimate"], digits), figure(c["se"], 3), interval, second, share))
     level = f"{100 * d['confidence']:g}% interval"
-    page.table("Components", ("group", "<term", "variance", "SE", level, "SD", "share"), rows)
+    page.table("Components", ("group", "<term", "estimate", "SE", level, "SD", "share"), rows)
     page.text(
         "Shares are of the total variance at the mean of the covariates. Intervals of variances are on the log scale."
     )
@@ -169,3 +159,21 @@ def _relation(n: dict[str, str]) -> str:
         "labels repeat": "has labels that start again in every {p}: write 'each {u} in {p}'.",
     }
     return f"{n['unit']} " + words[n["relation"]].format(u=n["unit"], p=n["parent"], a=a_or_an(n["unit"]))
+
+
+def predict_page(d: dict[str, Any], digits: int = 4) -> Page:
+    page = (
+        Page().title(d["model"]).text(f"Predictions of {d['name']} for {count(len(d['rows']), 'row')}; the first few:")
+    )
+    level = f"{100 * d['confidence']:g}% interval"
+    rows = []
+    for r in d["rows"][:12]:
+        where = ", ".join(f"{u} {r[u]}" for u in d["units"] if u in r)
+        if r["predicted"] != r["predicted"]:
+            rows.append((str(r["row"]), where, "—", "—", "—", "—"))
+            continue
+        rows.append((str(r["row"]), where, figure(r["predicted"], digits), figure(r["se"], 3),
+                     f"{figure(r['low'], digits)} to {figure(r['high'], digits)}", figure(r["predicted_average"], digits)))  # fmt: skip
+    page.table("", ("row", "<where", "predicted", "SE", level, "average\nonly"), rows)
+    page.text("All rows go to a file with --csv FILE. The interval is that of a row's mean, not of a new observation.")
+    return page.notes(d["notes"])

@@ -1,0 +1,63 @@
+"""Predicted values for the rows of the data (those without an outcome too) or for new rows."""
+
+from __future__ import annotations
+
+import argparse
+
+from bold_orchard.cli.options import check_targets, data_options, deliver, output_options
+
+EXAMPLE = """examples:
+  orchard predict slopes --csv predicted.csv
+  orchard predict slopes --new next-season.csv --json
+"""
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
+    parser.add_argument("--new", metavar="DATA", help="a table of new rows (default: the rows of the fit's own data)")
+    data_options(parser)
+    output_options(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    from bold_orchard.inference.predict import predict
+    from bold_orchard.store import open_fit, own_table
+    from bold_orchard.table.read import read_table
+    from bold_orchard.text.others import predict_page
+
+    check_targets(args)
+    fit = open_fit(args.fit)
+    table = read_table(args.new, args.missing, args.where) if args.new else own_table(args.fit)
+    confidence = args.confidence or fit.settings.confidence
+    made = predict(fit, table, confidence)
+    columns = {
+        "predicted": made.predicted, "se": made.se, "low": made.low, "high": made.high,
+        "predicted_average": made.average, "residual": made.residual,
+    }  # fmt: skip
+    names = {c.name for c in fit.design.units}
+    frame = table.frame.assign(**columns)
+    rows = [
+        {"row": int(r)} | {str(k): v for k, v in record.items()}
+        for r, record in zip(table.row_numbers, frame.to_dict("records"))
+    ]
+    document = {
+        "schema": "bold-orchard/predict/1",
+        "name": fit.name,
+        "model": fit.result["model"],
+        "confidence": confidence,
+        "units": sorted(names),
+        "new_units": int((made.known == 0).any(axis=1).sum()),
+        "rows": rows,
+        "notes": _notes(made.known),
+    }
+    deliver(args, document, predict_page, lambda: rows)
+    return 0 if fit.converged else 4
+
+
+def _notes(known) -> list[str]:  # type: ignore[no-untyped-def]
+    new = int((known == 0).any(axis=1).sum())
+    if not new:
+        return []
+    return [
+        f"{new:,} rows belong to units that were not in the fit: they get the average, and the wider error that belongs to it."
+    ]

@@ -1,0 +1,130 @@
+"""Predicted values for the rows of a table, whether their outcome was measured or not."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.design.build import UnitCodes, covariate_columns, rebuild_parts, unit_codes
+from bold_orchard.errors import OrchardError
+from bold_orchard.fitting import Fit
+from bold_orchard.inference.distributions import quantile_t
+from bold_orchard.likelihood.functionals import error_variance
+from bold_orchard.sentence.spec import columns_of
+from bold_orchard.table.evaluate import evaluate
+from bold_orchard.table.table import Table
+
+Array = NDArray[Any]
+
+
+@dataclass(frozen=True)
+class Predictions:
+    """Over the rows of ``table``, each (n,), NaN where a covariate is missing.
+
+    ``average`` is the fixed part alone; ``known`` (n, units) tells which units were in the fit.
+    """
+
+    table: Table
+    predicted: Array
+    se: Array
+    low: Array
+    high: Array
+    average: Array
+    residual: Array
+    known: Array
+
+
+def predict(fit: Fit, table: Table, confidence: float = 0.95) -> Predictions:
+    """Empirical best linear unbiased predictions X b + Z u with the error of b and u together.
+
+    Harville (1976): the error of a predicted combination is that of the mixed-model equations' solution. A unit that was
+    not in the fit has effect 0 and its whole variance in the standard error. Intervals cover the mean of a row, not a new
+    observation of it.
+    """
+    design = fit.design
+    complete = np.ones(len(table), dtype=bool)
+    for column in dict.fromkeys(covariate_columns(design.sentence)):
+        complete &= ~table.is_missing(column)
+    if not complete.any():
+        raise OrchardError(f"no row of {table.name} has all covariates of the model")
+    used = table.take(complete)
+    fixed, parts, offset = rebuild_parts(design, used)
+    kept = fit.evaluation.criterion.products.standard.kept
+    x = np.column_stack([fixed.values[c] for c in kept]) if kept else np.zeros((len(used), 0))
+    average = x @ fit.evaluation.b + (0.0 if offset is None else offset)
+    moved, variance, known = _unit_part(fit, used, parts, x)
+    se = np.sqrt(np.maximum(variance, 0.0))
+    width = quantile_t(confidence, fit.result["fixed"][0]["df"]) * se
+    predicted = average + moved
+
+    def spread(values: Array) -> Array:
+        out = np.full((len(table), *values.shape[1:]), np.nan)
+        out[complete] = values
+        return out
+
+    return Predictions(
+        table=table,
+        predicted=spread(predicted),
+        se=spread(se),
+        low=spread(predicted - width),
+        high=spread(predicted + width),
+        average=spread(average),
+        residual=_outcome(fit, table) - spread(predicted),
+        known=spread(known),
+    )
+
+
+def _outcome(fit: Fit, table: Table) -> Array:
+    """The outcome as modelled, NaN where it is missing or absent from the table."""
+    value = fit.design.sentence.outcome.value
+    names = [c.name for c in columns_of(value)]
+    if not all(table.has(n) for n in names):
+        return np.full(len(table), np.nan)
+    return np.asarray(evaluate(value, lambda c: table.numbers(c.name)), dtype=float)
+
+
+def _unit_part(fit: Fit, used: Table, parts: tuple[Any, ...], x: Array) -> tuple[Array, Array, Array]:
+    """Z u, the variance of X b + Z (u_hat - u), and which units are known, per row."""
+    design, e = fit.design, fit.evaluation
+    n = len(used)
+    moved, known = np.zeros(n), np.ones((n, len(design.clauses)))
+    blocks: list[tuple[Array, Array]] = []
+    variance = np.zeros(n)
+    for i, (clause, part, each) in enumerate(zip(design.clauses, parts, design.sentence.each)):
+        place = _places(unit_codes(each.unit, used), design.blocks[clause.block].unit)
+        effects, _ = e.effects(clause.block)
+        z = np.column_stack(part.values)
+        have = place >= 0
+        known[:, i] = have
+        moved += np.where(have, np.einsum("nk,nk->n", z, effects[np.maximum(place, 0)][:, clause.columns]), 0.0)
+        g = e.covariance(clause.block)[clause.columns, clause.columns]
+        variance += np.where(have, 0.0, np.einsum("nj,jk,nk->n", z, g, z))
+        full = np.zeros((n, e.criterion.structures[clause.block].size))
+        full[:, clause.columns] = np.where(have[:, None], z, 0.0)
+        blocks.append((np.maximum(place, 0), full))
+    return moved, variance + joint_error(fit, x, blocks), known
+
+
+def _places(wanted: UnitCodes, fitted: UnitCodes) -> Array:
+    """Row -> level of the fit, -1 for a level that was not in it."""
+    index = {t: i for i, t in enumerate(fitted.texts)}
+    return np.array([index.get(t, -1) for t in wanted.texts], dtype=np.intp)[wanted.codes]
+
+
+def joint_error(fit: Fit, x: Array, blocks: list[tuple[Array, Array]]) -> Array:
+    """Variance of x b_hat + sum z (u_hat - u) per row, x (n, p'), blocks of (level (n,), z (n, k)) per clause.
+
+    Rows that share all levels and covariates share the answer. With w = [x z], this is sigma^2 w' C^- w, C the
+    coefficient matrix of the mixed-model equations; each distinct row is one more column carried through the elimination.
+    """
+    e, design = fit.evaluation, fit.design
+    standard = e.criterion.products.standard
+    work_x = np.linalg.solve(standard.to_work.T, x.T)
+    columns = []
+    for clause, (level, z) in zip(design.clauses, blocks):
+        back = np.linalg.inv(e.criterion.products.z_to_work[clause.block])
+        columns.append((clause.block, level, back.T @ z.T))
+    return e.sigma2 * error_variance(e.eliminated, work_x, columns)
