@@ -116,3 +116,13 @@ def test_every_format_reads_alike(tmp_path, ending):
     assert [t.kind(c) for c in t.columns] == ["category", "number", "number", "category"]
     assert np.isnan(t.numbers("yield")).tolist() == [False, True, True]
     assert t.labels("note").texts == ["none", "x"] and t.labels("tree").texts == ["1", "2"]
+
+
+def test_scout_warns_of_rows_that_occur_twice_and_of_small_groups(tmp_path):
+    rows = [f"f{f},t{f}-{t},{w},{f + t * w}.25" for f in range(6) for t in range(1, 4) for w in range(1, 9)]
+    d = scout(
+        read_table(write(tmp_path, "\n".join(["farm,trap,week,moths", *rows, "f3,t3-2,5,9.5"]))), ["farm", "trap"]
+    )
+    assert [(e["unit"], e["time"], e["count"]) for e in d["duplicates"]] == [("trap", "week", 1)]
+    joined = " ".join(d["notes"])
+    assert "farm has 6 levels only" in joined

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError, unknown_name
 from bold_orchard.table.natural import natural_order
+from bold_orchard.table.nesting import constant_or_varies, duplicates_of, is_time, nesting_of
 from bold_orchard.table.table import Labels, Table
 
 SCHEMA = "bold-orchard/scout/1"
@@ -33,20 +34,6 @@ CODES = {
 }
 FEW_LEVELS = 5
 LIKELY = 0.5
-TIMES = (
-    "season",
-    "year",
-    "month",
-    "week",
-    "day",
-    "date",
-    "time",
-    "visit",
-    "occasion",
-    "hour",
-    "wave",
-    "round",
-)
 
 
 def scout(table: Table, units: Sequence[str] = ()) -> dict[str, Any]:
@@ -60,10 +47,12 @@ def scout(table: Table, units: Sequence[str] = ()) -> dict[str, Any]:
     chosen = list(units) or [g["column"] for g in groupings if g["score"] >= LIKELY][:MOST_UNITS]
     for column in columns:
         column["levels_within"] = {
-            u: _within(labels.get(column["column"]), labels[u]) for u in chosen if u != column["column"] and u in labels
+            u: constant_or_varies(labels.get(column["column"]), labels[u])
+            for u in chosen
+            if u != column["column"] and u in labels
         }
     likely = [g["column"] for g in groupings if g["score"] >= LIKELY]
-    nesting = _nesting(list(dict.fromkeys([*units, *likely]))[: MOST_UNITS + len(units)], labels, groupings)
+    nesting = nesting_of(list(dict.fromkeys([*units, *likely]))[: MOST_UNITS + len(units)], labels, groupings)
     document = {
         "schema": SCHEMA,
         "name": table.name,
@@ -72,6 +61,7 @@ def scout(table: Table, units: Sequence[str] = ()) -> dict[str, Any]:
         "groupings": groupings,
         "units": chosen,
         "nesting": nesting,
+        "duplicates": duplicates_of(nesting, likely, labels),
         "sentences": [],
         "notes": [],
     }
@@ -185,96 +175,6 @@ def _times(counts: NDArray[np.intp]) -> str:
     return f"{low:,}" if low == high else f"{low:,} to {high:,}"
 
 
-def _within(labels: Labels | None, unit: Labels) -> str:
-    """'constant' when the column takes one value in every level of the unit, missing cells aside."""
-    if labels is None:
-        return "constant"
-    keep = (labels.codes >= 0) & (unit.codes >= 0)
-    codes, groups = labels.codes[keep], unit.codes[keep]
-    first = np.full(len(unit.raw), -1)
-    first[groups[::-1]] = codes[::-1]
-    return "constant" if np.array_equal(first[groups], codes) else "varies"
-
-
-def _nesting(chosen: list[str], labels: dict[str, Labels], groupings: list[dict[str, Any]]) -> list[dict[str, Any]]:
-    """For each pair of units: nested, crossed, or labels that start again under every parent."""
-    likely = {g["column"] for g in groupings}
-    chosen = [c for c in chosen if c in likely]
-    out: list[dict[str, str]] = []
-    for unit in chosen:
-        for parent in chosen:
-            if unit == parent or len(labels[unit].raw) < 2:
-                continue
-            relation = _relation(labels[unit], labels[parent])
-            if relation == "nested" or (relation and (parent, unit) not in {(o["unit"], o["parent"]) for o in out}):
-                out.append({"unit": unit, "parent": parent, "relation": relation})
-    for entry in list(out):
-        if entry["relation"] == "crossed":
-            found = _which_repeats(entry["unit"], entry["parent"], labels, groupings)
-            if found:
-                entry |= found
-    return out
-
-
-def _relation(unit: Labels, parent: Labels) -> str:
-    keep = (unit.codes >= 0) & (parent.codes >= 0)
-    a, b = unit.codes[keep], parent.codes[keep]
-    above = np.zeros(len(unit.raw), dtype=np.intp)
-    above[a] = b
-    if np.array_equal(above[a], b):
-        return "nested"
-    below = np.zeros(len(parent.raw), dtype=np.intp)
-    below[b] = a
-    return "" if np.array_equal(below[b], a) else "crossed"
-
-
-def _which_repeats(
-    one: str, two: str, labels: dict[str, Labels], groupings: list[dict[str, Any]]
-) -> dict[str, str] | None:
-    """Crossed columns of which one looks like a counter that starts again in every level of the other.
-
-    Sign: (unit, parent) together form groups of several rows over which something the plain label does not fix
-    stays put; and the labels run 1, 2, 3... in each parent.
-    """
-    for unit, parent in ((one, two), (two, one)):
-        u, p = labels[unit], labels[parent]
-        texts = u.texts
-        if not all(t.isdigit() or (len(t) == 1 and t.isalpha()) for t in texts) or _is_time(unit):
-            continue
-        keep = (u.codes >= 0) & (p.codes >= 0)
-        pairs = np.unique(p.codes[keep] * len(u.raw) + u.codes[keep])
-        rows_per_pair = keep.sum() / len(pairs)
-        per_parent = np.bincount(pairs // len(u.raw))
-        starts_again = len(pairs) > 0.3 * len(u.raw) * len(p.raw)
-        if rows_per_pair >= 2 and starts_again and per_parent.min() >= 2 and _fixed_by_pair(unit, parent, labels):
-            return {"unit": unit, "parent": parent, "relation": "labels repeat"}
-    return None
-
-
-def _is_time(name: str) -> bool:
-    """A column named like a time: its labels mean the same under every parent."""
-    return any(word in name.casefold() for word in TIMES)
-
-
-def _fixed_by_pair(unit: str, parent: str, labels: dict[str, Labels]) -> bool:
-    """Whether some other column is constant inside (unit, parent) but not inside unit or parent alone.
-
-    Without such a column a counter with several rows in every parent still counts as repeating when no
-    finer column tells its rows apart by a second crossing.
-    """
-    u, p = labels[unit], labels[parent]
-    joint = Labels(
-        np.where((u.codes >= 0) & (p.codes >= 0), p.codes * len(u.raw) + u.codes, -1),
-        np.arange(len(u.raw) * len(p.raw)),
-    )
-    for name, other in labels.items():
-        if name in (unit, parent) or len(other.raw) < 2:
-            continue
-        if _within(other, joint) == "constant" and "constant" not in (_within(other, u), _within(other, p)):
-            return True
-    return False
-
-
 def _sentences(
     columns: list[dict[str, Any]], groupings: list[dict[str, Any]], nesting: list[dict[str, Any]]
 ) -> list[str]:
@@ -286,7 +186,7 @@ def _sentences(
         return []
     outcome = max(outcomes, key=lambda c: (c["missing"], c["distinct"]))["column"]
     likely = [g["column"] for g in groupings if g["score"] >= LIKELY]
-    unit = next((u for u in likely if not _is_time(u)), units[0])
+    unit = next((u for u in likely if not is_time(u)), units[0])
     for entry in nesting:
         if entry["relation"] == "labels repeat" and entry["unit"] == unit:
             unit = entry["parent"]
@@ -322,6 +222,31 @@ def _notes(document: dict[str, Any]) -> list[str]:
             notes.append(
                 f"The labels of {u} start again in every {p}: write 'each {u} in {p}', or different {u}s count as one."
             )
+    for entry in document["duplicates"]:
+        notes.append(
+            f"{entry['unit']} and {entry['time']} occur together more than once in {entry['count']:,} case{'s' * (entry['count'] > 1)} (for example "
+            f"{entry['example']}): a slip, or a unit finer than {entry['unit']}?"
+        )
+    notes += _size_notes(document)
     if not document["groupings"]:
         notes.append("No column seems to group the rows: every label stands on one row, or there are no labels.")
+    return notes
+
+
+def _size_notes(document: dict[str, Any]) -> list[str]:
+    """Plain warnings for units with few levels or few rows each."""
+    notes = []
+    repeats = {n["unit"] for n in document["nesting"] if n["relation"] == "labels repeat"}
+    for g in document["groupings"]:
+        if g["score"] < LIKELY or is_time(g["column"]) or g["column"] in repeats:
+            continue
+        if g["levels"] < 10:
+            notes.append(
+                f"{g['column']} has {g['levels']} levels only: a variance between so few is very uncertain; "
+                "it may serve better as a fixed term."
+            )
+        if g["median"] < 3:
+            notes.append(
+                f"Most levels of {g['column']} have {g['median']:g} rows: enough for an intercept of their own, hardly for slopes."
+            )
     return notes
