@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError, SentenceError, a_or_an, shown
 from bold_orchard.sentence import spec
+from bold_orchard.table.nesting import is_time, which_repeats
 from bold_orchard.table.table import Table
 
 if TYPE_CHECKING:
@@ -16,6 +17,7 @@ if TYPE_CHECKING:
 
 Array = NDArray[Any]
 SMALL = 5
+MOST_COUNTED = 100
 
 
 def outcome_kind(sentence: spec.Sentence, table: Table, family: str | None) -> None:
@@ -88,7 +90,7 @@ def units_and_slopes(design: Design, force: bool) -> list[str]:
             )
     for position in range(len(design.clauses)):
         notes += _constant_slopes(design, position, force)
-    notes += _crossed_labels(design)
+    notes += _crossed_labels(design) + _repeated_labels(design)
     total = sum(design.units[c.unit].size * len(c.part.names) for c in design.clauses)
     n = len(design.y)
     for clause in design.clauses:
@@ -157,13 +159,35 @@ def constant_inside(codes: NDArray[np.intp], size: int, values: Array) -> bool:
     return True
 
 
-def _crossed_labels(design: Design) -> list[str]:
-    """Labels of one unit that occur under several levels of another: crossed, or repeated labels?"""
+def _repeated_labels(design: Design) -> list[str]:
+    """A unit numbered 1, 2, 3 ... whose labels start again under some column that the clause does not name."""
     notes = []
-    units = sorted(design.units, key=lambda u: -u.size)
-    for i, fine in enumerate(units):
-        for coarse in units[i + 1 :]:
-            if " in " in fine.name or not all(t.isdigit() or len(t) == 1 for t in fine.texts):
+    table = design.table
+    named = {c.name for e in design.sentence.each for c in e.unit.columns}
+    for unit in design.units:
+        if " in " in unit.name or unit.size > MOST_COUNTED or not all(t.isdigit() or len(t) == 1 for t in unit.texts):
+            continue
+        parents = [c for c in table.columns if c not in named and table.kind(c) == "category"]
+        labels = {c: table.labels(c) for c in table.columns if table.kind(c) != "empty"} if parents else {}
+        for parent in parents:
+            found = which_repeats(unit.name, parent, labels)
+            if found and found["unit"] == unit.name:
+                notes.append(
+                    f"The labels of {unit.name} seem to start again in every {parent}: as written, {unit.name} "
+                    f"{unit.texts[0]} of every {parent} is one and the same {unit.name}. If they are different, write: "
+                    f"each {unit.name} in {parent}."
+                )
+                break
+    return notes
+
+
+def _crossed_labels(design: Design) -> list[str]:
+    """A numbered unit whose labels occur under several levels of another: crossed, or repeated labels?"""
+    notes = []
+    for fine in design.units:
+        counted = fine.size <= MOST_COUNTED and all(t.isdigit() or len(t) == 1 for t in fine.texts)
+        for coarse in design.units:
+            if not counted or fine is coarse or is_time(fine.name) or is_time(coarse.name):
                 continue
             above = np.empty(fine.size, dtype=np.intp)
             above[fine.codes] = coarse.codes

@@ -25,7 +25,7 @@ def scout_figure(
     place[order] = np.arange(len(order))
     figure, (ax,) = canvas(1, 1, f"{outcome} by {unit}: {len(order):,} levels sorted by their mean")
     jitter = np.random.default_rng(1).uniform(-0.25, 0.25, len(codes))
-    alpha = float(np.clip(30 / np.sqrt(len(values)), 0.08, 0.8))
+    alpha = float(np.clip(60 / np.sqrt(len(values)), 0.12, 0.8))
     size = float(np.clip(20000 / len(values), 4, 26))
     ax.scatter(
         place[codes] + jitter,

@@ -174,7 +174,7 @@ class _Builder(Transformer[Any, Any]):
         for f in factors:
             if isinstance(f, spec.Intercept):
                 raise self.fail("the intercept cannot be part of a product; leave it out of the *", f.place)
-            if isinstance(f, spec.Call) and f.function in ("cross", "offset"):
+            if len(factors) > 1 and isinstance(f, spec.Call) and f.function in ("cross", "offset"):
                 raise self.fail(f"{f.function}(...) stands alone, not inside a product", f.place)
         return [spec.Term(tuple(factors), place)]
 

@@ -36,7 +36,7 @@ def nesting_of(chosen: list[str], labels: dict[str, Labels], groupings: list[dic
                 out.append({"unit": unit, "parent": parent, "relation": relation})
     for entry in list(out):
         if entry["relation"] == "crossed":
-            found = _which_repeats(entry["unit"], entry["parent"], labels, groupings)
+            found = which_repeats(entry["unit"], entry["parent"], labels)
             if found:
                 entry |= found
     return out
@@ -54,9 +54,7 @@ def _relation(unit: Labels, parent: Labels) -> str:
     return "" if np.array_equal(below[b], a) else "crossed"
 
 
-def _which_repeats(
-    one: str, two: str, labels: dict[str, Labels], groupings: list[dict[str, Any]]
-) -> dict[str, str] | None:
+def which_repeats(one: str, two: str, labels: dict[str, Labels]) -> dict[str, str] | None:
     """Crossed columns of which one looks like a counter that starts again in every level of the other.
 
     Sign: (unit, parent) together form groups of several rows over which something the plain label does not fix
