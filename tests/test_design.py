@@ -45,7 +45,7 @@ def test_functions_make_what_they_say():
         "log(rain)": np.log(x), "sqrt(rain)": np.sqrt(x), "exp(rain)": np.exp(x), "abs(rain mm)": np.abs(f["rain mm"]),
         "since(week)": week, "since(week)^2": week**2, "since(week)^3": week**3,
     }  # fmt: skip
-    assert list(made)[0] == "intercept" and set(made) - {"intercept"} == set(wanted)
+    assert next(iter(made)) == "intercept" and set(made) - {"intercept"} == set(wanted)
     for name, values in wanted.items():
         np.testing.assert_allclose(made[name], values, err_msg=name)
 

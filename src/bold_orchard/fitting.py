@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance import STRUCTURES, Given, Structure
+from bold_orchard.covariance import STRUCTURES, Given, Structure, Unstructured
 from bold_orchard.design.build import Clause, Design, Options, build_design
 from bold_orchard.design.residual import ResidualPart
 from bold_orchard.errors import OrchardError, UsageError
@@ -26,13 +26,15 @@ from bold_orchard.likelihood.rows import (
     Spread,
     UnstructuredRows,
 )
-from bold_orchard.search import Found, minimise
+from bold_orchard.search import Found, difference_hessian, minimise
 from bold_orchard.sentence.parse import read_sentence
 from bold_orchard.sentence.spec import Sentence
 from bold_orchard.table.table import Table
 
 Array = NDArray[Any]
 MOST_IN_UNIT = 200
+FAR = 0.8
+MOST_DIFFICULT = 50
 
 
 @dataclass(frozen=True)
@@ -85,10 +87,74 @@ def fit(
         raise UsageError(f"the method is reml or ml, not '{settings.method}'")
     design = build_design(spec, table, settings.options)
     criterion = make_criterion(design, settings.method == "reml")
-    found = minimise(
-        criterion.at, criterion.start(), criterion.bounded, settings.tolerance, settings.max_steps, progress
-    )
+    found = search(criterion, criterion.start(), settings, progress)
     return finish(name, design, settings, criterion, found)
+
+
+def search(
+    criterion: Criterion, start: Array, settings: Settings, progress: Callable[[int], None] | None = None
+) -> Found[Evaluation]:
+    """Minimise the criterion, then bring the parameters to the form in which they are reported."""
+    found = _minimise(criterion, start, settings, progress)
+    edge = bool((np.abs(found.point.theta[criterion.bounded]) < 1e-3).any())
+    if criterion.correlated is not None and (edge or not found.converged):
+        found = _better(found, _minimise(criterion, _far_start(criterion), settings, progress))
+    if not found.converged and settings.max_steps >= MOST_DIFFICULT:
+        found = _better(found, _in_another_order(criterion, found, settings))
+    signs = criterion.signs(found.point.theta)
+    if (signs < 0).any():
+        turned = criterion.at(signs * found.point.theta)
+        found = replace(found, point=turned, hessian=signs[:, None] * found.hessian * signs)
+    return found
+
+
+def _minimise(
+    criterion: Criterion, start: Array, settings: Settings, progress: Callable[[int], None] | None = None
+) -> Found[Evaluation]:
+    edges, limit = criterion.bounded, settings.max_steps
+    return minimise(criterion.at, start, criterion.walls, edges, settings.tolerance, limit, progress)
+
+
+def _better(one: Found[Evaluation], two: Found[Evaluation]) -> Found[Evaluation]:
+    """The lower deviance; at a tie the one that converged."""
+    gain = one.point.deviance - two.point.deviance
+    return two if gain > 1e-7 or (gain > -1e-7 and two.converged and not one.converged) else one
+
+
+def _far_start(criterion: Criterion) -> Array:
+    """The usual start with strongly correlated residuals: variances between units and correlation inside compete."""
+    start = criterion.start()
+    start[criterion.phi.start] += FAR
+    return start
+
+
+def _in_another_order(criterion: Criterion, found: Found[Evaluation], settings: Settings) -> Found[Evaluation]:
+    """Search again with T triangular in the order of the variances found, and bring the result back."""
+    theta, units = found.point.theta.copy(), []
+    for unit, at in zip(criterion.products.units, criterion.slices):
+        blocks, place = [], at.start
+        for block in unit.blocks:
+            own = slice(place, place + block.structure.n_theta)
+            place = own.stop
+            structure = block.structure
+            if isinstance(structure, Unstructured):
+                t = structure.factor(theta[own])
+                structure = structure.by_size(theta[own])
+                theta[own] = structure.of_covariance(t @ t.T)
+            blocks.append(replace(block, structure=structure))
+        units.append(replace(unit, blocks=tuple(blocks)))
+    moved = Criterion(replace(criterion.products, units=tuple(units)), criterion.reml, criterion.correlated)
+    again = _minimise(moved, theta, settings)
+    back = again.point.theta.copy()
+    for f, (unit, at) in enumerate(zip(criterion.products.units, criterion.slices)):
+        place = at.start
+        for block, turned in zip(unit.blocks, units[f].blocks):
+            own = slice(place, place + block.structure.n_theta)
+            place = own.stop
+            if isinstance(block.structure, Unstructured):
+                t = turned.structure.factor(back[own])
+                back[own] = block.structure.of_covariance(t @ t.T)
+    return replace(again, point=criterion.at(back), hessian=difference_hessian(criterion.at, criterion.at(back)))
 
 
 def finish(name: str, design: Design, settings: Settings, criterion: Criterion, found: Found[Evaluation]) -> Fit:
@@ -101,7 +167,7 @@ def refit(earlier: Fit, method: str) -> Fit:
     settings = replace(earlier.settings, method=method)
     criterion = Criterion(earlier.criterion.products, method == "reml", earlier.criterion.correlated)
     start = np.where(criterion.bounded, np.maximum(earlier.evaluation.theta, 1e-2), earlier.evaluation.theta)
-    found = minimise(criterion.at, start, criterion.bounded, settings.tolerance, settings.max_steps)
+    found = search(criterion, start, settings)
     return finish(earlier.name, earlier.design, settings, criterion, found)
 
 

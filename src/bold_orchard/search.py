@@ -11,6 +11,8 @@ from numpy.typing import NDArray
 
 Array = NDArray[Any]
 NEAR = 1e-5
+STALE = 1e-6
+POLISH = 30
 
 
 class Point(Protocol):
@@ -50,12 +52,13 @@ class Found(Generic[P]):
 def minimise(
     f: Callable[[Array], P],
     start: Array,
-    bounded: NDArray[np.bool_],
+    walls: NDArray[np.bool_],
+    edges: NDArray[np.bool_],
     tolerance: float = 1e-10,
     max_steps: int = 100,
     progress: Callable[[int], None] | None = None,
 ) -> Found[P]:
-    """Minimise over theta with theta[bounded] >= 0.
+    """Minimise over theta with theta[walls] >= 0; theta[edges] are set to zero when that costs nothing.
 
     ``tolerance`` bounds the expected further decrease of the deviance. Steps solve a ridge-damped Newton system on
     the parameters not held at their bound (More 1983); the damping follows the agreement of the predicted and the
@@ -65,20 +68,20 @@ def minimise(
     here = count(start)
     damping, steps, reason = 0.0, 0, ""
     while len(start) and steps < max_steps:
-        step, predicted = _step(here, bounded, damping)
+        step, predicted = _step(here, walls, damping)
         if predicted <= NEAR:
             break
         steps += 1
         if progress is not None:
             progress(steps)
-        there = count.attempt(_bounded(here.theta + step, bounded))
+        there = count.attempt(_bounded(here.theta + step, walls))
         if there is None:
             damping = max(damping * 6, 0.3)
             continue
         actual = here.deviance - there.deviance
         noise = 1e-11 * (1.0 + abs(here.deviance))
         better_slope = (
-            predicted < 1e3 * noise and abs(actual) <= 10 * noise and _pull(there, bounded) < _pull(here, bounded)
+            predicted < 1e3 * noise and abs(actual) <= 10 * noise and _pull(there, walls) < _pull(here, walls)
         )
         if actual > 0.1 * predicted or better_slope:
             here = there
@@ -91,7 +94,7 @@ def minimise(
             if damping > 1e12:
                 reason = "no step lowers the deviance"
                 break
-    return _check(count, here, bounded, tolerance, steps, steps >= max_steps, reason)
+    return _check(count, here, walls, edges, tolerance, steps, steps >= max_steps, reason)
 
 
 class _Counter(Generic[P]):
@@ -162,7 +165,8 @@ def _newton(h: Array, g: Array, damping: float) -> Array:
 def _check(
     count: _Counter[P],
     here: P,
-    bounded: NDArray[np.bool_],
+    walls: NDArray[np.bool_],
+    edges: NDArray[np.bool_],
     tolerance: float,
     steps: int,
     ran_out: bool,
@@ -173,19 +177,9 @@ def _check(
     if m == 0:
         none = np.zeros(0, dtype=bool)
         return Found(here, True, none, 0.0, np.zeros((0, 0)), 0, count.calls, "")
-    here = _clear(count, here, bounded)
-    hessian = _one_sided_hessian(count, here)
-    for _ in range(8):
-        free = ~(bounded & (here.theta <= 0.0))
-        decrement, step = _decrement(hessian, here.gradient, free)
-        if decrement <= 1e-6 * tolerance or not np.isfinite(decrement):
-            break
-        there = count.attempt(_bounded(here.theta + step, bounded))
-        if there is None or there.deviance > here.deviance + 1e-11 * (1 + abs(here.deviance)):
-            break
-        if _pull(there, bounded) >= _pull(here, bounded):
-            break
-        here = there
+    here, hessian = _polish(count, _clear(count, here, edges), walls, tolerance)
+    here = _clear(count, here, edges)
+    free = ~(walls & (here.theta <= 0.0))
     decrement, _ = _decrement(hessian, here.gradient, free)
     values = np.linalg.eigvalsh(_scaled(hessian)[np.ix_(free, free)]) if free.any() else np.ones(1)
     positive = bool(values[0] > -1e-6 * max(values[-1], 1e-300))
@@ -199,9 +193,43 @@ def _check(
     return Found(here, not reason, ~free, float(decrement), hessian, steps, count.calls, reason)
 
 
-def _clear(count: _Counter[P], here: P, bounded: NDArray[np.bool_]) -> P:
+def _polish(count: _Counter[P], here: P, walls: NDArray[np.bool_], tolerance: float) -> tuple[P, Array]:
+    """Newton steps with the Hessian of the exact gradient, made anew until the end is near; also leaves a saddle."""
+    hessian = _one_sided_hessian(count, here)
+    for _ in range(POLISH):
+        free = ~(walls & (here.theta <= 0.0))
+        decrement, step = _decrement(hessian, here.gradient, free)
+        values = np.linalg.eigvalsh(_scaled(hessian)[np.ix_(free, free)]) if free.any() else np.ones(1)
+        saddle = values[0] < -1e-6 * max(values[-1], 1e-300)
+        if saddle:
+            step[free] = _newton(hessian[np.ix_(free, free)], here.gradient[free], 0.0)
+        elif decrement <= 1e-6 * tolerance or not np.isfinite(decrement):
+            break
+        there = _shortened(count, here, step, walls)
+        if there is None:
+            break
+        here = there
+        if saddle or decrement > STALE:
+            hessian = _one_sided_hessian(count, here)
+    return here, hessian
+
+
+def _shortened(count: _Counter[P], here: P, step: Array, walls: NDArray[np.bool_]) -> P | None:
+    """The first of step, step/4, ... that lowers the deviance, or the slope where the deviance is all but flat."""
+    noise = 1e-11 * (1 + abs(here.deviance))
+    for _ in range(7):
+        there = count.attempt(_bounded(here.theta + step, walls))
+        if there is not None and there.deviance < here.deviance - 100 * noise:
+            return there
+        if there is not None and there.deviance <= here.deviance + noise and _pull(there, walls) < _pull(here, walls):
+            return there
+        step = step / 4
+    return None
+
+
+def _clear(count: _Counter[P], here: P, edges: NDArray[np.bool_]) -> P:
     """Set parameters that are all but zero to zero when that does not raise the deviance."""
-    small = bounded & (here.theta > 0) & (here.theta < 1e-2)
+    small = edges & (here.theta != 0) & (np.abs(here.theta) < 1e-2)
     for i in np.flatnonzero(small):
         theta = here.theta.copy()
         theta[i] = 0.0

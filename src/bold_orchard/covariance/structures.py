@@ -36,8 +36,15 @@ class Structure:
 
     @cached_property
     def bounded(self) -> NDArray[np.bool_]:
-        """(n_theta,): True where theta must not be negative."""
+        """(n_theta,): True where zero is the edge of the model and theta is reported not negative."""
         raise NotImplementedError
+
+    def signs(self, theta: Array) -> Array:
+        """Factors +-1 (n_theta,) that make theta not negative where ``bounded`` and leave T T' as it is.
+
+        The search itself runs over both signs: a wall at zero would hide the way out of a singular T.
+        """
+        return np.where(self.bounded & (theta < 0), -1.0, 1.0)
 
     @property
     def n_theta(self) -> int:
@@ -62,22 +69,47 @@ class Structure:
 
 @dataclass(frozen=True)
 class Unstructured(Structure):
-    """All variances and covariances free; T lower triangular, theta by rows."""
+    """All variances and covariances free; T lower triangular, theta by rows.
 
+    ``order`` lists the effects in the order in which T is triangular. A search is smoother when effects with large
+    variances come first.
+    """
+
+    order: tuple[int, ...] = ()
     name = "unstructured"
     freedom = "linear"
 
     @cached_property
     def basis(self) -> Array:
         rows, columns = np.tril_indices(self.size)
+        places = np.asarray(self.order or range(self.size))
         basis = np.zeros((len(rows), self.size, self.size))
-        basis[np.arange(len(rows)), rows, columns] = 1.0
+        basis[np.arange(len(rows)), places[rows], columns] = 1.0
         return basis
 
     @cached_property
     def bounded(self) -> NDArray[np.bool_]:
         rows, columns = np.tril_indices(self.size)
         return rows == columns
+
+    def signs(self, theta: Array) -> Array:
+        return np.where(theta[self.bounded] < 0, -1.0, 1.0)[np.tril_indices(self.size)[1]]
+
+    def of_covariance(self, gamma: Array) -> Array:
+        """theta with T T' = gamma, (size, size) positive semi-definite."""
+        places = np.asarray(self.order or range(self.size))
+        rest, low = gamma[np.ix_(places, places)].copy(), np.zeros_like(gamma)
+        floor = 1e-14 * np.maximum(np.diag(rest).copy(), 1e-300)
+        for k in range(self.size):
+            if rest[k, k] > floor[k]:
+                low[k:, k] = rest[k:, k] / np.sqrt(rest[k, k])
+                rest[k:, k:] -= np.outer(low[k:, k], low[k:, k])
+        return low[np.tril_indices(self.size)]
+
+    def by_size(self, theta: Array) -> Unstructured:
+        """The same structure with the effects of largest variance first."""
+        t = self.factor(theta)
+        return Unstructured(self.size, tuple(int(i) for i in np.argsort(-np.einsum("ij,ij->i", t, t), kind="stable")))
 
 
 @dataclass(frozen=True)
@@ -153,6 +185,10 @@ class Stacked(Structure):
     @cached_property
     def bounded(self) -> NDArray[np.bool_]:
         return np.concatenate([p.bounded for p in self.parts])
+
+    def signs(self, theta: Array) -> Array:
+        ends = np.cumsum([p.n_theta for p in self.parts])[:-1]
+        return np.concatenate([p.signs(t) for p, t in zip(self.parts, np.split(theta, ends))])
 
     @cached_property
     def fixed(self) -> Array:

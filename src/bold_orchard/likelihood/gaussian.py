@@ -69,6 +69,20 @@ class Criterion:
             parts.append(self.correlated.rows.bounded)
         return np.concatenate([*parts, np.zeros(int(self.absolute), dtype=bool)]).astype(bool)
 
+    @cached_property
+    def walls(self) -> NDArray[np.bool_]:
+        """Parameters that cannot be negative at all (those of T can: T and -T are the same model)."""
+        walls = np.zeros(len(self.bounded), dtype=bool)
+        walls[self.phi] = self.bounded[self.phi]
+        return walls
+
+    def signs(self, parameters: Array) -> Array:
+        """Factors +-1 that bring the parameters to the form in which they are reported."""
+        signs = np.ones(len(parameters))
+        for structure, at in zip(self.structures, self.slices):
+            signs[at] = structure.signs(parameters[at])
+        return signs
+
     @property
     def dof(self) -> int:
         """Divisor of the residual variance."""

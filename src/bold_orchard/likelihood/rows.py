@@ -129,8 +129,8 @@ class ExchangeableRows(RowCovariance):
         self.classes, self.sizes = [np.zeros(n, dtype=np.intp)], [1]
         self.bounded, self.start = np.zeros(1, dtype=bool), np.array([np.log((0.2 - self.low) / 0.8)])
 
-    def _rho(self, phi: Array) -> float:
-        return float(self.low + (1.0 - self.low) / (1.0 + np.exp(-phi[0])))
+    def _rho(self, phi: Array) -> np.float64:
+        return np.float64(self.low + (1.0 - self.low) / (1.0 + np.exp(-phi[0])))
 
     def at(self, phi: Array) -> Bands:
         rho = self._rho(phi)
@@ -144,7 +144,7 @@ class ExchangeableRows(RowCovariance):
                      totals, d_totals[None])  # fmt: skip
 
     def parameters(self, phi: Array, sigma2: float) -> dict[str, Any]:
-        return {"rho": self._rho(phi)}
+        return {"rho": float(self._rho(phi))}
 
 
 class ExchangeableBands(ExchangeableRows):
