@@ -98,7 +98,8 @@ def search(
     found = _minimise(criterion, start, settings, progress)
     edge = bool((np.abs(found.point.theta[criterion.bounded]) < 1e-3).any())
     if criterion.correlated is not None and (edge or not found.converged):
-        found = _better(found, _minimise(criterion, _far_start(criterion), settings, progress))
+        for start in _far_starts(criterion):
+            found = _better(found, _minimise(criterion, start, settings, progress))
     if not found.converged and settings.max_steps >= MOST_DIFFICULT:
         found = _better(found, _in_another_order(criterion, found, settings))
     signs = criterion.signs(found.point.theta)
@@ -121,11 +122,15 @@ def _better(one: Found[Evaluation], two: Found[Evaluation]) -> Found[Evaluation]
     return two if gain > 1e-7 or (gain > -1e-7 and two.converged and not one.converged) else one
 
 
-def _far_start(criterion: Criterion) -> Array:
-    """The usual start with strongly correlated residuals: variances between units and correlation inside compete."""
-    start = criterion.start()
-    start[criterion.phi.start] += FAR
-    return start
+def _far_starts(criterion: Criterion) -> list[Array]:
+    """The usual start with other correlations: variances between units and the correlation inside them compete."""
+    at = criterion.phi.start
+    starts = []
+    for shift in (FAR, -FAR) if not criterion.walls[at] else (FAR,):
+        start = criterion.start()
+        start[at] += shift
+        starts.append(start)
+    return starts
 
 
 def _in_another_order(criterion: Criterion, found: Found[Evaluation], settings: Settings) -> Found[Evaluation]:
