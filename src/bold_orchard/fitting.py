@@ -43,7 +43,7 @@ class Settings:
 
     method: str = "reml"
     options: Options = field(default_factory=Options)
-    df: str = "residual"
+    df: str = "satterthwaite"
     confidence: float = 0.95
     tolerance: float = 1e-10
     max_steps: int = 100
@@ -98,8 +98,8 @@ def search(
     found = _minimise(criterion, start, settings, progress)
     edge = bool((np.abs(found.point.theta[criterion.bounded]) < 1e-3).any())
     if criterion.correlated is not None and (edge or not found.converged):
-        for start in _far_starts(criterion):
-            found = _better(found, _minimise(criterion, start, settings, progress))
+        for other in _far_starts(criterion):
+            found = _better(found, _minimise(criterion, other, settings, progress))
     if not found.converged and settings.max_steps >= MOST_DIFFICULT:
         found = _better(found, _in_another_order(criterion, found, settings))
     signs = criterion.signs(found.point.theta)
@@ -126,7 +126,7 @@ def _far_starts(criterion: Criterion) -> list[Array]:
     """The usual start with other correlations: variances between units and the correlation inside them compete."""
     at = criterion.phi.start
     starts = []
-    for shift in (FAR, -FAR) if not criterion.walls[at] else (FAR,):
+    for shift in (FAR, -2.0 * FAR) if not criterion.walls[at] else (FAR,):
         start = criterion.start()
         start[at] += shift
         starts.append(start)

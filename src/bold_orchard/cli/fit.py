@@ -26,8 +26,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--method", choices=("reml", "ml"), default="reml", help="default: reml")
     group.add_argument("--baseline", metavar="COLUMN=LEVEL", action="append", default=[],
                        help="the level others are compared with (repeatable)")  # fmt: skip
-    group.add_argument("--df", choices=("residual", "normal", "satterthwaite", "kenward-roger"), default="residual",
-                       help="degrees of freedom of the tests (default: residual; normal gives z)")  # fmt: skip
+    group.add_argument("--df", choices=("residual", "normal", "satterthwaite", "kenward-roger"), default="satterthwaite",
+                       help="degrees of freedom of the tests (default: satterthwaite; normal gives z)")  # fmt: skip
     group.add_argument("--fill-mean", metavar="COLUMN", action="append", default=[],
                        help="fill a covariate's gaps with its mean (repeatable)")  # fmt: skip
     group.add_argument("--weights", metavar="COLUMN", help="the residual variance is sigma^2 / weight")

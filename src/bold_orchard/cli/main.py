@@ -20,6 +20,8 @@ COMMANDS = {
     "compare": "is the larger model worth it?",
     "check": "do the residuals, at every level, behave?",
     "components": "how much variation sits at each level?",
+    "terms": "which fixed terms matter (F or Wald tests)?",
+    "means": "adjusted means of a term's levels, differences between them",
     "predict": "predicted values for these or new rows",
     "demo": "everything above, on shipped data",
 }

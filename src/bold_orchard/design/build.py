@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.design import guards
 from bold_orchard.design.coding import Part, build_part
-from bold_orchard.design.functions import Maker
+from bold_orchard.design.functions import Category, Maker
 from bold_orchard.design.matrices import factor, in_order, read_matrix
 from bold_orchard.design.residual import ResidualPart, build_residual
 from bold_orchard.errors import OrchardError, SentenceError, shown, unknown_name
@@ -99,6 +99,12 @@ class Design:
     rows: dict[str, Any]
     notes: tuple[str, ...]
     meanings: dict[str, str]
+
+    def categories(self) -> list[tuple[str, Category]]:
+        """Categories of the fixed part: the factor as written, and its coding."""
+        maker = Maker(self.table, self.memory, learn=False)
+        made = {str(f): maker.make(f) for t in self.fixed.terms for f in t.factors}
+        return [(name, m) for name, m in made.items() if isinstance(m, Category)]
 
     @property
     def outcome(self) -> str:

@@ -35,11 +35,12 @@ class Part:
         return bool(self.terms) and self.terms[0].is_intercept
 
 
-def build_part(terms: tuple[spec.Term, ...], intercept: bool, maker: Maker) -> Part:
+def build_part(terms: tuple[spec.Term, ...], intercept: bool, maker: Maker, sums: bool = False) -> Part:
     """Code the terms of one part; the intercept is put first when asked for or written.
 
     A category is coded against its baseline where the rest of its term (nothing, for a main effect) is
-    already spanned by the part, else with one column per level.
+    already spanned by the part, else with one column per level. With ``sums`` the baseline's rows hold -1 instead of 0
+    (sum-to-zero contrasts).
     """
     intercept = intercept or any(t.is_intercept for t in terms)
     ordered = ((spec.Term(()),) if intercept else ()) + tuple(t for t in terms if not t.is_intercept)
@@ -52,7 +53,7 @@ def build_part(terms: tuple[spec.Term, ...], intercept: bool, maker: Maker) -> P
         made = [maker.make(f) for f in term.factors]
         full = _full_coded(term, made, spanned)
         spanned |= _margins(term, full)
-        for name, label, column in _products(made, full, len(maker.table)):
+        for name, label, column in _products(made, full, len(maker.table), sums):
             names.append(name)
             labels.append(label)
             values.append(column)
@@ -75,10 +76,10 @@ def _margins(term: spec.Term, full: frozenset[str]) -> set[frozenset[str]]:
     return {names - set(c) for size in sizes for c in itertools.combinations(sorted(full), size)}
 
 
-def _products(made: list[Numeric | Category], full: frozenset[str], n: int) -> list[tuple[str, str, Array]]:
+def _products(made: list[Numeric | Category], full: frozenset[str], n: int, sums: bool) -> list[tuple[str, str, Array]]:
     if not made:
         return [("intercept", "intercept", np.ones(n))]
-    parts = [_columns(m, isinstance(m, Category) and m.name in full) for m in made]
+    parts = [_columns(m, isinstance(m, Category) and m.name in full, sums) for m in made]
     rows = []
     for combination in itertools.product(*parts):
         column = combination[0][2]
@@ -88,7 +89,7 @@ def _products(made: list[Numeric | Category], full: frozenset[str], n: int) -> l
     return rows
 
 
-def _columns(made: Numeric | Category, full: bool) -> list[tuple[str, str, Array]]:
+def _columns(made: Numeric | Category, full: bool, sums: bool) -> list[tuple[str, str, Array]]:
     if isinstance(made, Numeric):
         return [(n, n, v) for n, v in zip(made.names, made.values)]
     base = made.levels[0]
@@ -96,7 +97,7 @@ def _columns(made: Numeric | Category, full: bool) -> list[tuple[str, str, Array
         (
             f"{made.name}[{level}]",
             f"{made.name}: {level}" if full else f"{made.name}: {level} vs {base}",
-            (made.codes == i).astype(float),
+            (made.codes == i).astype(float) - (0.0 if full or not sums else (made.codes == 0).astype(float)),
         )
         for i, level in enumerate(made.levels)
         if full or i > 0

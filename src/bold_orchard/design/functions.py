@@ -43,7 +43,7 @@ class Category:
 class Maker:
     """Turns factors into columns over the rows of ``table`` (the rows used).
 
-    With ``learn`` False the memory is only read: the transformation of an earlier fit.
+    With ``learn`` False the memory is only read: the transformation of an earlier fit. ``constants`` replaces made columns.
     """
 
     table: Table
@@ -52,6 +52,7 @@ class Maker:
     learn: bool = True
     text: str = ""
     meanings: dict[str, str] = field(default_factory=dict)
+    constants: dict[str, float] = field(default_factory=dict)
     _cache: dict[str, Numeric | Category] = field(default_factory=dict)
 
     def make(self, factor: spec.Factor) -> Numeric | Category:
@@ -71,6 +72,9 @@ class Maker:
             assert isinstance(column, spec.Column)
             return self.category(column.name, str(factor))
         made = FUNCTIONS[factor.function](self, factor)
+        if made.names[0] in self.constants:
+            n = len(self.table)
+            return Numeric(made.names, tuple(np.full(n, self.constants[name]) for name in made.names), made.zero)
         for name, values in zip(made.names, made.values):
             self._check_finite(name, values)
         return made

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -11,13 +12,12 @@ from bold_orchard.design.build import Design
 from bold_orchard.errors import UsageError, shown
 from bold_orchard.inference import advice
 from bold_orchard.inference.distributions import p_of_t, quantile_t
-from bold_orchard.inference.uncertainty import parameter_covariance
+from bold_orchard.inference.uncertainty import Satterthwaite, parameter_covariance
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
 from bold_orchard.search import Found
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/fit/1"
-UNBUILT_DF = ("satterthwaite", "kenward-roger")
 
 
 def summarise(
@@ -35,7 +35,8 @@ def summarise(
     notes = [*design.notes, *_alias_notes(design, criterion), *boundary.notes]
     if not found.converged:
         notes.insert(0, advice.not_converged(found))
-    rows = fixed_rows(design, e, df_method, confidence)
+    profiled = found.hessian if found.hessian.size else None
+    rows = fixed_rows(design, e, df_method, confidence, profiled)
     return {
         "schema": SCHEMA,
         "name": name,
@@ -95,23 +96,24 @@ def likelihood_figures(criterion: Criterion, e: Evaluation) -> dict[str, Any]:
     }
 
 
-def fixed_rows(design: Design, e: Evaluation, df_method: str, confidence: float) -> list[dict[str, Any]]:
+def fixed_rows(
+    design: Design, e: Evaluation, df_method: str, confidence: float, profiled: Array | None = None
+) -> list[dict[str, Any]]:
     """One row per column of X, null where the column is aliased."""
-    if df_method in UNBUILT_DF:
-        raise UsageError(f"--df {df_method} is not built yet; use residual or normal")
     products = e.criterion.products
-    df = float(products.n - products.p) if df_method == "residual" else None
+    freedom = degrees(e, df_method, profiled)
     position = {column: i for i, column in enumerate(products.standard.kept)}
     b, covariance = e.b, e.b_covariance
-    width = quantile_t(confidence, df)
     rows = []
     for column, (term, label) in enumerate(zip(design.fixed.names, design.fixed.labels)):
         row: dict[str, Any] = dict.fromkeys(("term", "estimate", "se", "df", "statistic", "p", "ci"))
         row |= {"term": term, "label": label}
         if column in position:
             i = position[column]
+            df = freedom(np.eye(len(b))[i : i + 1])
             estimate, se = float(b[i]), float(np.sqrt(covariance[i, i]))
             statistic = estimate / se if se > 0 else np.nan
+            width = quantile_t(confidence, df)
             row |= {
                 "estimate": number(estimate),
                 "se": number(se),
@@ -122,6 +124,28 @@ def fixed_rows(design: Design, e: Evaluation, df_method: str, confidence: float)
             }
         rows.append(row)
     return rows
+
+
+def degrees(e: Evaluation, df_method: str, profiled: Array | None = None) -> Callable[[Array], float | None]:
+    """rows (q, p') of a hypothesis -> its denominator df; None stands for the normal.
+
+    Raises UsageError for a method that is not built yet.
+    """
+    residual = float(e.criterion.products.n - e.criterion.products.p)
+    if df_method == "normal":
+        return lambda rows: None
+    if df_method == "residual":
+        return lambda rows: residual
+    if df_method != "satterthwaite":
+        raise UsageError(f"--df {df_method} is not built yet; use satterthwaite, residual or normal")
+    found = Satterthwaite(e, profiled)
+
+    def freedom(rows: Array) -> float:
+        with np.errstate(all="ignore"):
+            df = found.one(rows[0]) if len(rows) == 1 else found.several(rows)
+        return residual if df is None or not np.isfinite(df) else min(float(df), 1e12)
+
+    return freedom
 
 
 def _full_covariance(design: Design, e: Evaluation) -> list[list[float | None]]:

@@ -40,6 +40,18 @@ def read_condition(text: str) -> spec.Condition:
     return _run(text, "condition", "the expression")
 
 
+def read_combination(text: str) -> tuple[spec.Expression, float]:
+    """Read a contrast: a weighted sum of names, and the number it is compared with (0 unless written)."""
+    left, right = _run(text, "combination", "the contrast")
+    if not isinstance(right, spec.Number):
+        raise SentenceError("the right side of a contrast is a number: rain = 0", text, *_range(right))
+    return left, right.value
+
+
+def _range(e: Any) -> tuple[int, int]:
+    return e.place[0], e.place[1] - e.place[0]
+
+
 @cache
 def _grammar(start: str) -> Lark:
     source = (Path(__file__).parent / "grammar.lark").read_text(encoding="utf-8")
@@ -163,6 +175,9 @@ class _Builder(Transformer[Any, Any]):
 
     def condition(self, meta: Any, parts: list[Any]) -> spec.Condition:
         return parts[0]
+
+    def combination(self, meta: Any, parts: list[Any]) -> tuple[Any, Any]:
+        return parts[0], (parts[1] if len(parts) == 2 else spec.Number(0.0))
 
     # -- terms
     def term(self, meta: Any, factors: list[Any]) -> list[spec.Term]:

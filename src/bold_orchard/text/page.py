@@ -106,7 +106,11 @@ def _print_grid(console: object, grid: Grid) -> None:
     assert isinstance(console, Console)
     if grid.heading:
         console.print(Text(grid.heading, style="bold"))
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    widths = [
+        max(len(line) for cell in column for line in cell.split("\n")) for column in zip(grid.columns, *grid.rows)
+    ]
+    gap = 2 if sum(widths) + 2 * (len(widths) - 1) <= console.width else 1
+    table = Table(box=None, pad_edge=False, padding=(0, gap, 0, 0), header_style="dim")
     for i, name in enumerate(grid.columns):
         left = i == 0 or name.startswith("<")
         table.add_column(name.lstrip("<"), justify="left" if left else "right", no_wrap=not left)

@@ -1,0 +1,46 @@
+"""Which fixed terms matter: F or Wald tests of every term, and tests of your own contrasts."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from bold_orchard.cli.options import check_targets, deliver, output_options
+
+EXAMPLE = """examples:
+  orchard terms slopes
+  orchard terms slopes --type 1 --chisq
+  orchard terms slopes --contrast "hard - light" --contrast "centre(rain) = 0.25"
+"""
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
+    parser.add_argument("--type", type=int, choices=(1, 2, 3), default=3,
+                        help="1 sequential, 2 after every term that does not contain it, 3 marginal (default)")  # fmt: skip
+    parser.add_argument("--chisq", action="store_true", help="Wald chi-squared instead of F")
+    parser.add_argument("--df", choices=("residual", "normal", "satterthwaite", "kenward-roger"),
+                        help="degrees of freedom (default: those of the fit)")  # fmt: skip
+    parser.add_argument(
+        "--contrast", metavar="TEXT", action="append", default=[], help="a hypothesis of your own (repeatable)"
+    )
+    parser.add_argument("--force", action="store_true", help="go on with a fit that did not converge")
+    output_options(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    from bold_orchard.inference.contrasts import contrast
+    from bold_orchard.inference.terms import terms
+    from bold_orchard.store import open_fit
+    from bold_orchard.text.terms import terms_page
+
+    check_targets(args)
+    fit = open_fit(args.fit)
+    document = terms(fit, args.type, args.df, args.chisq, args.force)
+    confidence = args.confidence or fit.settings.confidence
+    method: str = document["df_method"]
+    document["confidence"] = confidence
+    document["contrasts"] = [contrast(fit, text, method, confidence) for text in args.contrast]
+    rows: list[dict[str, Any]] = document["tests"]
+    deliver(args, document, terms_page, lambda: rows)
+    return 0 if fit.converged else 4

@@ -1,0 +1,114 @@
+"""A person's own hypotheses: "hard - light", "rain = 0", "2*rain - sun = 0.5"."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.design.functions import Category
+from bold_orchard.errors import OrchardError, SentenceError, unknown_name
+from bold_orchard.fitting import Fit
+from bold_orchard.inference.distributions import p_of_t, quantile_t
+from bold_orchard.inference.means import Grid
+from bold_orchard.inference.summary import degrees, number
+from bold_orchard.sentence import spec
+from bold_orchard.sentence.parse import read_combination
+
+Array = NDArray[Any]
+
+
+def contrast(fit: Fit, text: str, df_method: str, confidence: float) -> dict[str, Any]:
+    """Estimate and test of one combination.
+
+    A name is a coefficient's term, or a level of a category, which stands for the adjusted mean of that level. Raises
+    SentenceError for an unknown name, OrchardError for a combination that is not estimable.
+    """
+    left, value = read_combination(text)
+    reader = _Reader(fit, text)
+    row, constant = reader.read(left)
+    target = value - constant
+    if not np.any(np.abs(row) > 1e-12):
+        raise OrchardError(f"the contrast '{text}' weighs nothing: all its parts cancel")
+    e = fit.evaluation
+    estimate, se = float(row @ e.b), float(np.sqrt(row @ e.b_covariance @ row))
+    df = degrees(e, df_method)(row[None, :])
+    t, width = (estimate - target) / se, quantile_t(confidence, df)
+    return {
+        "contrast": text,
+        "estimate": number(estimate),
+        "se": number(se),
+        "df": df,
+        "statistic": number(t),
+        "p": number(p_of_t(t, df)),
+        "ci": [number(estimate - width * se), number(estimate + width * se)],
+        "against": target,
+    }
+
+
+class _Reader:
+    """Expression -> row over the kept coefficients and a constant."""
+
+    def __init__(self, fit: Fit, text: str) -> None:
+        self.fit, self.text = fit, text
+        self.kept = fit.evaluation.criterion.products.standard.kept
+        self.names = list(fit.design.fixed.names)
+
+    def read(self, e: spec.Expression) -> tuple[Array, float]:
+        zero = np.zeros(len(self.kept))
+        if isinstance(e, spec.Number):
+            return zero, e.value
+        if isinstance(e, spec.Arithmetic):
+            parts = [self.read(o) for o in e.operands]
+            if e.operator == "negative":
+                return -parts[0][0], -parts[0][1]
+            (a, c), (b, d) = parts
+            if e.operator in "+-":
+                sign = 1.0 if e.operator == "+" else -1.0
+                return a + sign * b, c + sign * d
+            if e.operator == "*" and str(e) in self.names:
+                return self._coefficient(str(e)), 0.0
+            if e.operator == "*" and (not a.any() or not b.any()):
+                return (c * b, c * d) if not a.any() else (d * a, c * d)
+            if e.operator == "/" and not b.any() and d:
+                return a / d, c / d
+            raise SentenceError("a contrast is a weighted sum of coefficients or levels", self.text, *_span(e))
+        return self._name(e), 0.0
+
+    def _name(self, e: spec.Expression) -> Array:
+        name = e.value if isinstance(e, spec.Text) else str(e)
+        if name in self.names:
+            return self._coefficient(name)
+        homes = self._levels().get(name, [])
+        if len(homes) > 1:
+            raise SentenceError(
+                f"'{name}' is a level of {' and '.join(homes)}; name a coefficient, as [{homes[0]}[{name}]]",
+                self.text,
+                *_span(e),
+            )
+        if not homes:
+            known = [*self.names, *self._levels()]
+            raise SentenceError(
+                unknown_name("term or level", name, known, f"the fit '{self.fit.name}'"), self.text, *_span(e)
+            )
+        return Grid(self.fit, homes[0], {}).row({homes[0]: name})
+
+    def _levels(self) -> dict[str, list[str]]:
+        """Levels of the categories that are terms by themselves, with the terms they belong to."""
+        out: dict[str, list[str]] = {}
+        for term, made in self.fit.design.categories():
+            if isinstance(made, Category):
+                for level in made.levels:
+                    out.setdefault(level, []).append(term)
+        return out
+
+    def _coefficient(self, name: str) -> Array:
+        column = self.names.index(name)
+        if column not in self.kept:
+            raise OrchardError(f"'{name}' has no estimate (it is aliased), so a contrast with it is not estimable")
+        return np.eye(len(self.kept))[self.kept.index(column)]
+
+
+def _span(e: Any) -> tuple[int, int]:
+    return e.place[0], e.place[1] - e.place[0]

@@ -1,0 +1,168 @@
+"""Tests of fixed terms: F with chosen denominators, or Wald chi-squared; sequential, partial or marginal."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import special
+
+from bold_orchard.design.build import Design
+from bold_orchard.design.coding import Part, build_part
+from bold_orchard.design.functions import Maker
+from bold_orchard.errors import OrchardError
+from bold_orchard.fitting import Fit
+from bold_orchard.inference.distributions import p_of_chisq
+from bold_orchard.inference.summary import degrees, number
+
+Array = NDArray[Any]
+SCHEMA = "bold-orchard/terms/1"
+
+
+def terms(
+    fit: Fit, kind: int = 3, df_method: str | None = None, chisq: bool = False, force: bool = False
+) -> dict[str, Any]:
+    """The document of ``orchard terms``; ``kind`` is 1 (sequential), 2 (partial) or 3 (marginal).
+
+    Raises OrchardError for a fit that did not converge (unless ``force``) and for a model without terms to test.
+    """
+    if not fit.converged and not force:
+        raise OrchardError(f"the fit '{fit.name}' did not converge, so its tests mean nothing; mend it, or --force")
+    method = df_method or fit.settings.df
+    chisq = chisq or method == "normal"
+    hypotheses = {1: sequential, 2: partial, 3: marginal}[kind](fit)
+    if not hypotheses:
+        raise OrchardError(f"'{fit.name}' has no fixed term beside the intercept, so there is nothing to test")
+    freedom = degrees(fit.evaluation, method)
+    return {
+        "schema": SCHEMA,
+        "name": fit.name,
+        "model": fit.result["model"],
+        "type": kind,
+        "df_method": method,
+        "tests": [{"term": name} | joint_test(fit, rows, None if chisq else freedom) for name, rows in hypotheses],
+        "notes": _notes(fit, kind),
+    }
+
+
+def joint_test(fit: Fit, rows: Array, freedom: Any, value: Array | None = None) -> dict[str, Any]:
+    """Test rows @ b = value, rows (q, p'); ``freedom`` gives the denominator df, None asks for chi-squared."""
+    rows = _independent(rows)
+    q = len(rows)
+    if q == 0:
+        return dict.fromkeys(("statistic", "value", "num_df", "den_df", "p"))
+    away = rows @ fit.evaluation.b - (0.0 if value is None else value)
+    wald = float(away @ np.linalg.solve(rows @ fit.evaluation.b_covariance @ rows.T, away))
+    if freedom is None:
+        return {
+            "statistic": "chisq",
+            "value": number(wald),
+            "num_df": q,
+            "den_df": None,
+            "p": number(p_of_chisq(wald, q)),
+        }
+    den = freedom(rows)
+    if den is None:
+        return {
+            "statistic": "chisq",
+            "value": number(wald),
+            "num_df": q,
+            "den_df": None,
+            "p": number(p_of_chisq(wald, q)),
+        }
+    f = wald / q
+    return {
+        "statistic": "F",
+        "value": number(f),
+        "num_df": q,
+        "den_df": number(den),
+        "p": number(special.fdtrc(q, den, f)),
+    }
+
+
+def _independent(rows: Array) -> Array:
+    """A basis of the row space, (rank, p')."""
+    if not len(rows):
+        return rows
+    size = np.linalg.norm(rows, axis=1, keepdims=True)
+    _, s, vt = np.linalg.svd(rows / np.where(size > 0, size, 1.0), full_matrices=False)
+    return vt[s > 1e-9 * max(s[0], 1e-300)] if s[0] > 1e-9 else rows[:0]
+
+
+def _kept_terms(design: Design, kept: list[int]) -> list[tuple[int, list[int]]]:
+    """(term, positions among the kept coefficients) for every term but the intercept."""
+    owner = [design.fixed.owner[c] for c in kept]
+    out = []
+    for index, term in enumerate(design.fixed.terms):
+        if not term.is_intercept:
+            out.append((index, [i for i, o in enumerate(owner) if o == index]))
+    return out
+
+
+def _columns(fit: Fit) -> tuple[Array, list[int]]:
+    kept = fit.evaluation.criterion.products.standard.kept
+    return np.column_stack([fit.design.fixed.values[c] for c in kept]), kept
+
+
+def sequential(fit: Fit) -> list[tuple[str, Array]]:
+    """Type 1: each term after those before it; rows of the triangular factor of X'X."""
+    x, kept = _columns(fit)
+    r = np.linalg.qr(x / np.linalg.norm(x, axis=0), mode="r") * np.linalg.norm(x, axis=0)
+    return [(str(fit.design.fixed.terms[t]), r[at]) for t, at in _kept_terms(fit.design, kept)]
+
+
+def partial(fit: Fit) -> list[tuple[str, Array]]:
+    """Type 2: each term after every term that does not contain it."""
+    x, kept = _columns(fit)
+    all_terms = fit.design.fixed.terms
+    owner = [fit.design.fixed.owner[c] for c in kept]
+    out = []
+    for t, at in _kept_terms(fit.design, kept):
+        mine = set(map(str, all_terms[t].factors))
+        above = {i for i, u in enumerate(all_terms) if mine < set(map(str, u.factors))}
+        first = [i for i, o in enumerate(owner) if o != t and o not in above]
+        order = [*first, *at, *(i for i, o in enumerate(owner) if o in above)]
+        norms = np.linalg.norm(x[:, order], axis=0)
+        r = np.linalg.qr(x[:, order] / norms, mode="r") * norms
+        rows = np.zeros((len(at), len(order)))
+        rows[:, order] = r[len(first) : len(first) + len(at)]
+        out.append((str(all_terms[t]), rows))
+    return out
+
+
+def marginal(fit: Fit) -> list[tuple[str, Array]]:
+    """Type 3: each term with all others in, under sum-to-zero contrasts whatever coding was fitted."""
+    design = fit.design
+    x, _ = _columns(fit)
+    sums = _sum_coded(design)
+    z = np.column_stack(sums.values)
+    norms = np.linalg.norm(z, axis=0)
+    to_sums = (
+        np.linalg.lstsq(z / np.where(norms > 0, norms, 1.0), x, rcond=1e-10)[0]
+        / np.where(norms > 0, norms, 1.0)[:, None]
+    )
+    out = []
+    for index, term in enumerate(sums.terms):
+        if not term.is_intercept:
+            out.append((str(term), to_sums[[i for i, o in enumerate(sums.owner) if o == index]]))
+    return out
+
+
+def _sum_coded(design: Design) -> Part:
+    maker = Maker(design.table, design.memory, learn=False)
+    plain = tuple(t for t in design.fixed.terms if not t.is_intercept)
+    return build_part(plain, design.sentence.intercept, maker, sums=True)
+
+
+def _notes(fit: Fit, kind: int) -> list[str]:
+    products = any(len(t.factors) > 1 for t in fit.design.fixed.terms)
+    notes = []
+    if kind == 3 and products:
+        notes.append(
+            "Type 3 tests a main effect averaged over the levels it interacts with (and at zero of covariates); where a "
+            "product matters, look at orchard means before you speak of main effects."
+        )
+    if kind == 1:
+        notes.append("Type 1 tests depend on the order of the terms in the sentence.")
+    return notes
