@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import dense
 import numpy as np
 import pandas as pd
 import pytest
 from scipy import stats
 
+import dense
 from bold_orchard.errors import OrchardError
 from bold_orchard.fitting import Settings, fit
 from bold_orchard.inference.contrasts import contrast

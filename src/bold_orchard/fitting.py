@@ -105,7 +105,8 @@ def search(
     signs = criterion.signs(found.point.theta)
     if (signs < 0).any():
         turned = criterion.at(signs * found.point.theta)
-        found = replace(found, point=turned, hessian=signs[:, None] * found.hessian * signs)
+        near = tuple((s * h, base, moved) for s, (h, base, moved) in zip(signs, found.near))
+        found = replace(found, point=turned, hessian=signs[:, None] * found.hessian * signs, near=near)
     return found
 
 
@@ -159,7 +160,9 @@ def _in_another_order(criterion: Criterion, found: Found[Evaluation], settings: 
             if isinstance(block.structure, Unstructured):
                 t = turned.structure.factor(back[own])
                 back[own] = block.structure.of_covariance(t @ t.T)
-    return replace(again, point=criterion.at(back), hessian=difference_hessian(criterion.at, criterion.at(back)))
+    return replace(
+        again, point=criterion.at(back), hessian=difference_hessian(criterion.at, criterion.at(back)), near=()
+    )
 
 
 def finish(name: str, design: Design, settings: Settings, criterion: Criterion, found: Found[Evaluation]) -> Fit:

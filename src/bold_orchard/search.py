@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 Array = NDArray[Any]
 NEAR = 1e-5
-STALE = 1e-6
+STALE = 1e-4
 POLISH = 30
 
 
@@ -36,17 +36,18 @@ class Found(Generic[P]):
     """Where a search ended.
 
     ``decrement`` is the expected further decrease of the deviance on the free parameters (g' H^-1 g / 2, H by
-    differences of the exact gradient); ``hessian`` is that H, (m, m). ``at_bound`` (m,) marks parameters at zero.
+    differences of the exact gradient); ``hessian`` is that H, (m, m). ``near`` holds, for each parameter,
+    (step, point, point moved by the step), from which the Hessian was made: more can be learned from them for nothing.
     """
 
     point: P
     converged: bool
-    at_bound: NDArray[np.bool_]
     decrement: float
     hessian: Array
     iterations: int
     evaluations: int
     reason: str
+    near: tuple[tuple[float, P, P], ...] = ()
 
 
 def minimise(
@@ -175,9 +176,8 @@ def _check(
     """Polish with the true Hessian, clear what is zero, and judge convergence afresh."""
     m = len(here.theta)
     if m == 0:
-        none = np.zeros(0, dtype=bool)
-        return Found(here, True, none, 0.0, np.zeros((0, 0)), 0, count.calls, "")
-    here, hessian = _polish(count, _clear(count, here, edges), walls, tolerance)
+        return Found(here, True, 0.0, np.zeros((0, 0)), 0, count.calls, "")
+    here, hessian, near = _polish(count, _clear(count, here, edges), walls, tolerance)
     here = _clear(count, here, edges)
     free = ~(walls & (here.theta <= 0.0))
     decrement, _ = _decrement(hessian, here.gradient, free)
@@ -190,12 +190,14 @@ def _check(
         reason = reason or ("the step limit was reached" if ran_out else "the slope is not zero")
     else:
         reason = ""
-    return Found(here, not reason, ~free, float(decrement), hessian, steps, count.calls, reason)
+    return Found(here, not reason, float(decrement), hessian, steps, count.calls, reason, near)
 
 
-def _polish(count: _Counter[P], here: P, walls: NDArray[np.bool_], tolerance: float) -> tuple[P, Array]:
+def _polish(
+    count: _Counter[P], here: P, walls: NDArray[np.bool_], tolerance: float
+) -> tuple[P, Array, tuple[tuple[float, P, P], ...]]:
     """Newton steps with the Hessian of the exact gradient, made anew until the end is near; also leaves a saddle."""
-    hessian = _one_sided_hessian(count, here)
+    hessian, near = _one_sided_hessian(count, here)
     for _ in range(POLISH):
         free = ~(walls & (here.theta <= 0.0))
         decrement, step = _decrement(hessian, here.gradient, free)
@@ -210,8 +212,8 @@ def _polish(count: _Counter[P], here: P, walls: NDArray[np.bool_], tolerance: fl
             break
         here = there
         if saddle or decrement > STALE:
-            hessian = _one_sided_hessian(count, here)
-    return here, hessian
+            hessian, near = _one_sided_hessian(count, here)
+    return here, hessian, near
 
 
 def _shortened(count: _Counter[P], here: P, step: Array, walls: NDArray[np.bool_]) -> P | None:
@@ -252,16 +254,18 @@ def difference_hessian(f: Callable[[Array], Point], here: Point) -> Array:
     return (out + out.T) / 2
 
 
-def _one_sided_hessian(f: Callable[[Array], Point], here: Point) -> Array:
-    """As ``difference_hessian`` with half the work, accurate enough to judge convergence."""
+def _one_sided_hessian(f: Callable[[Array], P], here: P) -> tuple[Array, tuple[tuple[float, P, P], ...]]:
+    """As ``difference_hessian`` with half the work, accurate enough to judge convergence; also the points it used."""
     m = len(here.theta)
-    out = np.empty((m, m))
+    out, near = np.empty((m, m)), []
     for i in range(m):
         h = 1e-5 * max(abs(here.theta[i]), 1e-1)
         up = here.theta.copy()
         up[i] += h
-        out[i] = (f(up).gradient - here.gradient) / h
-    return (out + out.T) / 2
+        moved = f(up)
+        out[i] = (moved.gradient - here.gradient) / h
+        near.append((h, here, moved))
+    return (out + out.T) / 2, tuple(near)
 
 
 def _scaled(h: Array) -> Array:

@@ -116,11 +116,8 @@ def open_fit(name: str) -> Fit:
     criterion = make_criterion(design, settings.method == "reml")
     point = criterion.at(np.asarray(saved["theta"], dtype=float))
     c = document["convergence"]
-    at_bound = criterion.bounded & (point.theta <= 0)
-    found = Found(
-        point, c["converged"], at_bound, 0.5 * (c["gradient"] or 0.0) ** 2,
-        np.zeros((0, 0)), c["iterations"], c["evaluations"], "",
-    )  # fmt: skip
+    decrement = 0.5 * (c["gradient"] or 0.0) ** 2
+    found = Found(point, c["converged"], decrement, np.zeros((0, 0)), c["iterations"], c["evaluations"], "")
     return finish(document["name"], design, settings, criterion, found)
 
 

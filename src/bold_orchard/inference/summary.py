@@ -35,8 +35,7 @@ def summarise(
     notes = [*design.notes, *_alias_notes(design, criterion), *boundary.notes]
     if not found.converged:
         notes.insert(0, advice.not_converged(found))
-    profiled = found.hessian if found.hessian.size else None
-    rows = fixed_rows(design, e, df_method, confidence, profiled)
+    rows = fixed_rows(design, e, df_method, confidence, found)
     return {
         "schema": SCHEMA,
         "name": name,
@@ -97,11 +96,11 @@ def likelihood_figures(criterion: Criterion, e: Evaluation) -> dict[str, Any]:
 
 
 def fixed_rows(
-    design: Design, e: Evaluation, df_method: str, confidence: float, profiled: Array | None = None
+    design: Design, e: Evaluation, df_method: str, confidence: float, found: Found[Evaluation] | None = None
 ) -> list[dict[str, Any]]:
     """One row per column of X, null where the column is aliased."""
     products = e.criterion.products
-    freedom = degrees(e, df_method, profiled)
+    freedom = degrees(e, df_method, found)
     position = {column: i for i, column in enumerate(products.standard.kept)}
     b, covariance = e.b, e.b_covariance
     rows = []
@@ -126,7 +125,7 @@ def fixed_rows(
     return rows
 
 
-def degrees(e: Evaluation, df_method: str, profiled: Array | None = None) -> Callable[[Array], float | None]:
+def degrees(e: Evaluation, df_method: str, found: Found[Evaluation] | None = None) -> Callable[[Array], float | None]:
     """rows (q, p') of a hypothesis -> its denominator df; None stands for the normal.
 
     Raises UsageError for a method that is not built yet.
@@ -138,11 +137,11 @@ def degrees(e: Evaluation, df_method: str, profiled: Array | None = None) -> Cal
         return lambda rows: residual
     if df_method != "satterthwaite":
         raise UsageError(f"--df {df_method} is not built yet; use satterthwaite, residual or normal")
-    found = Satterthwaite(e, profiled)
+    method = Satterthwaite(e, found)
 
     def freedom(rows: Array) -> float:
         with np.errstate(all="ignore"):
-            df = found.one(rows[0]) if len(rows) == 1 else found.several(rows)
+            df = method.one(rows[0]) if len(rows) == 1 else method.several(rows)
         return residual if df is None or not np.isfinite(df) else min(float(df), 1e12)
 
     return freedom

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.likelihood.gaussian import Evaluation
+from bold_orchard.search import Found
 
 Array = NDArray[Any]
 LARGE = 20_000
@@ -85,7 +86,7 @@ class Satterthwaite:
     """
 
     e: Evaluation
-    profiled: Array | None = None
+    found: Found[Evaluation] | None = None
 
     @cached_property
     def covariance(self) -> Array:
@@ -96,7 +97,8 @@ class Satterthwaite:
     def _parts(self) -> tuple[Array, Array]:
         """A, and the derivatives of C in each parameter (m + 1, p', p')."""
         e = self.e
-        a = parameter_covariance(e, self.profiled)
+        profiled = self.found.hessian if self.found is not None and self.found.hessian.size else None
+        a = parameter_covariance(e, profiled)
         changes = [self._change(i) for i in range(len(e.theta))]
         if not e.criterion.absolute:
             changes.append(self.covariance)
@@ -107,6 +109,9 @@ class Satterthwaite:
         e, c = self.e, self.e.criterion
         if _held(e)[i]:
             return np.zeros_like(self.covariance)
+        if self.found is not None and self.found.near and is_large(e) and c.correlated is None and not c.absolute:
+            step, base, there = self.found.near[i]
+            return e.sigma2 * (there.b_covariance / there.sigma2 - base.b_covariance / base.sigma2) / step
         h = 1e-4 * max(abs(e.theta[i]), 1e-2)
         ends = []
         for side in (h, -h):
