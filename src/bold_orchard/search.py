@@ -85,7 +85,11 @@ def minimise(
             predicted < 1e3 * noise and abs(actual) <= 10 * noise and _pull(there, walls) < _pull(here, walls)
         )
         if actual > 0.1 * predicted or better_slope:
+            moving = ~(walls & (there.theta <= 0.0))
+            near_end = _decrement(here.curvature, there.gradient, moving)[0] <= 0.1 * NEAR
             here = there
+            if near_end:  # by the Hessian at hand; the last steps use the exact one
+                break
             damping = damping / 10 if actual > 0.5 * predicted else damping
             damping = 0.0 if damping < 1e-2 else damping
         elif predicted <= 10 * noise:

@@ -12,11 +12,18 @@ import numpy as np
 from numpy.typing import NDArray
 
 Array = NDArray[Any]
+CHUNK = 8192
 
 
-def multiply(a: Array, b: Array) -> Array:
+def chunks(n_units: int) -> list[slice]:
+    """Slices of units whose small matrices fit the processor's cache together."""
+    return [slice(at, min(at + CHUNK, n_units)) for at in range(0, n_units, CHUNK)]
+
+
+def multiply(a: Array, b: Array, out: Array | None = None) -> Array:
     """``a @ b`` per unit: (r, k, J) times (k, c, J) -> (r, c, J)."""
-    out = np.empty((a.shape[0], b.shape[1], b.shape[2]))
+    if out is None:
+        out = np.empty((a.shape[0], b.shape[1], b.shape[2]))
     work = np.empty(b.shape[1:])
     for i in range(a.shape[0]):
         np.multiply(a[i, 0], b[0], out=out[i])

@@ -77,12 +77,8 @@ def eliminate(products: CrossProducts, factors: list[Array]) -> Eliminated:
     dense = products.dense.copy()
     works, log_det = [], 0.0
     for i, stage in enumerate(stages):
-        t = factors[stage.unit]
-        low = batched.cholesky(_plus_identity(_sandwich(t, cs[i])))
-        for a in range(stage.size):
-            log_det += 2.0 * float(np.log(low[a, a]).sum())
-        f = batched.solve_lower_constant(low, t.T)
-        y = batched.multiply(f, rights[i])
+        f, y, added = _factor(factors[stage.unit], cs[i], rights[i])
+        log_det += added
         works.append(StageWork(stage, cs[i], rights[i], f, y))
         for g, columns in stage.slices.items():
             if not owned[g]:
@@ -97,6 +93,18 @@ def eliminate(products: CrossProducts, factors: list[Array]) -> Eliminated:
         if stage.crossing is not None:
             _subtract_crossing(stage.crossing, works[-1], dense, q)
     return _eliminate_tail(products, factors, works, log_det, dense)
+
+
+def _factor(t: Array, c: Array, right: Array) -> tuple[Array, Array, float]:
+    """f with K = f'f, y = f right and the sum of log|I + T'CT|, a cacheful of units at a time."""
+    f, y, log_det = np.empty_like(c), np.empty_like(right), 0.0
+    for units in batched.chunks(c.shape[2]):
+        low = batched.cholesky(_plus_identity(_sandwich(t, c[..., units])))
+        for a in range(len(t)):
+            log_det += 2.0 * float(np.log(low[a, a]).sum())
+        f[..., units] = batched.solve_lower_constant(low, t.T)
+        batched.multiply(f[..., units], right[..., units], out=y[..., units])
+    return f, y, log_det
 
 
 def _subtract_crossing(crossing: Crossing, work: StageWork, dense: Array, q: int) -> None:
@@ -207,6 +215,9 @@ def backward(e: Eliminated, w_bar: Array, inverses: bool = False) -> Backward:
     right_bars: dict[int, Array] = {}
     for i in range(len(e.works) - 1, -1, -1):
         work = e.works[i]
+        if not (i or inverses or work.stage.slices or work.stage.crossing):
+            slope[work.stage.unit] = _slope_alone(work, dense_bar)
+            break
         k = work.k
         keep = _plus_identity(-batched.multiply(work.c, k))
         slope[work.stage.unit] = batched.total(keep, work.c)
@@ -224,6 +235,18 @@ def backward(e: Eliminated, w_bar: Array, inverses: bool = False) -> Backward:
             c_bars[i] = k + batched.multiply(batched.multiply(k, q), k)
             inverse[work.stage.unit] = c_bars[i]
     return Backward(slope, inverse, right_bars, dense_bar)
+
+
+def _slope_alone(work: StageWork, dense_bar: Array) -> Array:
+    """The slope of a unit that has no parent in the chain, when nothing else is asked: a cacheful at a time."""
+    total = np.zeros((work.stage.size, work.stage.size))
+    for units in batched.chunks(work.stage.levels):
+        c, right = work.c[..., units], work.right[..., units]
+        keep = _plus_identity(-batched.multiply(c, batched.gram(work.f[..., units])))
+        gr = np.stack([dense_bar @ rows for rows in right])
+        q = batched.multiply_transposed(right, gr)
+        total += batched.total(keep, c) - batched.total(batched.multiply(keep, q), keep.transpose(1, 0, 2))
+    return total
 
 
 def _crossing_backward(

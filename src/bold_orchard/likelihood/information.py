@@ -75,18 +75,20 @@ def _project(products: CrossProducts, unit: int, w: Array, b: int, rights: list[
 def _reduce(e: Eliminated, rights: list[Array], dense: Array, both: Array) -> Array:
     """Take the new columns through the elimination already made."""
     q = e.products.q
+    dense = dense.copy()
     for i, work in enumerate(e.works):
-        y = batched.multiply(work.f, rights[i])
-        for g, columns in work.stage.slices.items():
-            rights[g] = rights[g] - work.stage.up(g, batched.multiply(work.y[:, columns].transpose(1, 0, 2), y))
-        first = q if work.stage.crossing is not None else 0
+        stage = work.stage
+        first = q if stage.crossing is not None else 0
         start = work.y.shape[1] - (len(dense) - first)
-        dense = dense.copy()
-        for a in range(work.stage.size):
-            dense[first:] -= work.y[a, start:] @ y[a].T
-            both = both - y[a] @ y[a].T
-        if work.stage.crossing is not None:
-            dense[:q] -= work.stage.crossing.transposed_times(batched.multiply(work.f.transpose(1, 0, 2), y))
+        for units in batched.chunks(stage.levels) if not (stage.slices or stage.crossing) else [slice(None)]:
+            y = batched.multiply(work.f[..., units], rights[i][..., units])
+            for g, columns in stage.slices.items():
+                rights[g] = rights[g] - stage.up(g, batched.multiply(work.y[:, columns].transpose(1, 0, 2), y))
+            for a in range(stage.size):
+                dense[first:] -= work.y[a, start:, units] @ y[a].T
+                both = both - y[a] @ y[a].T
+            if stage.crossing is not None:
+                dense[:q] -= stage.crossing.transposed_times(batched.multiply(work.f.transpose(1, 0, 2), y))
     if e.tail is not None:
         kd = e.tail.k @ dense[:q]
         both = both - dense[:q].T @ kd
