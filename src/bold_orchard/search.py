@@ -26,6 +26,7 @@ class Point(Protocol):
     def gradient(self) -> Array: ...
     @property
     def curvature(self) -> Array: ...
+    def brief(self) -> Any: ...
 
 
 P = TypeVar("P", bound=Point)
@@ -37,7 +38,7 @@ class Found(Generic[P]):
 
     ``decrement`` is the expected further decrease of the deviance on the free parameters (g' H^-1 g / 2, H by
     differences of the exact gradient); ``hessian`` is that H, (m, m). ``near`` holds, for each parameter,
-    (step, point, point moved by the step), from which the Hessian was made: more can be learned from them for nothing.
+    (step, point, point moved by the step) in brief, from which the Hessian was made: more can be learned from them.
     """
 
     point: P
@@ -47,7 +48,7 @@ class Found(Generic[P]):
     iterations: int
     evaluations: int
     reason: str
-    near: tuple[tuple[float, P, P], ...] = ()
+    near: tuple[tuple[float, Any, Any], ...] = ()
 
 
 def minimise(
@@ -199,7 +200,7 @@ def _check(
 
 def _polish(
     count: _Counter[P], here: P, walls: NDArray[np.bool_], tolerance: float
-) -> tuple[P, Array, tuple[tuple[float, P, P], ...]]:
+) -> tuple[P, Array, tuple[tuple[float, Any, Any], ...]]:
     """Newton steps with the Hessian of the exact gradient, made anew until the end is near; also leaves a saddle."""
     hessian, near = _one_sided_hessian(count, here)
     for _ in range(POLISH):
@@ -258,7 +259,7 @@ def difference_hessian(f: Callable[[Array], Point], here: Point) -> Array:
     return (out + out.T) / 2
 
 
-def _one_sided_hessian(f: Callable[[Array], P], here: P) -> tuple[Array, tuple[tuple[float, P, P], ...]]:
+def _one_sided_hessian(f: Callable[[Array], P], here: P) -> tuple[Array, tuple[tuple[float, Any, Any], ...]]:
     """As ``difference_hessian`` with half the work, accurate enough to judge convergence; also the points it used."""
     m = len(here.theta)
     out, near = np.empty((m, m)), []
@@ -268,7 +269,7 @@ def _one_sided_hessian(f: Callable[[Array], P], here: P) -> tuple[Array, tuple[t
         up[i] += h
         moved = f(up)
         out[i] = (moved.gradient - here.gradient) / h
-        near.append((h, here, moved))
+        near.append((h, here.brief(), moved.brief()))
     return (out + out.T) / 2, tuple(near)
 
 

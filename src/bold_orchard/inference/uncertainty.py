@@ -14,6 +14,7 @@ from bold_orchard.search import Found
 
 Array = NDArray[Any]
 LARGE = 20_000
+LARGE_TAIL = 400
 
 
 def parameter_covariance(e: Evaluation, profiled: Array | None = None) -> Array:
@@ -43,7 +44,9 @@ def parameter_covariance(e: Evaluation, profiled: Array | None = None) -> Array:
 
 
 def is_large(e: Evaluation) -> bool:
-    return sum(u.levels * u.size**2 for u in e.criterion.products.units) > LARGE
+    """Whether an evaluation costs so much that the search's own figures must serve."""
+    products = e.criterion.products
+    return products.q > LARGE_TAIL or sum(u.levels * u.size**2 for u in products.units) > LARGE
 
 
 def _held(e: Evaluation) -> Array:

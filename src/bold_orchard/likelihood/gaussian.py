@@ -137,6 +137,14 @@ def moments(products: CrossProducts) -> dict[int, Array]:
     return out
 
 
+@dataclass(frozen=True)
+class Brief:
+    """What is kept of a point once its matrices are gone."""
+
+    b_covariance: Array
+    sigma2: float
+
+
 class Evaluation:
     """Everything at one point of the parameters; the costly parts are made when first asked for."""
 
@@ -251,6 +259,9 @@ class Evaluation:
         """(p', p') covariance of the kept coefficients."""
         inverse = np.linalg.inv(self.criterion.products.standard.to_work)
         return self.sigma2 * inverse @ np.linalg.inv(self.xx) @ inverse.T
+
+    def brief(self) -> Brief:
+        return Brief(self.b_covariance, self.sigma2)
 
     def covariance(self, f: int) -> Array:
         """Covariance of the effects of unit f, (k, k); between levels it is multiplied by ``mix mix'``."""
