@@ -27,6 +27,8 @@ COMMANDS = (
     ("compare", "empty", "rain", "slopes", "--figure", "compare.png"),
     ("check", "slopes", "--figure", "check.png"),
     ("components", "slopes", "--figure", "components.png"),
+    ("terms", "slopes", "--contrast", "hard - light"),
+    ("means", "slopes", "pruning", "--pairs", "--figure", "means.png"),
 )  # fmt: skip
 
 

@@ -156,12 +156,12 @@ def _test(small: Fit, large: Fit) -> tuple[dict[str, Any], list[str]]:
     if link.extra_effects == 1:
         test["p_boundary"] = number(boundary_p(chisq, df))
         notes.append(
-            f"{small.name} against {large.name} tests a variance at its boundary, zero: read p_boundary, the half-and-half "
+            f"{large.name} against {small.name} tests a variance at its boundary, zero: read p_boundary, the half-and-half "
             f"mixture of chi-squared with {df - 1} and {df} df; the plain p is too large."
         )
     elif link.extra_effects > 1:
         notes.append(
-            f"{small.name} against {large.name} tests {link.extra_effects} variances at zero at once: the plain p is too "
+            f"{large.name} against {small.name} tests {link.extra_effects} variances at zero at once: the plain p is too "
             "large. Add one random effect at a time to get a p-value for the boundary."
         )
     return test, notes + _order_note(small, large, chisq, link)

@@ -109,7 +109,8 @@ def _print_grid(console: object, grid: Grid) -> None:
     widths = [
         max(len(line) for cell in column for line in cell.split("\n")) for column in zip(grid.columns, *grid.rows)
     ]
-    gap = 2 if sum(widths) + 2 * (len(widths) - 1) <= console.width else 1
+    wraps = any(name.startswith("<") for name in grid.columns)
+    gap = 2 if wraps or sum(widths) + 2 * (len(widths) - 1) <= console.width else 1
     table = Table(box=None, pad_edge=False, padding=(0, gap, 0, 0), header_style="dim")
     for i, name in enumerate(grid.columns):
         left = i == 0 or name.startswith("<")
