@@ -48,6 +48,12 @@ CASES = [
     ),
     ("no pairs", GOOD, "y = z; within x: exchangeable", ("no x has two rows",)),
     ("no matrix", GOOD, 'y = x; each unit (known "kin.csv"): intercept', ("no file kin.csv", "working folder")),
+    (
+        "too many covariances",
+        GOOD + GOOD.split("\n", 1)[1] * 3,
+        "y = x; each unit: power(x, 8)",
+        ("36 variances and covariances", "(diagonal)"),
+    ),
     ("too many effects", GOOD, "y = x; each unit: power(x, 6)", ("24 random effects", "from 24 rows")),
 ]
 
@@ -170,3 +176,14 @@ def test_an_extra_that_is_not_installed_is_named(orchard):
         refused(done, 3, "bold-orchard[parquet]")
     else:
         refused(done, 3, "t.parquet cannot be read")
+
+
+def test_crossings_beyond_reach_are_refused_by_name(orchard):
+    import numpy as np
+    import pandas as pd
+
+    r = np.random.default_rng(1)
+    frame = pd.DataFrame({"tree": r.integers(0, 14000, 40000), "picker": r.integers(0, 13000, 40000)})
+    frame.assign(y=r.normal(size=40000).round(3)).to_csv(orchard.folder / "t.csv", index=False)
+    done = orchard("fit", "t.csv", "y = intercept; each tree: intercept; each picker: intercept")
+    refused(done, 3, "picker (", "more than can be factored")

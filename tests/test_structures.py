@@ -255,3 +255,13 @@ def test_a_large_constant_leading_part_keeps_its_digits(tmp_path, lead, digits):
     assert made["convergence"]["converged"]
     assert made["residual"]["variance"] == pytest.approx(float(within), rel=0.5 * 10**-digits)
     assert made["random"][0]["covariance"][0][0] == pytest.approx(float((between - within) / n), rel=0.5 * 10**-digits)
+
+
+def test_dates_count_in_days():
+    frame = trial()
+    start = np.datetime64("2031-05-01")
+    dated = frame.assign(day=(start + frame["week"].to_numpy()).astype(str))
+    one = fit("yield = rain; within tree: ar1(week)", Table(frame, "t", len(frame))).result
+    two = fit("yield = rain; within tree: ar1(day)", Table(dated, "t", len(dated))).result
+    assert two["residual"]["parameters"]["rho"] == pytest.approx(one["residual"]["parameters"]["rho"])
+    assert two["transformations"][0]["meaning"] == "a date, counted in days since 2031-05-02"

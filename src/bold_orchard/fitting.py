@@ -14,7 +14,7 @@ from bold_orchard.design.build import Clause, Design, Options, build_design
 from bold_orchard.design.residual import ResidualPart
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.inference.summary import summarise
-from bold_orchard.likelihood.crossproducts import cross_products
+from bold_orchard.likelihood.crossproducts import cross_products, split
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
 from bold_orchard.likelihood.model import Arrays, RandomBlock, RandomUnit
 from bold_orchard.likelihood.rows import (
@@ -35,6 +35,8 @@ Array = NDArray[Any]
 MOST_IN_UNIT = 200
 FAR = 0.8
 MOST_DIFFICULT = 50
+MOST_CROSSED = 12_000
+MOST_CROSSED_CORRELATED = 1_500
 
 
 @dataclass(frozen=True)
@@ -181,7 +183,9 @@ def refit(earlier: Fit, method: str) -> Fit:
 
 def make_criterion(design: Design, reml: bool) -> Criterion:
     """The numeric model of a design."""
-    products, correlated = cross_products(to_arrays(design))
+    arrays = to_arrays(design)
+    _tail_fits(design, arrays)
+    products, correlated = cross_products(arrays)
     rounding = 10.0 * np.finfo(float).eps * float(np.linalg.norm(design.y))
     if products.dense[-1, -1] <= rounding**2:
         raise OrchardError(
@@ -189,6 +193,20 @@ def make_criterion(design: Design, reml: bool) -> Criterion:
             "is one of the terms computed from the outcome?"
         )
     return Criterion(products, reml, correlated)
+
+
+def _tail_fits(design: Design, arrays: Arrays) -> None:
+    """Refuse crossings whose dense part would be too large to factor; raises OrchardError."""
+    _, tail = split(arrays)
+    width = sum(arrays.units[f].levels * arrays.units[f].size for f in tail)
+    limit = MOST_CROSSED if arrays.rows is None else MOST_CROSSED_CORRELATED
+    if width > limit:
+        names = " and ".join(f"{design.blocks[f].unit.name} ({arrays.units[f].levels:,} levels)" for f in tail)
+        beside = " beside within or spread" if arrays.rows is not None else ""
+        raise OrchardError(
+            f"{names}: {width:,} effects crossed with a larger unit are more than can be factored yet{beside} (at most "
+            f"{limit:,}); leave the unit out, or fit a part of the data with --where"
+        )
 
 
 def to_arrays(design: Design) -> Arrays:

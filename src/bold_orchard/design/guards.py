@@ -90,6 +90,8 @@ def units_and_slopes(design: Design, force: bool) -> list[str]:
             )
     for position in range(len(design.clauses)):
         notes += _constant_slopes(design, position, force)
+    if not force:
+        _enough_levels(design)
     notes += _crossed_labels(design) + _repeated_labels(design)
     total = sum(design.units[c.unit].size * len(c.part.names) for c in design.clauses)
     n = len(design.y)
@@ -102,6 +104,19 @@ def units_and_slopes(design: Design, force: bool) -> list[str]:
                 f"leave terms out of the clause ({total:,} effects in all), or add --force"
             )
     return notes
+
+
+def _enough_levels(design: Design) -> None:
+    """Refuse an unstructured covariance with more parameters than there are effects to estimate it from."""
+    for position, clause in enumerate(design.clauses):
+        unit, k = design.units[clause.unit], len(clause.part.names)
+        count = k * (k + 1) // 2
+        if clause.structure.kind == "unstructured" and count > unit.size * k:
+            terms = [str(t) for t in clause.part.terms]
+            raise OrchardError(
+                f"each {unit.name} asks for {count:,} variances and covariances from the {unit.size * k:,} effects of "
+                f"{unit.size:,} levels; write: {with_clause(design.sentence, position, terms, 'diagonal')}  (or add --force)"
+            )
 
 
 def _known(design: Design, unit: str) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from typing import Any
 
@@ -65,8 +66,11 @@ def _time(structure: spec.Structure, maker: Maker, sentence: spec.Sentence) -> t
     column = structure.column
     if structure.kind == "ar1":
         if maker.table.kind(column.name) == "category":
+            days = _days(maker, column.name)
+            if days is not None:
+                return days, ()
             raise SentenceError(
-                f"ar1 needs numbers for the time, but '{column.name}' is text; number the times",
+                f"ar1 needs numbers or dates (2024-05-31) for the time, but '{column.name}' is text; number the times",
                 sentence.text, column.place[0], column.place[1] - column.place[0],
             )  # fmt: skip
         return maker.numbers(column.name), ()
@@ -80,6 +84,19 @@ def _time(structure: spec.Structure, maker: Maker, sentence: spec.Sentence) -> t
     place = np.empty(len(order), dtype=np.intp)
     place[order] = np.arange(len(order))
     return place[labels.codes], tuple(labels.texts[i] for i in order)
+
+
+def _days(maker: Maker, column: str) -> Array | None:
+    """Dates written YYYY-MM-DD as days since the first, or None when some cell is no date."""
+    labels = maker.table.labels(column)
+    if not all(re.fullmatch(r"\d{4}-\d{2}-\d{2}", t) for t in labels.texts):
+        return None
+    try:
+        dates = np.array(labels.texts, dtype="datetime64[D]")
+    except ValueError:
+        return None
+    maker.meanings[column] = f"a date, counted in days since {dates.min()}"
+    return (dates - dates.min()).astype(float)[labels.codes]
 
 
 def _no_ties(time: Array, codes: Array, texts: list[str], structure: spec.Structure, unit: str, maker: Maker) -> None:
