@@ -246,7 +246,7 @@ def _random_block(clause: Clause, sort: Callable[[Array], Array]) -> RandomBlock
         structure: Structure = Given(size, tuple(map(tuple, clause.given.tolist())))
     else:
         structure = STRUCTURES["unstructured" if clause.structure.kind == "known" else clause.structure.kind](size)
-    return RandomBlock(tuple(sort(c) for c in clause.part.values), structure, 0 if clause.part.intercept else None)
+    return RandomBlock(tuple(sort(c) for c in clause.part.values), structure, clause.part.constant)
 
 
 def _row_covariance(residual: ResidualPart, n: int, sort: Callable[[Array], Array]) -> RowCovariance | None:

@@ -20,7 +20,7 @@ class Part:
     """The columns of a fixed part or of an each clause.
 
     ``names`` (contract) and ``labels`` (printed) and ``values`` (each (n,)) run over columns;
-    ``owner`` gives the index in ``terms`` of each column's term. The intercept, when there, comes first.
+    ``owner`` gives the index in ``terms`` of each column's term. In a fixed part the intercept comes first.
     """
 
     terms: tuple[spec.Term, ...]
@@ -31,19 +31,23 @@ class Part:
     zeros: tuple[str, ...] = ()
 
     @property
+    def constant(self) -> int | None:
+        """The column of the intercept, if it is there."""
+        return self.names.index("intercept") if self.intercept else None
+
+    @property
     def intercept(self) -> bool:
-        return bool(self.terms) and self.terms[0].is_intercept
+        return any(t.is_intercept for t in self.terms)
 
 
 def build_part(terms: tuple[spec.Term, ...], intercept: bool, maker: Maker, sums: bool = False) -> Part:
-    """Code the terms of one part; the intercept is put first when asked for or written.
+    """Code the terms of one part in their order; with ``intercept`` an intercept stands before them.
 
     A category is coded against its baseline where the rest of its term (nothing, for a main effect) is
     already spanned by the part, else with one column per level. With ``sums`` the baseline's rows hold -1 instead of 0
     (sum-to-zero contrasts).
     """
-    intercept = intercept or any(t.is_intercept for t in terms)
-    ordered = ((spec.Term(()),) if intercept else ()) + tuple(t for t in terms if not t.is_intercept)
+    ordered = (spec.Term(()), *(t for t in terms if not t.is_intercept)) if intercept else terms
     spanned = {frozenset(map(str, t.factors)) for t in ordered}
     names: list[str] = []
     labels: list[str] = []
