@@ -126,3 +126,23 @@ def test_scout_warns_of_rows_that_occur_twice_and_of_small_groups(tmp_path):
     assert [(e["unit"], e["time"], e["count"]) for e in d["duplicates"]] == [("trap", "week", 1)]
     joined = " ".join(d["notes"])
     assert "farm has 6 levels only" in joined
+
+
+@pytest.mark.parametrize(("code", "others", "suspected"), [
+    (-999, range(20, 60), True), (99, range(1, 30), True), (-9, range(1, 9), True), (-1, [-3, -2, 0, 1, 2], False),
+    (99, range(80, 120), False), (999, range(900, 1100, 7), False), (-99, [-120, -80, 5, 60], False),
+])  # fmt: skip
+def test_only_codes_far_from_the_rest_are_suspected(tmp_path, code, others, suspected):
+    rows = "".join(f"u{i % 5},{v}\n" for i, v in enumerate([*others, *others, code]))
+    d = scout(read_table(write(tmp_path, "unit,x\n" + rows)))
+    found = next(c for c in d["columns"] if c["column"] == "x")["suspected_missing_codes"]
+    assert found == ([float(code)] if suspected else [])
+
+
+def test_scout_of_a_table_without_groups_says_so(tmp_path):
+    d = scout(
+        read_table(
+            write(tmp_path, "id,x,y\n" + "".join(f"n{i},{i * 0.37:.2f},{i * i * 0.11:.2f}\n" for i in range(30)))
+        )
+    )
+    assert d["groupings"] == [] and d["sentences"] == [] and any("No column seems to group" in n for n in d["notes"])

@@ -15,23 +15,7 @@ from bold_orchard.table.table import Labels, Table
 
 SCHEMA = "bold-orchard/scout/1"
 MOST_UNITS = 5
-CODES = {
-    -1.0,
-    -8.0,
-    -9.0,
-    -88.0,
-    -99.0,
-    -888.0,
-    -999.0,
-    -9999.0,
-    88.0,
-    99.0,
-    888.0,
-    999.0,
-    9999.0,
-    99999.0,
-    -99999.0,
-}
+CODES = {-1.0, -8.0, -9.0} | {side * v for v in (88.0, 99.0, 888.0, 999.0, 9999.0, 99999.0) for side in (-1, 1)}
 FEW_LEVELS = 5
 LIKELY = 0.5
 

@@ -1,0 +1,140 @@
+"""The program as a program: options alike in every command, streams kept apart, files left whole."""
+
+from __future__ import annotations
+
+import csv
+import json
+import subprocess
+
+import numpy as np
+import pandas as pd
+import pytest
+
+from conftest import PROGRAM
+
+MODEL = "yield = rain + pruning; each orchard: intercept"
+
+
+@pytest.fixture
+def saved(orchard, harvest):
+    assert orchard("fit", "harvest.csv", MODEL, "--missing", "-999", "--save", "m", "--quiet").code == 0
+    assert (
+        orchard(
+            "fit", "harvest.csv", "yield = rain; each orchard: intercept", "--missing", "-999", "--save", "s", "--quiet"
+        ).code
+        == 0
+    )
+    return orchard
+
+
+COMMANDS = [("scout", "harvest.csv"), ("show", "m"), ("compare", "m", "s"), ("check", "m"), ("components", "m"), ("terms", "m"),
+            ("means", "m", "pruning"), ("predict", "m")]  # fmt: skip
+
+
+@pytest.mark.parametrize("command", COMMANDS, ids=lambda c: c[0])
+def test_json_stands_alone_and_csv_holds_the_table(saved, command):
+    done = saved(*command, "--json", "--csv", "out.csv", "--quiet")
+    assert done.code == 0 and done.err == ""
+    document = json.loads(done.out)
+    name = {"show": "fit"}.get(command[0], command[0])
+    assert document["schema"] == f"bold-orchard/{name}/1" and isinstance(document["notes"], list)
+    assert "NaN" not in done.out and "Infinity" not in done.out
+    rows = list(csv.DictReader((saved.folder / "out.csv").open()))
+    tables = {
+        "scout": "columns",
+        "show": "fixed",
+        "compare": "models",
+        "components": "components",
+        "terms": "tests",
+        "means": "means",
+    }
+    assert len(rows) == (1427 if command[0] == "check" else len(document[tables.get(command[0], "rows")]))
+    assert list(saved.folder.glob(".*")) == []
+
+
+@pytest.mark.parametrize("command", COMMANDS, ids=lambda c: c[0])
+def test_the_same_words_twice_give_the_same_bytes(saved, command):
+    assert saved(*command, "--json").out == saved(*command, "--json").out
+
+
+@pytest.mark.parametrize(
+    "command", [c for c in COMMANDS if c[0] not in ("scout", "compare", "terms", "predict")], ids=lambda c: c[0]
+)
+def test_digits_and_confidence_mean_the_same_everywhere(saved, command):
+    short, long = (saved(*command, "--digits", d).out for d in ("2", "9"))
+    assert len(long) > len(short)
+    if command[0] in ("show", "components", "means"):
+        assert "80% interval" in saved(*command, "--confidence", "0.8").out
+
+
+def test_quiet_drops_notes_but_never_results(saved):
+    loud, quiet = saved("compare", "m", "s"), saved("compare", "m", "s", "--quiet")
+    assert "Notes" in loud.out and "Notes" not in quiet.out and "AICc" in quiet.out
+
+
+def test_no_colour_codes_outside_a_terminal(saved):
+    for command in COMMANDS:
+        assert "\x1b" not in saved(*command).out
+
+
+def test_a_reader_that_leaves_early_is_no_defect(saved):
+    shell = f"'{PROGRAM}' predict m --json | head -c 100"
+    done = subprocess.run(["bash", "-c", shell], cwd=saved.folder, capture_output=True, text=True, check=False)
+    assert len(done.stdout) == 100 and "defect" not in done.stderr and "Traceback" not in done.stderr
+
+
+def test_missing_codes_by_column_and_for_all_give_the_same_fit(orchard, harvest):
+    fits = [
+        orchard("fit", "harvest.csv", MODEL, "--missing", code, "--json").json
+        for code in ("-999", "yield=-999", "-999.0")
+    ]
+    assert fits[0]["fit"] == fits[1]["fit"] == fits[2]["fit"]
+    raw = orchard("fit", "harvest.csv", MODEL, "--json").json
+    assert raw["rows"]["used"] == fits[0]["rows"]["used"] + 1 and raw["residual"]["sd"] > 5 * fits[0]["residual"]["sd"]
+
+
+def test_weights_from_a_column(orchard, harvest):
+    frame = pd.read_csv(harvest)
+    frame["w"] = np.where(frame["season"] > 3, 2.0, 1.0)
+    frame.to_csv(harvest, index=False)
+    one = orchard("fit", "harvest.csv", MODEL, "--missing", "-999", "--weights", "w", "--json").json
+    two = orchard("fit", "harvest.csv", MODEL, "--missing", "-999", "--json").json
+    assert one["residual"]["variance"] > two["residual"]["variance"] and one["fit"] != two["fit"]
+
+
+def test_a_tsv_gives_the_same_fit_as_the_csv(orchard, harvest):
+    pd.read_csv(harvest).to_csv(orchard.folder / "harvest.tsv", sep="\t", index=False)
+    one, two = (orchard("fit", f"harvest.{e}", MODEL, "--missing", "-999", "--json").json for e in ("csv", "tsv"))
+    assert one == two
+
+
+def test_text_labels_and_codes_of_units_give_the_same_fit(orchard, harvest):
+    frame = pd.read_csv(harvest)
+    frame["place"] = frame["orchard"].astype("category").cat.codes * 7 - 3
+    frame.to_csv(harvest, index=False)
+    one = orchard("fit", "harvest.csv", MODEL, "--missing", "-999", "--json").json
+    two = orchard("fit", "harvest.csv", MODEL.replace("each orchard", "each place"), "--missing", "-999", "--json").json
+    assert two["fit"]["loglik"] == pytest.approx(one["fit"]["loglik"], abs=1e-8)
+    assert two["groups"] == [one["groups"][0] | {"group": "place"}]
+
+
+def test_every_command_names_a_lost_fit(orchard):
+    for command in ("show", "check", "components", "terms", "predict"):
+        done = orchard(command, "gone")
+        assert done.code == 3 and "there is no saved fit 'gone'" in done.err and done.out == ""
+    assert orchard("means", "gone", "x").code == 3 and orchard("compare", "gone", "lost").code == 3
+    assert orchard("compare").code == 2
+
+
+def test_a_fit_compared_with_itself_or_alone_is_refused(saved):
+    done = saved("compare", "m", "m")
+    assert done.code == 3 and "stands twice" in done.err
+    assert "two fits or more" in saved("compare", "m").err
+
+
+def test_weights_of_two_fits_must_agree(saved):
+    frame = pd.read_csv(saved.folder / "harvest.csv").assign(w=2.0)
+    frame.to_csv(saved.folder / "w.csv", index=False)
+    saved("fit", "w.csv", MODEL, "--missing", "-999", "--weights", "w", "--save", "w")
+    done = saved("compare", "m", "w")
+    assert done.code == 3 and "different weights" in done.err
