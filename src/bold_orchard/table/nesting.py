@@ -8,7 +8,7 @@ import numpy as np
 
 from bold_orchard.table.table import Labels
 
-TIMES = tuple(["season", "year", "month", "week", "day", "date", "time", "visit", "occasion", "hour", "wave", "round"])
+TIMES = ("season", "year", "month", "week", "day", "date", "time", "visit", "occasion", "hour", "wave", "round")
 
 
 def constant_or_varies(labels: Labels | None, unit: Labels) -> str:
