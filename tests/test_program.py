@@ -138,3 +138,29 @@ def test_weights_of_two_fits_must_agree(saved):
     saved("fit", "w.csv", MODEL, "--missing", "-999", "--weights", "w", "--save", "w")
     done = saved("compare", "m", "w")
     assert done.code == 3 and "different weights" in done.err
+
+
+def test_a_picture_that_does_not_exist_is_refused(saved):
+    for command in (("terms", "m"), ("predict", "m")):
+        done = saved(*command, "--figure", "x.png", "--csv", "x.csv")
+        assert done.code == 2 and "no picture yet" in done.err and done.out == ""
+        assert not (saved.folder / "x.png").exists() and not (saved.folder / "x.csv").exists()
+
+
+def test_the_seed_chooses_the_sample_and_is_named(orchard):
+    r = np.random.default_rng(1)
+    unit = np.arange(6000) % 30
+    pd.DataFrame({"unit": unit, "y": (r.gamma(2, size=6000) + unit).round(4)}).to_csv(
+        orchard.folder / "t.csv", index=False
+    )
+    assert orchard("fit", "t.csv", "y = intercept; each unit: intercept", "--save", "g").code == 0
+    one, same, other = (orchard("check", "g", "--json", "--seed", s).json for s in ("5", "5", "6"))
+    assert one == same and one["levels"][0]["shapiro"] != other["levels"][0]["shapiro"]
+    assert "(seed 6)" in " ".join(other["notes"])
+
+
+def test_intervals_of_predictions_use_the_residual_df(saved):
+    from scipy import stats
+
+    row = saved("predict", "m", "--json").json["rows"][0]
+    assert (row["high"] - row["predicted"]) / row["se"] == pytest.approx(stats.t.ppf(0.975, 1427 - 4), rel=1e-9)

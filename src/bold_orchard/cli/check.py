@@ -24,7 +24,7 @@ def run(args: argparse.Namespace) -> int:
 
     check_targets(args)
     fit = open_fit(args.fit)
-    checked = check(fit)
+    checked = check(fit, args.seed)
 
     def picture():  # type: ignore[no-untyped-def]
         from bold_orchard.figures.check import check_figure

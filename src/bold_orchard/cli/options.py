@@ -90,6 +90,8 @@ def deliver(
     """Write the files asked for, then print the document or its page."""
     from bold_orchard.store import write_safely
 
+    if args.figure and figure is None:
+        raise UsageError("this command has no picture yet; leave out --figure")
     if args.csv and table is not None:
         write_csv(args.csv, table())
     if args.figure and figure is not None:

@@ -10,7 +10,7 @@ import pandas as pd
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.diagnostics.normality import MOST, shape
+from bold_orchard.diagnostics.normality import MOST, SEED, shape
 from bold_orchard.diagnostics.residuals import Residuals, UnitEffects, residuals, unit_effects
 from bold_orchard.fitting import Fit
 
@@ -30,17 +30,19 @@ class Checked:
     units: list[UnitEffects]
 
 
-def check(fit: Fit) -> Checked:
+def check(fit: Fit, seed: int = SEED) -> Checked:
     """Shape, outliers and spread of row residuals and of predicted unit effects."""
     units = unit_effects(fit)
     rest = residuals(fit, units)
     levels = [
-        {"level": "rows", "residuals": "conditional"} | shape(rest.conditional) | {"outliers": _row_outliers(fit, rest)}
+        {"level": "rows", "residuals": "conditional"}
+        | shape(rest.conditional, seed)
+        | {"outliers": _row_outliers(fit, rest)}
     ]
     for made in units:
         for term, effects in zip(made.terms, made.effects.T):
             entry = {"level": made.group, "term": term, "residuals": "predicted effects"}
-            levels.append(entry | shape(effects) | {"outliers": _unit_outliers(made.levels, effects)})
+            levels.append(entry | shape(effects, seed) | {"outliers": _unit_outliers(made.levels, effects)})
     spread = brown_forsythe(rest.standardised, fit.design.units[0].codes) if fit.design.units else None
     document = {
         "schema": SCHEMA,
@@ -50,7 +52,7 @@ def check(fit: Fit) -> Checked:
         "levels": levels,
         "spread": spread,
         "influence": [],
-        "notes": _notes(fit, levels, spread),
+        "notes": _notes(fit, levels, spread, seed),
     }
     return Checked(document, rest, units)
 
@@ -101,13 +103,13 @@ def brown_forsythe(values: Array, codes: NDArray[np.intp]) -> dict[str, Any] | N
     return {"test": "Brown-Forsythe", "value": value, "num_df": k - 1, "den_df": n - k, "p": p}
 
 
-def _notes(fit: Fit, levels: list[dict[str, Any]], spread: dict[str, Any] | None) -> list[str]:
+def _notes(fit: Fit, levels: list[dict[str, Any]], spread: dict[str, Any] | None, seed: int) -> list[str]:
     notes = []
     if not fit.converged:
         notes.append("The fit did NOT converge; its residuals mean nothing. Mend the fit first.")
     rows, units = levels[0], levels[1:]
     if rows["n"] > MOST:
-        notes.append(f"Shapiro-Wilk was made on {MOST:,} values chosen at random (fixed seed) out of {rows['n']:,}.")
+        notes.append(f"Shapiro-Wilk was made on {MOST:,} values chosen at random (seed {seed}) out of {rows['n']:,}.")
     notes.append(_shape_words("The row residuals", rows))
     for entry in units:
         notes.append(_shape_words(f"The {entry['level']} effects of {entry['term']}", entry))

@@ -72,20 +72,20 @@ def _p_value(w: float, n: int) -> float:
     return float(special.ndtr(-(y - mu) / sigma))
 
 
-def sample_for_test(values: Array) -> Array:
-    """At most 5000 of the values, chosen by a fixed seed."""
+def sample_for_test(values: Array, seed: int = SEED) -> Array:
+    """At most 5000 of the values, chosen by ``seed``."""
     if len(values) <= MOST:
         return values
-    return np.random.default_rng(SEED).choice(values, MOST, replace=False)
+    return np.random.default_rng(seed).choice(values, MOST, replace=False)
 
 
-def shape(values: Array) -> dict[str, Any]:
+def shape(values: Array, seed: int = SEED) -> dict[str, Any]:
     """n, mean, sd (n - 1), skewness, kurtosis (0 for a normal sample) and the Shapiro-Wilk test."""
     n = len(values)
     mean = float(values.mean())
     centred = values - mean
     m2 = float((centred**2).mean())
-    test = shapiro_wilk(sample_for_test(values))
+    test = shapiro_wilk(sample_for_test(values, seed))
     return {
         "n": n,
         "mean": mean,

@@ -18,7 +18,7 @@ def means_figure(d: dict[str, Any]) -> Figure:
     first, others = names[0], names[1:]
     ticks = list(dict.fromkeys(str(m["levels"][first]) for m in d["means"]))
     lines = list(dict.fromkeys(tuple(m["levels"][o] for o in others) for m in d["means"]))
-    shift = np.linspace(-0.18, 0.18, len(lines)) if len(lines) > 1 else [0.0]
+    shift = np.linspace(-0.04, 0.04, len(lines)) if len(lines) > 1 else [0.0]
     for k, line in enumerate(lines):
         rows = [m for m in d["means"] if tuple(m["levels"][o] for o in others) == line]
         x = np.array([ticks.index(str(m["levels"][first])) for m in rows]) + shift[k]

@@ -42,7 +42,7 @@ def predict(fit: Fit, table: Table, confidence: float = 0.95) -> Predictions:
 
     Harville (1976): the error of a predicted combination is that of the mixed-model equations' solution. A unit that was
     not in the fit has effect 0 and its whole variance in the standard error. Intervals cover the mean of a row, not a new
-    observation of it.
+    observation of it, with the residual degrees of freedom for every row (the normal under ``--df normal``).
     """
     design = fit.design
     complete = np.ones(len(table), dtype=bool)
@@ -57,7 +57,9 @@ def predict(fit: Fit, table: Table, confidence: float = 0.95) -> Predictions:
     average = x @ fit.evaluation.b + (0.0 if offset is None else offset)
     moved, variance, known = _unit_part(fit, used, parts, x)
     se = np.sqrt(np.maximum(variance, 0.0))
-    width = quantile_t(confidence, fit.result["fixed"][0]["df"]) * se
+    products = fit.criterion.products
+    df = None if fit.settings.df == "normal" else float(products.n - products.p)
+    width = quantile_t(confidence, df) * se
     predicted = average + moved
 
     def spread(values: Array) -> Array:

@@ -46,39 +46,20 @@ def terms(
     }
 
 
-def joint_test(fit: Fit, rows: Array, freedom: Any, value: Array | None = None) -> dict[str, Any]:
-    """Test rows @ b = value, rows (q, p'); ``freedom`` gives the denominator df, None asks for chi-squared."""
+def joint_test(fit: Fit, rows: Array, freedom: Any) -> dict[str, Any]:
+    """Test rows @ b = 0, rows (q, p'); ``freedom`` gives the denominator df, None asks for chi-squared."""
     rows = _independent(rows)
     q = len(rows)
     if q == 0:
         return dict.fromkeys(("statistic", "value", "num_df", "den_df", "p"))
-    away = rows @ fit.evaluation.b - (0.0 if value is None else value)
+    away = rows @ fit.evaluation.b
     wald = float(away @ np.linalg.solve(rows @ fit.evaluation.b_covariance @ rows.T, away))
-    if freedom is None:
-        return {
-            "statistic": "chisq",
-            "value": number(wald),
-            "num_df": q,
-            "den_df": None,
-            "p": number(p_of_chisq(wald, q)),
-        }
-    den = freedom(rows)
+    den = None if freedom is None else freedom(rows)
     if den is None:
-        return {
-            "statistic": "chisq",
-            "value": number(wald),
-            "num_df": q,
-            "den_df": None,
-            "p": number(p_of_chisq(wald, q)),
-        }
-    f = wald / q
-    return {
-        "statistic": "F",
-        "value": number(f),
-        "num_df": q,
-        "den_df": number(den),
-        "p": number(special.fdtrc(q, den, f)),
-    }
+        name, value, p = "chisq", wald, p_of_chisq(wald, q)
+    else:
+        name, value, p = "F", wald / q, float(special.fdtrc(q, den, wald / q))
+    return {"statistic": name, "value": number(value), "num_df": q, "den_df": den, "p": number(p)}
 
 
 def _independent(rows: Array) -> Array:

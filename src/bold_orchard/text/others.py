@@ -175,5 +175,8 @@ def predict_page(d: dict[str, Any], digits: int = 4) -> Page:
         rows.append((str(r["row"]), where, figure(r["predicted"], digits), figure(r["se"], 3),
                      f"{figure(r['low'], digits)} to {figure(r['high'], digits)}", figure(r["predicted_average"], digits)))  # fmt: skip
     page.table("", ("row", "<where", "predicted", "SE", level, "average\nonly"), rows)
-    page.text("All rows go to a file with --csv FILE. The interval is that of a row's mean, not of a new observation.")
+    page.text(
+        "All rows go to a file with --csv FILE. The interval is that of a row's mean, not of a new observation; its degrees "
+        "of freedom are residual (rows less fixed terms)."
+    )
     return page.notes(d["notes"])
