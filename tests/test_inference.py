@@ -255,7 +255,19 @@ def test_bad_terms_levels_and_failed_fits(orchard, harvest):
         done = orchard(*arguments)
         assert done.code == 3 and words in done.err, done.err
     assert orchard("means", "m", "pruning", "--at", "rain").code == 2
-    assert orchard("terms", "m", "--df", "kenward-roger").code == 2
+    orchard(
+        "fit",
+        "harvest.csv",
+        "yield = rain; each orchard: intercept",
+        "--missing",
+        "-999",
+        "--method",
+        "ml",
+        "--save",
+        "ml",
+    )
+    refused = orchard("terms", "ml", "--df", "kenward-roger")
+    assert refused.code == 2 and "rests on REML" in refused.err
     d = orchard("terms", "m", "--json", "--csv", "terms.csv").json
     assert [t["term"] for t in d["tests"]] == ["rain", "pruning"] and d["schema"] == "bold-orchard/terms/1"
     assert set(d["tests"][0]) == {"term", "statistic", "value", "num_df", "den_df", "p"}

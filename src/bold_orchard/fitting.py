@@ -13,6 +13,7 @@ from bold_orchard.covariance import STRUCTURES, Given, Structure, Unstructured
 from bold_orchard.design.build import Clause, Design, Options, build_design
 from bold_orchard.design.residual import ResidualPart
 from bold_orchard.errors import OrchardError, UsageError
+from bold_orchard.inference.freedom import Precision, check_reach, precision
 from bold_orchard.inference.summary import summarise
 from bold_orchard.likelihood.crossproducts import cross_products, split
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
@@ -60,6 +61,7 @@ class Fit:
     settings: Settings
     criterion: Criterion
     found: Found[Evaluation]
+    known: Precision
     result: dict[str, Any]
 
     @property
@@ -69,6 +71,11 @@ class Fit:
     @property
     def converged(self) -> bool:
         return self.found.converged
+
+    def precision(self, df: str | None = None) -> Precision:
+        """Standard errors and degrees of freedom, by the fit's own method or another."""
+        same = df is None or df == self.settings.df
+        return self.known if same else precision(self.evaluation, str(df))
 
 
 def fit(
@@ -89,6 +96,7 @@ def fit(
         raise UsageError(f"the method is reml or ml, not '{settings.method}'")
     design = build_design(spec, table, settings.options)
     criterion = make_criterion(design, settings.method == "reml")
+    check_reach(criterion, settings.df)
     found = search(criterion, criterion.start(), settings, progress)
     return finish(name, design, settings, criterion, found)
 
@@ -168,13 +176,14 @@ def _in_another_order(criterion: Criterion, found: Found[Evaluation], settings: 
 
 
 def finish(name: str, design: Design, settings: Settings, criterion: Criterion, found: Found[Evaluation]) -> Fit:
-    result = summarise(name, design, criterion, found, settings.df, settings.confidence)
-    return Fit(name, design, settings, criterion, found, result)
+    known = precision(found.point, settings.df, found)
+    result = summarise(name, design, criterion, found, known, settings.df, settings.confidence)
+    return Fit(name, design, settings, criterion, found, known, result)
 
 
 def refit(earlier: Fit, method: str) -> Fit:
-    """The same model by another method, from the estimates of the first."""
-    settings = replace(earlier.settings, method=method)
+    """The same model by another method, from the estimates of the first; its fixed effects get normal intervals."""
+    settings = replace(earlier.settings, method=method, df="normal")
     criterion = Criterion(earlier.criterion.products, method == "reml", earlier.criterion.correlated)
     start = np.where(criterion.bounded, np.maximum(earlier.evaluation.theta, 1e-2), earlier.evaluation.theta)
     found = search(criterion, start, settings)

@@ -38,9 +38,8 @@ def run(args: argparse.Namespace) -> int:
     fit = open_fit(args.fit)
     document = terms(fit, args.type, args.df, args.chisq, args.force)
     confidence = args.confidence or fit.settings.confidence
-    method: str = document["df_method"]
     document["confidence"] = confidence
-    document["contrasts"] = [contrast(fit, text, method, confidence) for text in args.contrast]
+    document["contrasts"] = [contrast(fit, text, args.df, confidence) for text in args.contrast]
     rows: list[dict[str, Any]] = document["tests"]
     deliver(args, document, terms_page, lambda: rows)
     return 0 if fit.converged else 4

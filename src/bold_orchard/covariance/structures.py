@@ -51,6 +51,11 @@ class Structure:
         return len(self.bounded)
 
     @cached_property
+    def directions(self) -> Array:
+        """A basis of the covariances the structure can take, (n_theta, size, size), symmetric."""
+        return self.basis
+
+    @cached_property
     def fixed(self) -> Array:
         """The part of T that is not estimated, (size, size), as a factor of a covariance on the user's scale."""
         return np.zeros((self.size, self.size))
@@ -91,6 +96,13 @@ class Unstructured(Structure):
     def bounded(self) -> NDArray[np.bool_]:
         rows, columns = np.tril_indices(self.size)
         return rows == columns
+
+    @cached_property
+    def directions(self) -> Array:
+        rows, columns = np.tril_indices(self.size)
+        out = np.zeros((len(rows), self.size, self.size))
+        out[np.arange(len(rows)), rows, columns] = out[np.arange(len(rows)), columns, rows] = 1.0
+        return out
 
     def signs(self, theta: Array) -> Array:
         return np.where(theta[self.bounded] < 0, -1.0, 1.0)[np.tril_indices(self.size)[1]]
@@ -175,12 +187,19 @@ class Stacked(Structure):
 
     @cached_property
     def basis(self) -> Array:
-        basis = np.zeros((self.n_theta, self.size, self.size))
+        return self._stacked([p.basis for p in self.parts])
+
+    @cached_property
+    def directions(self) -> Array:
+        return self._stacked([p.directions for p in self.parts])
+
+    def _stacked(self, each: list[Array]) -> Array:
+        out = np.zeros((self.n_theta, self.size, self.size))
         row = at = 0
-        for part in self.parts:
-            basis[at : at + part.n_theta, row : row + part.size, row : row + part.size] = part.basis
+        for part, own in zip(self.parts, each):
+            out[at : at + part.n_theta, row : row + part.size, row : row + part.size] = own
             at, row = at + part.n_theta, row + part.size
-        return basis
+        return out
 
     @cached_property
     def bounded(self) -> NDArray[np.bool_]:

@@ -12,14 +12,14 @@ from bold_orchard.errors import OrchardError, SentenceError, unknown_name
 from bold_orchard.fitting import Fit
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.means import Grid
-from bold_orchard.inference.summary import degrees, number
+from bold_orchard.inference.summary import number
 from bold_orchard.sentence import spec
 from bold_orchard.sentence.parse import read_combination
 
 Array = NDArray[Any]
 
 
-def contrast(fit: Fit, text: str, df_method: str, confidence: float) -> dict[str, Any]:
+def contrast(fit: Fit, text: str, df_method: str | None = None, confidence: float = 0.95) -> dict[str, Any]:
     """Estimate and test of one combination.
 
     A name is a coefficient's term, or a level of a category, which stands for the adjusted mean of that level. Raises
@@ -31,9 +31,9 @@ def contrast(fit: Fit, text: str, df_method: str, confidence: float) -> dict[str
     target = value - constant
     if not np.any(np.abs(row) > 1e-12):
         raise OrchardError(f"the contrast '{text}' weighs nothing: all its parts cancel")
-    e = fit.evaluation
-    estimate, se = float(row @ e.b), float(np.sqrt(row @ e.b_covariance @ row))
-    df = degrees(e, df_method)(row[None, :])
+    known = fit.precision(df_method)
+    estimate, se = float(row @ known.e.b), known.se(row)
+    df = known.df(row[None, :])
     t, width = (estimate - target) / se, quantile_t(confidence, df)
     return {
         "contrast": text,

@@ -16,7 +16,8 @@ from bold_orchard.errors import OrchardError, unknown_name
 from bold_orchard.fitting import Fit
 from bold_orchard.inference.adjust import adjusted
 from bold_orchard.inference.distributions import p_of_t, quantile_t
-from bold_orchard.inference.summary import degrees, number
+from bold_orchard.inference.freedom import Precision
+from bold_orchard.inference.summary import number
 from bold_orchard.sentence import spec
 from bold_orchard.table.table import Table
 
@@ -131,16 +132,16 @@ def means(
         entries += [(levels | held, grid.row(levels)) for levels in grid.targets()]
     rows = np.array([row for _, row in entries])
     method = df_method or fit.settings.df
-    freedom = degrees(fit.evaluation, method)
+    known = fit.precision(method)
     e, constant = fit.evaluation, 0.0 if fit.design.offset is None or slope else float(fit.design.offset.mean())
     made = []
     for levels, row in entries:
-        mean, se, df = float(row @ e.b) + constant, float(np.sqrt(row @ e.b_covariance @ row)), freedom(row[None, :])
+        mean, se, df = float(row @ e.b) + constant, known.se(row), known.df(row[None, :])
         width = quantile_t(confidence, df) * se
         made.append(
             {"levels": levels, "mean": number(mean), "se": number(se), "df": df, "ci": [mean - width, mean + width]}
         )
-    pairs, errors = _pairs(fit, entries, rows, freedom, adjust, confidence)
+    pairs, errors = _pairs(known, entries, rows, adjust, confidence)
     return {
         "schema": SCHEMA,
         "name": fit.name,
@@ -191,17 +192,17 @@ def label(levels: dict[str, Any]) -> str:
 
 
 def _pairs(
-    fit: Fit, entries: list[tuple[dict[str, Any], Array]], rows: Array, freedom: Any, adjust: str, confidence: float
+    known: Precision, entries: list[tuple[dict[str, Any], Array]], rows: Array, adjust: str, confidence: float
 ) -> tuple[list[dict[str, Any]], Array]:
     """Differences a - b of all pairs, and the matrix of their standard errors."""
-    e, n = fit.evaluation, len(rows)
+    n = len(rows)
     errors = np.zeros((n, n))
-    pairs = []
+    pairs: list[dict[str, Any]] = []
     for i, j in itertools.combinations(range(n), 2):
         row = rows[i] - rows[j]
-        difference, se = float(row @ e.b), float(np.sqrt(row @ e.b_covariance @ row))
+        difference, se = float(row @ known.e.b), known.se(row)
         errors[i, j] = errors[j, i] = se
-        df = freedom(row[None, :])
+        df = known.df(row[None, :])
         t = difference / se if se > 0 else np.nan
         pairs.append({"a": label(entries[i][0]), "b": label(entries[j][0]), "difference": number(difference), "se": number(se),
                       "df": df, "statistic": number(t), "p": number(p_of_t(t, df))})  # fmt: skip

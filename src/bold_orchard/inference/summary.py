@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.design.build import Design
-from bold_orchard.errors import UsageError, shown
+from bold_orchard.errors import shown
 from bold_orchard.inference import advice
 from bold_orchard.inference.distributions import p_of_t, quantile_t
-from bold_orchard.inference.uncertainty import Satterthwaite, parameter_covariance
+from bold_orchard.inference.freedom import Precision
+from bold_orchard.inference.uncertainty import parameter_covariance
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
 from bold_orchard.search import Found
 
@@ -25,6 +25,7 @@ def summarise(
     design: Design,
     criterion: Criterion,
     found: Found[Evaluation],
+    known: Precision,
     df_method: str,
     confidence: float,
 ) -> dict[str, Any]:
@@ -35,7 +36,7 @@ def summarise(
     notes = [*design.notes, *_alias_notes(design, criterion), *boundary.notes]
     if not found.converged:
         notes.insert(0, advice.not_converged(found))
-    rows = fixed_rows(design, e, df_method, confidence, found)
+    rows = fixed_rows(design, known, confidence)
     return {
         "schema": SCHEMA,
         "name": name,
@@ -56,7 +57,7 @@ def summarise(
             for u in design.units
         ],
         "fixed": rows,
-        "fixed_covariance": _full_covariance(design, e),
+        "fixed_covariance": _full_covariance(design, e, known.covariance),
         "random": random,
         "residual": residual_part(design, e),
         "fit": likelihood_figures(criterion, e),
@@ -95,21 +96,18 @@ def likelihood_figures(criterion: Criterion, e: Evaluation) -> dict[str, Any]:
     }
 
 
-def fixed_rows(
-    design: Design, e: Evaluation, df_method: str, confidence: float, found: Found[Evaluation] | None = None
-) -> list[dict[str, Any]]:
+def fixed_rows(design: Design, known: Precision, confidence: float) -> list[dict[str, Any]]:
     """One row per column of X, null where the column is aliased."""
-    products = e.criterion.products
-    freedom = degrees(e, df_method, found)
+    e, products = known.e, known.e.criterion.products
     position = {column: i for i, column in enumerate(products.standard.kept)}
-    b, covariance = e.b, e.b_covariance
+    b, covariance = e.b, known.covariance
     rows = []
     for column, (term, label) in enumerate(zip(design.fixed.names, design.fixed.labels)):
         row: dict[str, Any] = dict.fromkeys(("term", "estimate", "se", "df", "statistic", "p", "ci"))
         row |= {"term": term, "label": label}
         if column in position:
             i = position[column]
-            df = freedom(np.eye(len(b))[i : i + 1])
+            df = known.df(np.eye(len(b))[i : i + 1])
             estimate, se = float(b[i]), float(np.sqrt(covariance[i, i]))
             statistic = estimate / se if se > 0 else np.nan
             width = quantile_t(confidence, df)
@@ -125,34 +123,11 @@ def fixed_rows(
     return rows
 
 
-def degrees(e: Evaluation, df_method: str, found: Found[Evaluation] | None = None) -> Callable[[Array], float | None]:
-    """rows (q, p') of a hypothesis -> its denominator df; None stands for the normal.
-
-    Raises UsageError for a method that is not built yet.
-    """
-    residual = float(e.criterion.products.n - e.criterion.products.p)
-    if df_method == "normal":
-        return lambda rows: None
-    if df_method == "residual":
-        return lambda rows: residual
-    if df_method != "satterthwaite":
-        raise UsageError(f"--df {df_method} is not built yet; use satterthwaite, residual or normal")
-    method = Satterthwaite(e, found)
-
-    def freedom(rows: Array) -> float:
-        with np.errstate(all="ignore"):
-            df = method.one(rows[0]) if len(rows) == 1 else method.several(rows)
-        return residual if df is None or not np.isfinite(df) else min(float(df), 1e12)
-
-    return freedom
-
-
-def _full_covariance(design: Design, e: Evaluation) -> list[list[float | None]]:
+def _full_covariance(design: Design, e: Evaluation, covariance: Array) -> list[list[float | None]]:
     """Covariance of all fixed rows, null where aliased."""
     kept = e.criterion.products.standard.kept
     p = len(design.fixed.names)
     full: list[list[float | None]] = [[None] * p for _ in range(p)]
-    covariance = e.b_covariance
     for i, a in enumerate(kept):
         for j, b in enumerate(kept):
             full[a][b] = number(covariance[i, j])

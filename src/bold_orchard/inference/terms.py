@@ -14,7 +14,8 @@ from bold_orchard.design.functions import Maker
 from bold_orchard.errors import OrchardError
 from bold_orchard.fitting import Fit
 from bold_orchard.inference.distributions import p_of_chisq
-from bold_orchard.inference.summary import degrees, number
+from bold_orchard.inference.freedom import Precision
+from bold_orchard.inference.summary import number
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/terms/1"
@@ -34,31 +35,32 @@ def terms(
     hypotheses = {1: sequential, 2: partial, 3: marginal}[kind](fit)
     if not hypotheses:
         raise OrchardError(f"'{fit.name}' has no fixed term beside the intercept, so there is nothing to test")
-    freedom = degrees(fit.evaluation, method)
+    known = fit.precision(method)
     return {
         "schema": SCHEMA,
         "name": fit.name,
         "model": fit.result["model"],
         "type": kind,
         "df_method": method,
-        "tests": [{"term": name} | joint_test(fit, rows, None if chisq else freedom) for name, rows in hypotheses],
+        "tests": [{"term": name} | joint_test(known, rows, chisq) for name, rows in hypotheses],
         "notes": _notes(fit, kind),
     }
 
 
-def joint_test(fit: Fit, rows: Array, freedom: Any) -> dict[str, Any]:
-    """Test rows @ b = 0, rows (q, p'); ``freedom`` gives the denominator df, None asks for chi-squared."""
+def joint_test(known: Precision, rows: Array, chisq: bool) -> dict[str, Any]:
+    """Test rows @ b = 0, rows (q, p'), by F, or by Wald chi-squared."""
     rows = _independent(rows)
     q = len(rows)
     if q == 0:
         return dict.fromkeys(("statistic", "value", "num_df", "den_df", "p"))
-    away = rows @ fit.evaluation.b
-    wald = float(away @ np.linalg.solve(rows @ fit.evaluation.b_covariance @ rows.T, away))
-    den = None if freedom is None else freedom(rows)
+    away = rows @ known.e.b
+    wald = float(away @ np.linalg.solve(rows @ known.covariance @ rows.T, away))
+    den, scale = (None, 1.0) if chisq else known.test(rows)
     if den is None:
         name, value, p = "chisq", wald, p_of_chisq(wald, q)
     else:
-        name, value, p = "F", wald / q, float(special.fdtrc(q, den, wald / q))
+        name, value = "F", scale * wald / q
+        p = float(special.fdtrc(q, den, value))
     return {"statistic": name, "value": number(value), "num_df": q, "den_df": den, "p": number(p)}
 
 
