@@ -12,7 +12,7 @@ from bold_orchard.errors import OrchardError, UsageError, a_or_an, nearest, show
 from bold_orchard.figures.check import local_lines
 from bold_orchard.figures.style import canvas, check_ending
 from bold_orchard.inference.adjust import range_quantile, range_tail
-from bold_orchard.inference.compare import boundary_p
+from bold_orchard.inference.boundary import half_and_half
 from bold_orchard.inference.distributions import p_of_chisq, p_of_t, quantile_t
 from bold_orchard.inference.summary import correlation, number
 from bold_orchard.store import find_fit, write_safely
@@ -54,7 +54,7 @@ def test_distributions_agree_with_the_library():
         1.0,
         0.0,
     ]
-    assert boundary_p(2.7, 1) == pytest.approx(0.5 * stats.chi2.sf(2.7, 1)) and boundary_p(0.0, 1) == 1.0
+    assert half_and_half(2.7, 1) == pytest.approx(0.5 * stats.chi2.sf(2.7, 1)) and half_and_half(0.0, 1) == 1.0
     assert range_tail(3.5, 4, 20.0) == pytest.approx(stats.studentized_range.sf(3.5, 4, 20), rel=1e-6)
     assert range_quantile(0.95, 3, None) == pytest.approx(3.3145, abs=1e-3)
 

@@ -218,13 +218,17 @@ def _tail_fits(design: Design, arrays: Arrays) -> None:
         )
 
 
+def row_order(residual: ResidualPart) -> Array | None:
+    """Rows sorted by unit and time, as a residual covariance needs them; None when there is none."""
+    if residual.codes is None:
+        return None
+    return np.lexsort((residual.codes,) if residual.time is None else (residual.time, residual.codes))
+
+
 def to_arrays(design: Design) -> Arrays:
     """The design as arrays; with correlated residuals the rows stand sorted by unit and time."""
     residual = design.residual
-    order = None
-    if residual.codes is not None:
-        keys = (residual.codes,) if residual.time is None else (residual.time, residual.codes)
-        order = np.lexsort(keys)
+    order = row_order(residual)
     moved: dict[int, Array] = {}
 
     def sort(values: Array) -> Array:

@@ -67,11 +67,29 @@ def minimise(
     actual decrease. Near the minimum the Hessian of the exact gradient takes over, for the last steps and the check.
     """
     count = _Counter(f)
-    here = count(start)
+    here, steps, reason = _descend(count, count(start), walls, NEAR, max_steps, progress)
+    return _check(count, here, walls, edges, tolerance, steps, steps >= max_steps, reason)
+
+
+def descend(f: Callable[[Array], P], start: Array, walls: NDArray[np.bool_], near: float = 1e-7) -> P:
+    """The minimum without the check of it: until the approximate Hessian promises a decrease below ``near``."""
+    count = _Counter(f)
+    return _descend(count, count(start), walls, near, 60, None)[0]
+
+
+def _descend(
+    count: _Counter[P],
+    here: P,
+    walls: NDArray[np.bool_],
+    near: float,
+    max_steps: int,
+    progress: Callable[[int], None] | None,
+) -> tuple[P, int, str]:
+    """Damped Newton steps by the approximate Hessian; returns the point, the steps and what went wrong, if anything."""
     damping, steps, reason = 0.0, 0, ""
-    while len(start) and steps < max_steps:
+    while len(here.theta) and steps < max_steps:
         step, predicted = _step(here, walls, damping)
-        if predicted <= NEAR:
+        if predicted <= near:
             break
         steps += 1
         if progress is not None:
@@ -87,7 +105,7 @@ def minimise(
         )
         if actual > 0.1 * predicted or better_slope:
             moving = ~(walls & (there.theta <= 0.0))
-            near_end = _decrement(here.curvature, there.gradient, moving)[0] <= 0.1 * NEAR
+            near_end = _decrement(here.curvature, there.gradient, moving)[0] <= 0.1 * near
             here = there
             if near_end:  # by the Hessian at hand; the last steps use the exact one
                 break
@@ -100,7 +118,7 @@ def minimise(
             if damping > 1e12:
                 reason = "no step lowers the deviance"
                 break
-    return _check(count, here, walls, edges, tolerance, steps, steps >= max_steps, reason)
+    return here, steps, reason
 
 
 class _Counter(Generic[P]):

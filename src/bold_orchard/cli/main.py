@@ -21,6 +21,7 @@ COMMANDS = {
     "check": "do the residuals, at every level, behave?",
     "components": "how much variation sits at each level?",
     "terms": "which fixed terms matter (F or Wald tests)?",
+    "intervals": "Wald, profile-likelihood or bootstrap intervals for everything",
     "means": "adjusted means of a term's levels, differences between them",
     "predict": "predicted values for these or new rows",
     "demo": "everything above, on shipped data",

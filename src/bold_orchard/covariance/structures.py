@@ -64,6 +64,11 @@ class Structure:
         """T, shape (size, size); ``scale`` multiplies the fixed part."""
         return scale * self.fixed + np.tensordot(theta, self.basis, axes=1)
 
+    def of_covariance(self, gamma: Array) -> Array:
+        """theta with T T' = gamma, a covariance (size, size) that the structure can take."""
+        across = np.einsum("aij,aij->a", self.basis, self.basis)
+        return np.sqrt(np.maximum(np.einsum("aij,ij->a", self.basis, gamma), 0.0) / np.where(across > 0, across, 1.0))
+
     def start(self, variance: Array) -> Array:
         """theta whose covariance is near ``diag(variance)``, variance (size,) relative to the residual's."""
         norms = np.einsum("aij,aij->a", self.basis, self.basis)
@@ -108,7 +113,6 @@ class Unstructured(Structure):
         return np.where(theta[self.bounded] < 0, -1.0, 1.0)[np.tril_indices(self.size)[1]]
 
     def of_covariance(self, gamma: Array) -> Array:
-        """theta with T T' = gamma, (size, size) positive semi-definite."""
         places = np.asarray(self.order or range(self.size))
         rest, low = gamma[np.ix_(places, places)].copy(), np.zeros_like(gamma)
         floor = 1e-14 * np.maximum(np.diag(rest).copy(), 1e-300)
@@ -204,6 +208,10 @@ class Stacked(Structure):
     @cached_property
     def bounded(self) -> NDArray[np.bool_]:
         return np.concatenate([p.bounded for p in self.parts])
+
+    def of_covariance(self, gamma: Array) -> Array:
+        ends = np.cumsum([0, *(p.size for p in self.parts)])
+        return np.concatenate([p.of_covariance(gamma[a:b, a:b]) for p, a, b in zip(self.parts, ends, ends[1:])])
 
     def signs(self, theta: Array) -> Array:
         ends = np.cumsum([p.n_theta for p in self.parts])[:-1]

@@ -2,39 +2,61 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from functools import reduce
 from itertools import pairwise
 from typing import Any
 
 import numpy as np
 
 from bold_orchard.errors import OrchardError
-from bold_orchard.fitting import Fit, refit
+from bold_orchard.fitting import Fit, fit, refit
+from bold_orchard.inference.boundary import half_and_half, simulated_p
 from bold_orchard.inference.distributions import p_of_chisq
 from bold_orchard.inference.nesting import Relation, relation
 from bold_orchard.inference.summary import number
 
 SCHEMA = "bold-orchard/compare/1"
+Progress = Callable[[int, int], None]
 
 
-def compare(fits: Sequence[Fit], force: bool = False) -> dict[str, Any]:
+def compare(
+    fits: Sequence[Fit], force: bool = False, common_rows: bool = False, samples: int = 0, seed: int = 0,
+    progress: Progress | None = None,
+) -> dict[str, Any]:  # fmt: skip
     """The document of ``orchard compare``: fits ordered by size, tests of consecutive pairs.
 
-    REML fits whose fixed parts differ are refitted by ML. Raises OrchardError for different outcomes or rows, and
-    for fits that did not converge unless ``force``.
+    REML fits whose fixed parts differ are refitted by ML; with ``common_rows`` fits of different rows are refitted on the
+    rows they share; ``samples`` above 0 adds a bootstrap p to every test. Raises OrchardError for different outcomes or
+    rows, and for fits that did not converge unless ``force``.
     """
-    _comparable(fits, force)
+    return compare_fits(fits, force, common_rows, samples, seed, progress)[0]
+
+
+def compare_fits(
+    fits: Sequence[Fit], force: bool = False, common_rows: bool = False, samples: int = 0, seed: int = 0,
+    progress: Progress | None = None,
+) -> tuple[dict[str, Any], list[Fit]]:  # fmt: skip
+    """The document and the fits as compared, smallest first."""
+    notes: list[str] = []
+    _same_question(fits, force)
+    if common_rows:
+        fits = _on_common_rows(fits, notes)
+    for other in fits[1:]:
+        _same_rows(fits[0], other)
     ordered = sorted(fits, key=lambda f: f.result["fit"]["n_parameters"])
     method, refitted, reason = _common_method(ordered)
     compared = [f if f.result["method"] == method else refit(f, method.lower()) for f in ordered]
     models = [_figures(f) for f in compared]
     _relative(models)
-    notes = []
     if refitted:
         notes.append(f"{', '.join(refitted)}: refitted by ML for this comparison, because {reason}.")
     tests = []
-    for small, large in pairwise(compared):
-        test, words = _test(small, large)
+    pairs = list(pairwise(compared))
+    for place, (small, large) in enumerate(pairs):
+        test, words = _test(small, large, seed)
+        if samples and test["nested"]:
+            _bootstrap(test, words, small, large, samples, seed, place * samples, len(pairs) * samples, progress)
         tests.append(test)
         notes += words
     notes += _disagreement(models)
@@ -42,14 +64,51 @@ def compare(fits: Sequence[Fit], force: bool = False) -> dict[str, Any]:
         "schema": SCHEMA,
         "method": method,
         "refitted": refitted,
+        "outcome": fits[0].design.outcome,
         "rows": len(fits[0].design.y),
         "models": models,
         "tests": tests,
         "notes": notes,
-    }
+    }, compared
 
 
-def _comparable(fits: Sequence[Fit], force: bool) -> None:
+def _bootstrap(
+    test: dict[str, Any], words: list[str], small: Fit, large: Fit, samples: int, seed: int, done: int, total: int,
+    progress: Progress | None,
+) -> None:  # fmt: skip
+    """Add the bootstrap p to a test."""
+    from bold_orchard.inference.resample import bootstrap_p
+
+    report = progress or (lambda done, total: None)
+    p, counted = bootstrap_p(small, large, samples, seed, lambda d, _: report(done + d, total))
+    test["p_bootstrap"] = number(p)
+    lost = f"; {samples - counted:,} refits did not converge and were left out" if counted < samples else ""
+    words.append(
+        f"{large.name} against {small.name}: {counted:,} outcomes simulated from {small.name} (seed {seed}){lost}; "
+        "the bootstrap p rests on no large-sample law, so believe it where the p-values differ."
+    )
+
+
+def _on_common_rows(fits: Sequence[Fit], notes: list[str]) -> list[Fit]:
+    """Refit on the rows that all fits used; the data must be the same file."""
+    rows = reduce(np.intersect1d, [f.design.table.row_numbers for f in fits])
+    if not len(rows):
+        raise OrchardError(f"{' and '.join(f.name for f in fits)} have no row in common")
+    out = []
+    for f in fits:
+        table = f.design.table
+        if len(table) > len(rows):
+            kept = np.isin(table.row_numbers, rows)
+            again = fit(f.design.sentence, table.take(kept), f.settings, f.name)
+            if not again.converged:
+                raise OrchardError(f"'{f.name}' did not converge on the {len(rows):,} rows in common")
+            notes.append(f"{f.name}: refitted on the {len(rows):,} rows that all fits share, of its {len(table):,}.")
+            f = again
+        out.append(f)
+    return out
+
+
+def _same_question(fits: Sequence[Fit], force: bool) -> None:
     if len(fits) < 2:
         raise OrchardError("compare needs two fits or more: orchard compare m1 m2")
     names = [f.name for f in fits]
@@ -67,7 +126,6 @@ def _comparable(fits: Sequence[Fit], force: bool) -> None:
                 f"'{first.name}' explains {first.design.outcome} and '{other.name}' {other.design.outcome}; "
                 "likelihoods of different outcomes cannot be compared"
             )
-        _same_rows(first, other)
 
 
 def _same_rows(a: Fit, b: Fit) -> None:
@@ -86,7 +144,7 @@ def _same_rows(a: Fit, b: Fit) -> None:
              for r, f in zip(only, (a, b)) if len(r)]  # fmt: skip
     raise OrchardError(
         f"'{a.name}' used {len(one):,} rows and '{b.name}' {len(two):,}: {'; '.join(parts)}. Likelihoods compare on "
-        "the same rows only; fit both with the same --where, or fill the covariate that loses rows"
+        "the same rows only: add --common-rows to refit on those they share, or fill the covariate that loses rows"
     )
 
 
@@ -129,7 +187,7 @@ def _relative(models: list[dict[str, Any]]) -> None:
         m["akaike_weight"] = number(weight[i] / weight.sum())
 
 
-def _test(small: Fit, large: Fit) -> tuple[dict[str, Any], list[str]]:
+def _test(small: Fit, large: Fit, seed: int) -> tuple[dict[str, Any], list[str]]:
     link = relation(small.design, large.design)
     df = large.result["fit"]["n_parameters"] - small.result["fit"]["n_parameters"]
     evidence = 0.5 * (small.result["fit"]["bic"] - large.result["fit"]["bic"])
@@ -152,32 +210,33 @@ def _test(small: Fit, large: Fit) -> tuple[dict[str, Any], list[str]]:
         return test, [words]
     chisq = small.result["fit"]["deviance"] - large.result["fit"]["deviance"]
     test |= {"chisq": number(max(chisq, 0.0)), "df": df, "p": number(p_of_chisq(chisq, df))}
-    notes = []
+    notes = _boundary(test, small, large, chisq, link, seed) if link.extra_effects else []
+    return test, notes + _order_note(small, large, chisq)
+
+
+def _boundary(test: dict[str, Any], small: Fit, large: Fit, chisq: float, link: Relation, seed: int) -> list[str]:
+    """Add the p-value of a test with variances at zero; returns what to say about it."""
+    df = test["df"]
     if link.extra_effects == 1:
-        test["p_boundary"] = number(boundary_p(chisq, df))
-        notes.append(
+        test["p_boundary"] = number(half_and_half(chisq, df))
+        return [
             f"{large.name} against {small.name} tests a variance at its boundary, zero: read p_boundary, the half-and-half "
             f"mixture of chi-squared with {df - 1} and {df} df; the plain p is too large."
-        )
-    elif link.extra_effects > 1:
-        notes.append(
-            f"{large.name} against {small.name} tests {link.extra_effects} variances at zero at once: the plain p is too "
-            "large. Add one random effect at a time to get a p-value for the boundary."
-        )
-    return test, notes + _order_note(small, large, chisq, link)
+        ]
+    p = simulated_p(small, large, chisq, df, seed)
+    if p is None:
+        return [
+            f"{large.name} against {small.name} tests {link.extra_effects} variances at zero at once, and their joint law is "
+            "out of reach here: the plain p is too large. Add --bootstrap 1000, or one random effect at a time."
+        ]
+    test["p_boundary"] = number(p)
+    return [
+        f"{large.name} against {small.name} tests {link.extra_effects} variances at zero at once: read p_boundary, from the "
+        f"mixture of chi-squared laws simulated for this design (seed {seed}); the plain p is too large."
+    ]
 
 
-def boundary_p(chisq: float, df: int) -> float:
-    """Half chi2(df - 1) + half chi2(df): one variance at zero with df - 1 free parameters beside it.
-
-    Self & Liang (1987), case 5-6; Stram & Lee (1994), case 3.
-    """
-    if chisq <= 0:
-        return 1.0
-    return 0.5 * p_of_chisq(chisq, df - 1) + 0.5 * p_of_chisq(chisq, df)
-
-
-def _order_note(small: Fit, large: Fit, chisq: float, link: Relation) -> list[str]:
+def _order_note(small: Fit, large: Fit, chisq: float) -> list[str]:
     if chisq < -1e-6:
         return [f"The larger model {large.name} fits worse than {small.name}, which cannot be: one search failed."]
     return []

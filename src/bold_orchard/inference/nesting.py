@@ -69,14 +69,20 @@ def _in_space(basis: Array, columns: Array) -> bool:
 
 def random_nested(small: Design, large: Design) -> bool:
     """Whether every each clause of the small model is a special case of one of the large model's."""
-    free = list(large.clauses)
+    return homes(small, large) is not None
+
+
+def homes(small: Design, large: Design) -> list[tuple[Clause, Clause]] | None:
+    """Each clause of the small model with the clause of the large one that contains it; None when one has no home."""
+    free, found = list(large.clauses), []
     for clause in small.clauses:
         home = next((c for c in free if _clause_nested(clause, small, c, large)), None)
         if home is None:
-            return False
+            return None
+        found.append((clause, home))
         if home.structure.kind != "unstructured":
             free.remove(home)
-    return True
+    return found
 
 
 def _clause_nested(a: Clause, small: Design, b: Clause, large: Design) -> bool:

@@ -27,20 +27,25 @@ def parameter_covariance(e: Evaluation, profiled: Array | None = None) -> Array:
     c = e.criterion
     if profiled is not None and is_large(e) and c.correlated is None and not c.absolute:
         return _completed(e, profiled)
-    here = e.theta if c.absolute else np.append(e.theta, np.log(e.sigma2))
-    size = len(here)
-    hessian = np.empty((size, size))
-    for i in range(size):
+    hessian = full_hessian(e)
+    size = len(hessian)
+    free = np.append(~_held(e), True)[:size]
+    out = np.zeros((size, size))
+    out[np.ix_(free, free)] = 2.0 * np.linalg.pinv(hessian[np.ix_(free, free)], rcond=1e-12, hermitian=True)
+    return out
+
+
+def full_hessian(e: Evaluation) -> Array:
+    """Hessian of the deviance in (theta, phi, log sigma^2), sigma^2 not profiled out, (m + 1, m + 1)."""
+    here = e.theta if e.criterion.absolute else np.append(e.theta, np.log(e.sigma2))
+    hessian = np.empty((len(here), len(here)))
+    for i in range(len(here)):
         h = 1e-4 * max(abs(here[i]), 1e-2)
         up, down = here.copy(), here.copy()
         up[i] += h
         down[i] -= h
         hessian[i] = (_gradient(e, up) - _gradient(e, down)) / (2 * h)
-    hessian = (hessian + hessian.T) / 2
-    free = np.append(~_held(e), True)[:size]
-    out = np.zeros((size, size))
-    out[np.ix_(free, free)] = 2.0 * np.linalg.pinv(hessian[np.ix_(free, free)], rcond=1e-12, hermitian=True)
-    return out
+    return (hessian + hessian.T) / 2
 
 
 def is_large(e: Evaluation) -> bool:
@@ -72,13 +77,17 @@ def _completed(e: Evaluation, profiled: Array) -> Array:
 
 
 def _gradient(e: Evaluation, point: Array) -> Array:
-    """Gradient of the deviance in (theta, phi, log sigma^2)."""
     c = e.criterion
     if c.absolute:
         return c.at(point).gradient
     there = c.at(point[:-1])
     there.sigma2 = float(np.exp(point[-1]))
-    return np.append(there.gradient, c.dof - there.rss / there.sigma2)
+    return full_gradient(there)
+
+
+def full_gradient(e: Evaluation) -> Array:
+    """Gradient of the deviance in (theta, phi, log sigma^2) at an evaluation whose sigma^2 may be any."""
+    return e.gradient if e.criterion.absolute else np.append(e.gradient, e.criterion.dof - e.rss / e.sigma2)
 
 
 @dataclass(frozen=True)

@@ -150,6 +150,7 @@ class Evaluation:
 
     def __init__(self, criterion: Criterion, theta: Array, eliminated: Eliminated, log_det_r: float) -> None:
         self.criterion, self.theta, self.eliminated, self.log_det_r = criterion, theta, eliminated, log_det_r
+        self.held: tuple[int, float] | None = None
         w = eliminated.w
         p = len(w) - 1
         self.xx, xy = w[:p, :p], w[:p, p]
@@ -163,6 +164,23 @@ class Evaluation:
         if not len(self.xx):
             return 0.0
         return float(np.linalg.slogdet(self.xx)[1]) + self.criterion.products.standard.log_det
+
+    @cached_property
+    def xx_inverse(self) -> Array:
+        """(X'H^-1X)^-1 on the working scale, (p, p)."""
+        return np.linalg.inv(self.xx)
+
+    def hold(self, column: int, value: float) -> Evaluation:
+        """The same point with one of the user's coefficients (place among the kept ones) held at ``value``."""
+        self.held, standard = (column, value), self.criterion.products.standard
+        weights = np.linalg.inv(standard.to_work)[column]
+        across = self.xx_inverse @ weights
+        miss, width = value - float(weights @ (standard.b0 + self.b_work)), float(weights @ across)
+        self.b_work = self.b_work + across * (miss / width)
+        self.rss += miss**2 / width
+        self.sigma2 = self.sigma2 if self.criterion.absolute else self.rss / self.criterion.dof
+        self.xx_inverse = self.xx_inverse - np.outer(across, across) / width
+        return self
 
     @cached_property
     def deviance(self) -> float:
@@ -183,7 +201,7 @@ class Evaluation:
         c = self._contrast
         w_bar = np.outer(c, c) / self.sigma2
         if self.criterion.reml and len(self.xx):
-            w_bar[:-1, :-1] += np.linalg.inv(self.xx)
+            w_bar[:-1, :-1] += self.xx_inverse
         return backward(self.eliminated, w_bar, inverses=self.criterion.correlated is not None)
 
     @cached_property
@@ -240,13 +258,14 @@ class Evaluation:
             h = 1e-5 * max(abs(self.theta[i]), 0.1)
             moved = self.theta.copy()
             moved[i] += h
-            hessian[i] = (c.at(moved).gradient - self.gradient) / h
+            there = c.at(moved) if self.held is None else c.at(moved).hold(*self.held)
+            hessian[i] = (there.gradient - self.gradient) / h
             hessian[:m, i] = hessian[i, :m]
         hessian[m:, m:] = (hessian[m:, m:] + hessian[m:, m:].T) / 2
         return hessian
 
     def _forms(self, directions: list[tuple[int, Array]]) -> Array:
-        return quadratic_forms(self.eliminated, directions)
+        return quadratic_forms(self.eliminated, directions, self.xx_inverse)
 
     # -- results on the user's scale
 
@@ -258,7 +277,7 @@ class Evaluation:
     def b_covariance(self) -> Array:
         """(p', p') covariance of the kept coefficients."""
         inverse = np.linalg.inv(self.criterion.products.standard.to_work)
-        return self.sigma2 * inverse @ np.linalg.inv(self.xx) @ inverse.T
+        return self.sigma2 * inverse @ self.xx_inverse @ inverse.T
 
     def brief(self) -> Brief:
         return Brief(self.b_covariance, self.sigma2)
@@ -273,7 +292,7 @@ class Evaluation:
         p = len(self.xx)
         w_bar = np.zeros((p + 1, p + 1))
         if p:
-            w_bar[:p, :p] = np.linalg.inv(self.xx)
+            w_bar[:p, :p] = self.xx_inverse
         products = self.criterion.products
         _, u = self.scores
         made = backward(self.eliminated, w_bar, inverses=True)

@@ -14,10 +14,10 @@ from bold_orchard.likelihood.products import CrossProducts
 Array = NDArray[Any]
 
 
-def quadratic_forms(e: Eliminated, directions: list[tuple[int, Array]]) -> Array:
+def quadratic_forms(e: Eliminated, directions: list[tuple[int, Array]], inverse: Array) -> Array:
     """``q_a' P q_b`` for vectors ``q_a = Z_f w_a``, w_a (k_f, J_f) in stage order; P with sigma^2 = 1.
 
-    P = H^-1 - H^-1 X (X'H^-1X)^-1 X'H^-1. The vectors are carried through the elimination as further columns.
+    P = H^-1 - H^-1 X (X'H^-1X)^-1 X'H^-1, the ``inverse`` given. The vectors are carried through the elimination as further columns.
     """
     m = len(directions)
     products = e.products
@@ -33,7 +33,7 @@ def quadratic_forms(e: Eliminated, directions: list[tuple[int, Array]]) -> Array
         else:
             t = next(t for t in products.tails if t.unit == unit)
             both[a] = w.ravel() @ dense[t.columns]
-    return _reduce(e, rights, dense, both)
+    return _reduce(e, rights, dense, both, inverse)
 
 
 def _position(products: CrossProducts, unit: int) -> int | None:
@@ -72,7 +72,7 @@ def _project(products: CrossProducts, unit: int, w: Array, b: int, rights: list[
     dense[first:, b] = np.einsum("krj,kj->r", own.right[:, offset:], w)
 
 
-def _reduce(e: Eliminated, rights: list[Array], dense: Array, both: Array) -> Array:
+def _reduce(e: Eliminated, rights: list[Array], dense: Array, both: Array, inverse: Array) -> Array:
     """Take the new columns through the elimination already made."""
     q = e.products.q
     dense = dense.copy()
@@ -94,4 +94,4 @@ def _reduce(e: Eliminated, rights: list[Array], dense: Array, both: Array) -> Ar
         both = both - dense[:q].T @ kd
         dense = dense[q:] - e.tail.right.T @ kd
     x = dense[:-1]
-    return both - x.T @ np.linalg.solve(e.w[:-1, :-1], x) if len(x) else both
+    return both - x.T @ inverse @ x if len(x) else both

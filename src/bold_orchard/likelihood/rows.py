@@ -46,6 +46,18 @@ class RowCovariance:
     def at(self, phi: Array) -> Bands:
         raise NotImplementedError
 
+    def colour(self, phi: Array, white: Array) -> Array:
+        """Independent normal values (n,) -> values with covariance R / sigma^2, by the factor of the banded inverse."""
+        from scipy.linalg import cholesky_banded, solve_banded
+
+        bands = self.at(phi)
+        widest = len(self.classes) - 1
+        upper = np.zeros((widest + 1, len(white)))
+        for offset, (classes, values) in enumerate(zip(self.classes, bands.values)):
+            have = classes >= 0
+            upper[widest - offset, have] = values[classes[have]]
+        return np.asarray(solve_banded((0, widest), cholesky_banded(upper), white))
+
     def parameters(self, phi: Array, sigma2: float) -> dict[str, Any]:
         """What the document reports under ``residual.parameters``."""
         raise NotImplementedError
@@ -142,6 +154,15 @@ class ExchangeableRows(RowCovariance):
         slope = float(self.counts @ (-(self.m - 1) / one + (self.m - 1) / whole)) * turn
         return Bands([np.array([1.0 / one])], [np.array([[turn / one**2]])], log_det, np.array([slope]),
                      totals, d_totals[None])  # fmt: skip
+
+    def colour(self, phi: Array, white: Array) -> Array:
+        """Deviations from the unit's mean shrink by sqrt(1 - rho), the mean by sqrt(1 + (m - 1) rho)."""
+        if self.unit_starts is None:
+            return super().colour(phi, white)
+        rho, m = self._rho(phi), np.diff(np.append(self.unit_starts, len(white)))
+        mean = np.add.reduceat(white, self.unit_starts) / m
+        shift = (np.sqrt(1.0 + (m - 1) * rho) - np.sqrt(1.0 - rho)) * mean
+        return np.asarray(np.sqrt(1.0 - rho) * white + np.repeat(shift, m))
 
     def parameters(self, phi: Array, sigma2: float) -> dict[str, Any]:
         return {"rho": float(self._rho(phi))}

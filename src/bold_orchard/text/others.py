@@ -27,13 +27,12 @@ def compare_page(d: dict[str, Any], digits: int = 4) -> Page:
     for t in d["tests"]:
         if t["nested"]:
             tests.append((f"{t['larger']} against {t['smaller']}", fixed(t["chisq"], 2), str(t["df"]), p_value(t["p"]),
-                          p_value(t["p_boundary"]), evidence(t["bayes_factor"])))  # fmt: skip
+                          p_value(t["p_boundary"]), p_value(t["p_bootstrap"]), evidence(t["bayes_factor"])))  # fmt: skip
     if tests:
-        page.table(
-            "Likelihood-ratio tests",
-            ("larger against smaller", "chi-\nsquared", "df", "p", "p at the\nboundary", "Bayes\nfactor"),
-            tests,
-        )
+        columns = ("larger against smaller", "chi-\nsquared", "df", "p", "p at the\nboundary", "bootstrap\np", "Bayes\nfactor")
+        if not any(t["p_bootstrap"] is not None for t in d["tests"]):
+            columns, tests = columns[:5] + columns[6:], [row[:5] + row[6:] for row in tests]
+        page.table("Likelihood-ratio tests", columns, tests)
     for t in d["tests"]:
         explained = [
             (v["group"], v["term"], percent(v["proportion"]))

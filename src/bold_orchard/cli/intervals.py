@@ -1,0 +1,52 @@
+"""Intervals for every parameter: profile likelihood, Wald, or parametric bootstrap."""
+
+from __future__ import annotations
+
+import argparse
+
+from bold_orchard.cli.options import check_targets, deliver, output_options
+
+EXAMPLE = """examples:
+  orchard intervals slopes
+  orchard intervals slopes --figure profile.png
+  orchard intervals slopes --method bootstrap --samples 2000 --seed 7
+"""
+METHODS = ("wald", "profile", "bootstrap")
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
+    parser.add_argument("--method", choices=METHODS, default="profile", help="default: profile")
+    parser.add_argument("--samples", metavar="N", type=int, help="simulated outcomes of the bootstrap (default 1000)")
+    parser.add_argument("--force", action="store_true", help="go on with a fit that did not converge")
+    output_options(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    from bold_orchard.cli.progress import Steps
+    from bold_orchard.errors import UsageError
+    from bold_orchard.inference.intervals import intervals
+    from bold_orchard.store import open_fit
+    from bold_orchard.text.intervals import intervals_page
+
+    if args.samples is not None and args.method != "bootstrap":
+        raise UsageError("--samples belongs to --method bootstrap")
+    if args.samples is not None and args.samples < 20:
+        raise UsageError("--samples must be 20 or more")
+    check_targets(args)
+    fit = open_fit(args.fit)
+    with Steps("profiling" if args.method == "profile" else "simulating", args.quiet) as progress:
+        document = intervals(fit, args.method, args.confidence or fit.settings.confidence, 12 if args.figure else 0,
+                             args.samples or 1000, args.seed, args.force, progress)  # fmt: skip
+
+    def picture():  # type: ignore[no-untyped-def]
+        from bold_orchard.figures.intervals import intervals_figure
+
+        return intervals_figure(document)
+
+    deliver(args, document, intervals_page, lambda: _table(document["parameters"]), picture)
+    return 0 if fit.converged else 4
+
+
+def _table(rows: list[dict]) -> list[dict]:  # type: ignore[type-arg]
+    return [{k: v for k, v in r.items() if k != "profile"} for r in rows]

@@ -1,0 +1,54 @@
+"""Average lines: what the fixed part says along one covariate, everything else held."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.fitting import Fit
+from bold_orchard.inference.means import Grid
+from bold_orchard.sentence.spec import columns_of
+
+Array = NDArray[Any]
+POINTS = 60
+
+
+@dataclass(frozen=True)
+class Lines:
+    """Data (n,) and, per fit, the average line at ``at``; ``covariate`` names the horizontal axis."""
+
+    covariate: str
+    x: Array
+    y: Array
+    at: Array
+    lines: dict[str, Array]
+
+
+def covariates(fit: Fit) -> list[str]:
+    """Numeric columns of the fixed part that are not used as categories, in the order of the sentence."""
+    coded = {name.removeprefix("category(").removesuffix(")") for name, _ in fit.design.categories()}
+    names = dict.fromkeys(c.name for c in columns_of(fit.design.sentence.terms))
+    return [n for n in names if n not in coded and fit.design.table.kind(n) == "number"]
+
+
+def average_line(fit: Fit, covariate: str, values: Array) -> Array:
+    """The fixed part at each value of a covariate, categories weighted equally, other covariates at their means."""
+    rows = np.array([Grid(fit, "", {covariate: float(v)}).x.mean(axis=0) for v in values])
+    offset = 0.0 if fit.design.offset is None else float(fit.design.offset.mean())
+    return np.asarray(rows @ fit.evaluation.b + offset)
+
+
+def compared_lines(fits: Sequence[Fit]) -> Lines | None:
+    """The average lines of several fits over the first covariate that any of them has, largest first; None without one."""
+    found = [c for f in reversed(fits) for c in covariates(f)]
+    if not found:
+        return None
+    first = fits[-1].design
+    x = first.table.numbers(found[0])
+    at = np.linspace(float(x.min()), float(x.max()), POINTS)
+    y = first.y if first.offset is None else first.y + first.offset
+    return Lines(found[0], x, y, at, {f.name: average_line(f, found[0], at) for f in fits})
