@@ -117,7 +117,9 @@ def test_quadratic_forms_equal_the_dense_projection():
         placed[:, s.order] = user
         vectors.append(np.einsum("nkj,kj->n", zs[s.unit], placed))
     q = np.column_stack(vectors)
-    np.testing.assert_allclose(quadratic_forms(e.eliminated, directions, e.xx_inverse), q.T @ p @ q, rtol=1e-7, atol=1e-8)
+    np.testing.assert_allclose(
+        quadratic_forms(e.eliminated, directions, e.xx_inverse), q.T @ p @ q, rtol=1e-7, atol=1e-8
+    )
 
 
 def test_rows_labels_and_clauses_may_stand_in_any_order():

@@ -8,23 +8,32 @@ from bold_orchard.cli.options import check_targets, deliver, output_options
 
 EXAMPLE = """examples:
   orchard components slopes
-  orchard components slopes --figure components.png
+  orchard components slopes --against empty
+  orchard components slopes --method profile --figure components.png
 """
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
+    parser.add_argument("--method", choices=("wald", "profile"), default="wald",
+                        help="intervals on the log scale (default), or by profile likelihood")  # fmt: skip
+    parser.add_argument(
+        "--against", metavar="FIT", help="also how much of each variance this fit takes away from another's"
+    )
     output_options(parser)
 
 
 def run(args: argparse.Namespace) -> int:
+    from bold_orchard.cli.progress import Steps
     from bold_orchard.inference.components import components
     from bold_orchard.store import open_fit
     from bold_orchard.text.others import components_page
 
     check_targets(args)
     fit = open_fit(args.fit)
-    document = components(fit, args.confidence or fit.settings.confidence)
+    against = open_fit(args.against) if args.against else None
+    with Steps("profiling", args.quiet) as progress:
+        document = components(fit, args.confidence or fit.settings.confidence, args.method, against, progress)
 
     def picture():  # type: ignore[no-untyped-def]
         from bold_orchard.figures.components import components_figure

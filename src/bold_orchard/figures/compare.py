@@ -44,6 +44,8 @@ def _lines(ax: Axes, lines: Lines, outcome: str) -> None:
     ax.plot(lines.x[shown], lines.y[shown], "o", color=BARK, markersize=4, alpha=max(0.12, 0.5 - len(shown) / 6000),
             markeredgewidth=0)  # fmt: skip
     for i, (name, line) in enumerate(lines.lines.items()):
-        ax.plot(lines.at, line, color=PALETTE[i % len(PALETTE)], linewidth=3, linestyle=DASHES[i % len(DASHES)], label=name)
+        ax.plot(
+            lines.at, line, color=PALETTE[i % len(PALETTE)], linewidth=3, linestyle=DASHES[i % len(DASHES)], label=name
+        )
     ax.legend(frameon=False)
     ax.set(xlabel=lines.covariate, ylabel=outcome, title="Average line of each model over the data")

@@ -39,11 +39,11 @@ def compare_fits(
 ) -> tuple[dict[str, Any], list[Fit]]:  # fmt: skip
     """The document and the fits as compared, smallest first."""
     notes: list[str] = []
-    _same_question(fits, force)
+    same_question(fits, force)
     if common_rows:
         fits = _on_common_rows(fits, notes)
     for other in fits[1:]:
-        _same_rows(fits[0], other)
+        same_rows(fits[0], other)
     ordered = sorted(fits, key=lambda f: f.result["fit"]["n_parameters"])
     method, refitted, reason = _common_method(ordered)
     compared = [f if f.result["method"] == method else refit(f, method.lower()) for f in ordered]
@@ -108,7 +108,8 @@ def _on_common_rows(fits: Sequence[Fit], notes: list[str]) -> list[Fit]:
     return out
 
 
-def _same_question(fits: Sequence[Fit], force: bool) -> None:
+def same_question(fits: Sequence[Fit], force: bool) -> None:
+    """Raise OrchardError unless the fits explain one outcome and converged (or ``force``)."""
     if len(fits) < 2:
         raise OrchardError("compare needs two fits or more: orchard compare m1 m2")
     names = [f.name for f in fits]
@@ -128,7 +129,8 @@ def _same_question(fits: Sequence[Fit], force: bool) -> None:
             )
 
 
-def _same_rows(a: Fit, b: Fit) -> None:
+def same_rows(a: Fit, b: Fit) -> None:
+    """Raise OrchardError, naming the rows, unless two fits used the same rows, outcome and weights."""
     one, two = a.design.table.row_numbers, b.design.table.row_numbers
     if len(one) == len(two) and np.array_equal(one, two):
         y, z = a.design.y, b.design.y

@@ -10,20 +10,34 @@ from numpy.typing import NDArray
 
 from bold_orchard.design.build import Design
 from bold_orchard.fitting import Fit
+from bold_orchard.inference.compare import same_question, same_rows, variance_explained
 from bold_orchard.inference.distributions import quantile_t
+from bold_orchard.inference.intervals import Progress, profiled_quantities
+from bold_orchard.inference.quantities import quantities
 from bold_orchard.inference.summary import number, residual_variance
-from bold_orchard.inference.uncertainty import parameter_covariance
+from bold_orchard.inference.uncertainty import full_gradient, parameter_covariance
 from bold_orchard.likelihood.gaussian import Evaluation
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/components/1"
 
 
-def components(fit: Fit, confidence: float = 0.95) -> dict[str, Any]:
-    """The document of ``orchard components``."""
+def components(
+    fit: Fit,
+    confidence: float = 0.95,
+    method: str = "wald",
+    against: Fit | None = None,
+    progress: Progress | None = None,
+) -> dict[str, Any]:
+    """The document of ``orchard components``; intervals on the log scale (wald) or by profile.
+
+    ``change`` is what one more step of the search would alter; with ``against``, the proportional reduction of each
+    variance from that fit to this one. Raises OrchardError when ``against`` explains another outcome or other rows.
+    """
     e, design = fit.evaluation, fit.design
     rows = _entries(design, e)
     covariance = parameter_covariance(e)
+    step = -0.5 * covariance @ full_gradient(e)
     gradients = _gradients(design, e, rows)
     total = sum(r["part"] for r in rows)
     z = quantile_t(confidence, None)
@@ -32,20 +46,52 @@ def components(fit: Fit, confidence: float = 0.95) -> dict[str, Any]:
         se = float(np.sqrt(max(float(slope @ covariance @ slope), 0.0)))
         boundary = row["group"] in fit.result["convergence"]["boundary_terms"]
         zero = row["kind"] == "variance" and row["estimate"] == 0
-        out.append(_row(row, None if zero or se == 0 else se, z, row["part"] / total, boundary))
+        made = _row(row, None if zero or se == 0 else se, z, row["part"] / total, boundary)
+        out.append(made | {"change": number(float(slope @ step))})
     out += _parameters(fit, covariance, z)
+    notes = [n for n in fit.result["notes"] if "estimated as" in n or "NOT converge" in n]
+    if method == "profile":
+        _profile_ends(fit, out, confidence, progress, notes)
+    reduction = None if against is None else _reduction(fit, against)
     return {
         "schema": SCHEMA,
         "name": fit.name,
         "model": fit.result["model"],
         "outcome": fit.result["outcome"],
         "method": fit.result["method"],
+        "interval": method,
         "confidence": confidence,
         "components": out,
         "icc": _icc(design, rows, total),
         "r2": r_squared(fit),
-        "notes": [n for n in fit.result["notes"] if "estimated as" in n or "NOT converge" in n],
+        "against": None if against is None else against.name,
+        "reduction": reduction,
+        "notes": notes,
     }
+
+
+def _profile_ends(
+    fit: Fit, rows: list[dict[str, Any]], confidence: float, progress: Progress | None, notes: list[str]
+) -> None:
+    """Put profile intervals in place of the Wald ones, on the variance scale."""
+    found = profiled_quantities(fit, quantities(fit, covariances=True), confidence, progress, notes)
+    kinds = {"variance": "sd", "parameter": None, "residual": "residual", "covariance": "covariance"}
+    for row in rows:
+        kind, name = kinds[row["kind"]], row["term"].removeprefix("spread ")
+        match = next((p for p in found if p["group"] == row["group"] and p["term"] == name and p["term2"] == row["term2"]
+                      and (p["kind"] == kind or (kind is None and p["kind"] in ("rho", "spread")))), None)  # fmt: skip
+        if match is None:
+            row["ci"] = None
+            continue
+        power = 2 if kind in ("sd", "residual") else 1
+        row["ci"] = [None if v is None else v**power for v in (match["low"], match["high"])]
+
+
+def _reduction(fit: Fit, against: Fit) -> list[dict[str, Any]]:
+    """1 - variance here / variance there for every component both have, and why a value may be negative."""
+    same_question([against, fit], force=False)
+    same_rows(fit, against)
+    return variance_explained(against, fit)
 
 
 def _entries(design: Design, e: Evaluation) -> list[dict[str, Any]]:
@@ -123,7 +169,7 @@ def _parameters(fit: Fit, covariance: Array, z: float) -> list[dict[str, Any]]:
     blank = dict.fromkeys(("term2", "sd", "correlation", "share", "sd_in_outcome"))
     return [
         {"group": "residual", "kind": "parameter", "term": term, "estimate": number(b), "se": number(se),
-         "ratio": number(b / se) if se else None, "ci": ends, "boundary": False} | blank
+         "ratio": number(b / se) if se else None, "ci": ends, "boundary": False} | blank | {"change": None}
         for term, b, se, ends in out
     ]  # fmt: skip
 

@@ -106,7 +106,7 @@ def wald_ends(q: Quantity, psi: Array, covariance: Array, z: float) -> tuple[flo
             other = -end if q.kind == "correlation" else None
             return (end, other) if edge == q.low else (other, end)
     a = q.slope(psi)
-    se = float(np.sqrt(max(a @ covariance @ a, 0.0)))
+    se = float(np.sqrt(max(float(a @ covariance @ a), 0.0)))
     if q.kind in ("sd", "residual"):
         factor = float(np.exp(min(z * se / t, 300.0)))
         return t / factor, t * factor
@@ -118,24 +118,43 @@ def wald_ends(q: Quantity, psi: Array, covariance: Array, z: float) -> tuple[flo
 
 
 def _profiled(fit: Fit, confidence: float, points: int, report: Progress, notes: list[str]) -> list[dict[str, Any]]:
-    target = float(np.sqrt(special.chdtri(1, 1.0 - confidence)))
+    columns, followed = fixed_places(fit), quantities(fit)
     ml = fit if fit.result["method"] == "ML" else refit(fit, "ml")
-    surface, followed = Surface(fit.evaluation), quantities(fit)
-    columns = fixed_places(fit)
-    total, rows, lowest = len(columns) + len(followed), [], 0.0
+    rows, lowest, total = [], 0.0, len(columns) + len(followed)
     for done, (name, place) in enumerate(columns):
         report(done, total)
         row = row_of(name, "fixed", None, (name, None), fit.result["fixed"][done]["estimate"], None, None)
         if place is not None:
-            lowest = min(lowest, _follow(fixed_line(ml.evaluation, place), None, target, points, row))
-        rows.append(row)
-    for done, q in enumerate(followed, start=len(columns)):
-        report(done, total)
-        row = quantity_row(q, q.back(q.at(surface.centre)), None, None)
-        lowest = min(lowest, _follow(quantity_line(surface, q), q, target, points, row))
+            lowest = min(lowest, _follow(fixed_line(ml.evaluation, place), None, _target(confidence), points, row))
         rows.append(row)
     if fit.result["method"] == "REML":
         notes.append("Profiles of the fixed effects follow the ML deviance, those of the other parameters REML.")
+    _warn(rows, lowest, notes)
+    return rows + profiled_quantities(
+        fit, followed, confidence, lambda done, _: report(len(columns) + done, total), notes, points
+    )
+
+
+def _target(confidence: float) -> float:
+    return float(np.sqrt(special.chdtri(1, 1.0 - confidence)))
+
+
+def profiled_quantities(
+    fit: Fit, followed: list[Quantity], confidence: float, progress: Progress | None, notes: list[str], points: int = 0
+) -> list[dict[str, Any]]:
+    """Profile intervals of variance parameters, by the criterion of the fit."""
+    surface, rows, lowest = Surface(fit.evaluation), [], 0.0
+    for done, q in enumerate(followed):
+        if progress is not None:
+            progress(done, len(followed))
+        row = quantity_row(q, q.back(q.at(surface.centre)), None, None)
+        lowest = min(lowest, _follow(quantity_line(surface, q), q, _target(confidence), points, row))
+        rows.append(row)
+    _warn(rows, lowest, notes)
+    return rows
+
+
+def _warn(rows: list[dict[str, Any]], lowest: float, notes: list[str]) -> None:
     if lowest < -BETTER:
         notes.append(
             f"A profile met a deviance {-lowest:.3g} below that of the fit: its search ended at a lesser optimum. Fit again "
@@ -144,7 +163,6 @@ def _profiled(fit: Fit, confidence: float, points: int, report: Progress, notes:
     lost = [r["parameter"] for r in rows if r["estimate"] is not None and (r["low"] is None or r["high"] is None)]
     if lost:
         notes.append(f"The profile of {', '.join(lost)} could not be followed to its end; use --method bootstrap.")
-    return rows
 
 
 def _follow(line: Line, q: Quantity | None, target: float, points: int, row: dict[str, Any]) -> float:

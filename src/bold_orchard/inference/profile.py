@@ -163,11 +163,13 @@ def _updated(b: Array, step: Array, turn: Array) -> Array:
     """Powell's damped update: stays positive definite."""
     bs = b @ step
     along, seen = float(step @ bs), float(step @ turn)
-    if along <= 1e-16:
+    if not (along > 1e-16 and np.isfinite(seen)):
         return b
     part = 1.0 if seen >= 0.2 * along else 0.8 * along / (along - seen)
     turn = part * turn + (1.0 - part) * bs
-    return np.asarray(b - np.outer(bs, bs) / along + np.outer(turn, turn) / float(step @ turn))
+    made = b - np.outer(bs, bs) / along + np.outer(turn, turn) / float(step @ turn)
+    values = np.linalg.eigvalsh(made) if np.all(np.isfinite(made)) else np.zeros(1)
+    return np.asarray(made) if values[0] > 1e-8 * values[-1] else 2.0 * np.eye(len(b))
 
 
 def quantity_line(surface: Surface, q: Quantity) -> Line:
@@ -175,7 +177,7 @@ def quantity_line(surface: Surface, q: Quantity) -> Line:
     inverse = 2.0 * np.linalg.pinv(surface.hessian, rcond=1e-10, hermitian=True)
     a = q.slope(surface.centre)
     here, start = q.at(surface.centre), surface.nudged(q)
-    se = float(np.sqrt(max(a @ inverse @ a, 0.0))) if start is surface.centre else abs(q.at(start) - here)
+    se = float(np.sqrt(max(float(a @ inverse @ a), 0.0))) if start is surface.centre else abs(q.at(start) - here)
     return Line(lambda t, psi: surface.lowest(q, t, psi), here, se, start, q.low, q.high)
 
 
@@ -250,7 +252,7 @@ def _end(
 
 def _towards(known: list[tuple[float, float]], target: float, side: int) -> float:
     """Where the root should meet the target: inverse interpolation through the three nearest points."""
-    near = sorted(dict((root, t) for t, root in known).items(), key=lambda k: abs(k[0] - target))[:3]
+    near = sorted({root: t for t, root in known}.items(), key=lambda k: abs(k[0] - target))[:3]
     value = 0.0
     for i, (root, t) in enumerate(near):
         weight = np.prod([(target - other) / (root - other) for k, (other, _) in enumerate(near) if k != i])

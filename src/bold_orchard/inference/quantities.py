@@ -189,8 +189,12 @@ def _of_occasions(c: Criterion) -> Iterator[Quantity]:
 
     labels = [str(v) for v in rows.parameters(np.asarray(rows.start), 1.0)["occasions"]]
     for i, label in enumerate(labels):
-        yield Quantity("residual", f"sd(residual: {label})", "residual", label, None,
-                       differenced(lambda psi, i=i: float(np.sqrt(covariance(psi)[i, i]))), low=0.0, ends=(0.0, np.inf))  # fmt: skip
+
+        def sd(psi: Array, i: int = i) -> float:
+            return float(np.sqrt(covariance(psi)[i, i]))
+
+        yield Quantity("residual", f"sd(residual: {label})", "residual", label, None, differenced(sd),
+                       low=0.0, ends=(0.0, np.inf))  # fmt: skip
     for i, j in itertools.combinations(range(len(labels)), 2):
 
         def angle(psi: Array, i: int = i, j: int = j) -> float:

@@ -20,7 +20,7 @@ from bold_orchard.search import Found
 
 Array = NDArray[Any]
 AT_ONCE = 10
-_task: Callable[[int], Array] | None = None
+_held: list[Callable[[int], Array]] = []
 
 
 def simulate(fit: Fit, rng: np.random.Generator) -> Array:
@@ -71,29 +71,28 @@ def again(fit: Fit, y: Array) -> Found[Evaluation]:
 
 def run(task: Callable[[int], Array], samples: int, report: Progress) -> Array:
     """task(0), ..., task(samples - 1) stacked, (samples, ...); on all cores where processes can be forked."""
-    global _task
-    _task = task
     parts = [range(i, min(i + AT_ONCE, samples)) for i in range(0, samples, AT_ONCE)]
     made: list[Array] = []
-    for part in _each_part(parts):
+    for part in _each_part(task, parts):
         made += part
         report(len(made), samples)
-    _task = None
     return np.array(made)
 
 
-def _each_part(parts: list[range]) -> Iterator[list[Array]]:
+def _each_part(task: Callable[[int], Array], parts: list[range]) -> Iterator[list[Array]]:
     workers = min(os.cpu_count() or 1, len(parts))
     if workers == 1 or "fork" not in multiprocessing.get_all_start_methods():
-        yield from map(_do, parts)
+        for part in parts:
+            yield [task(i) for i in part]
         return
-    with ProcessPoolExecutor(workers, multiprocessing.get_context("fork")) as pool:
+    context = multiprocessing.get_context("fork")
+    with ProcessPoolExecutor(workers, context, initializer=_held.append, initargs=(task,)) as pool:
         yield from pool.map(_do, parts)
 
 
 def _do(part: range) -> list[Array]:
-    assert _task is not None
-    return [_task(i) for i in part]
+    """In a worker: the task came with the fork."""
+    return [_held[-1](i) for i in part]
 
 
 def bootstrap_intervals(

@@ -17,17 +17,20 @@ KINDS = {
 def intervals_page(d: dict[str, Any], digits: int = 4) -> Page:
     page = Page().title(d["model"]).text(f"{KINDS[d['method']]}. From {d['name']}, by {d['criterion']}.")
     level = f"{100 * d['confidence']:g}%"
-    parts = (("Fixed effects", ("fixed",)), ("Variation between groups", ("sd", "correlation", "covariance")),
-             ("Residuals", ("residual", "rho", "spread")))  # fmt: skip
-    for heading, kinds in parts:
+    for heading in ("Fixed effects", "Variation between groups", "Residuals"):
         rows = [
             (r["parameter"], figure(r["estimate"], digits), figure(r["low"], digits), figure(r["high"], digits))
             for r in d["parameters"]
-            if r["kind"] in kinds and (r["kind"] != "correlation" or (r["group"] == "residual") == ("rho" in kinds))
-            or (r["kind"] == "correlation" and r["group"] == "residual" and "rho" in kinds)
-        ]  # fmt: skip
+            if _heading(r) == heading
+        ]
         if rows:
             page.table(heading, ("parameter", "estimate", f"{level} from", "to"), rows)
     if any(r["kind"] == "sd" and r["low"] == 0 for r in d["parameters"]):
         page.text("An interval that starts at 0 does not rule out that this variation is absent.")
     return page.notes(d["notes"])
+
+
+def _heading(row: dict[str, Any]) -> str:
+    if row["kind"] == "fixed":
+        return "Fixed effects"
+    return "Residuals" if row["group"] == "residual" else "Variation between groups"

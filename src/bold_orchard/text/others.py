@@ -23,13 +23,21 @@ def compare_page(d: dict[str, Any], digits: int = 4) -> Page:
         ("model", "param-\neters", "loglik", "AIC", "AICc", "BIC", "AIC less\nthe best", "weight"),
         rows,
     )
-    tests = []
+    tests: list[list[str]] = []
     for t in d["tests"]:
         if t["nested"]:
-            tests.append((f"{t['larger']} against {t['smaller']}", fixed(t["chisq"], 2), str(t["df"]), p_value(t["p"]),
-                          p_value(t["p_boundary"]), p_value(t["p_bootstrap"]), evidence(t["bayes_factor"])))  # fmt: skip
+            tests.append([f"{t['larger']} against {t['smaller']}", fixed(t["chisq"], 2), str(t["df"]), p_value(t["p"]),
+                          p_value(t["p_boundary"]), p_value(t["p_bootstrap"]), evidence(t["bayes_factor"])])  # fmt: skip
     if tests:
-        columns = ("larger against smaller", "chi-\nsquared", "df", "p", "p at the\nboundary", "bootstrap\np", "Bayes\nfactor")
+        columns: tuple[str, ...] = (
+            "larger against smaller",
+            "chi-\nsquared",
+            "df",
+            "p",
+            "p at the\nboundary",
+            "bootstrap\np",
+            "Bayes\nfactor",
+        )
         if not any(t["p_bootstrap"] is not None for t in d["tests"]):
             columns, tests = columns[:5] + columns[6:], [row[:5] + row[6:] for row in tests]
         page.table("Likelihood-ratio tests", columns, tests)
@@ -61,6 +69,7 @@ def components_page(d: dict[str, Any], digits: int = 4) -> Page:
     for c in d["components"]:
         term = {"covariance": f"{c['term']} with {c['term2']}", "residual": "variance"}.get(c["kind"], c["term"])
         interval = f"{figure(c['ci'][0], 3)} to {figure(c['ci'][1], 3)}" if c["ci"] else "—"
+        interval += " (edge)" if c["boundary"] and c["kind"] == "variance" and c["estimate"] == 0 else ""
         second = {"covariance": f"r {figure(c['correlation'], 2)}", "parameter": ""}.get(
             c["kind"], figure(c["sd"], digits)
         )
@@ -68,9 +77,12 @@ def components_page(d: dict[str, Any], digits: int = 4) -> Page:
         rows.append((c["group"], term, figure(c["estimate"], digits), figure(c["se"], 3), interval, second, share))
     level = f"{100 * d['confidence']:g}% interval"
     page.table("Components", ("group", "<term", "estimate", "SE", level, "SD", "share"), rows)
-    page.text(
-        "Shares are of the total variance at the mean of the covariates. Intervals of variances are on the log scale."
-    )
+    how = {"wald": "of variances are on the log scale", "profile": "are by profile likelihood"}[d["interval"]]
+    page.text(f"Shares are of the total variance at the mean of the covariates. Intervals {how}.")
+    _in_words(page, d["components"])
+    changes = [abs(c["change"]) / c["se"] for c in d["components"] if c["change"] is not None and c["se"]]
+    if changes:
+        page.text(f"One more step of the search would move no component by more than {max(changes):.0e} of its SE.")
     page.table(
         "How alike two rows of one group are (ICC)",
         ("group", "ICC"),
@@ -81,7 +93,30 @@ def components_page(d: dict[str, Any], digits: int = 4) -> Page:
         f"The average effects explain {percent(r2['marginal'])} of the variance (marginal R²); with the groups' own effects "
         f"{percent(r2['conditional'])} (conditional R²)."
     )
+    if d["reduction"] is not None:
+        less = [(r["group"], r["term"], percent(r["proportion"])) for r in d["reduction"]]
+        page.table(f"How much less variance than in {d['against']}", ("group", "<term", "reduction"), less)
+        if any(r["proportion"] is not None and r["proportion"] < 0 for r in d["reduction"]):
+            page.text(
+                "A negative reduction is a variance that grew: taking account of one level can uncover more of another."
+            )
     return page.notes(d["notes"])
+
+
+def _in_words(page: Page, rows: list[dict[str, Any]]) -> None:
+    """Each correlation of effects as a sentence."""
+    said = []
+    for c in rows:
+        r = c["correlation"]
+        if c["kind"] != "covariance" or r is None:
+            continue
+        strength = (
+            "hardly" if abs(r) < 0.1 else "weakly" if abs(r) < 0.3 else "moderately" if abs(r) < 0.6 else "strongly"
+        )
+        way = "tend to go up together" if r > 0 else "tend to go opposite ways"
+        said.append(f"Across {c['group']}s the effects {c['term']} and {c['term2']} {way}, {strength} (r = {r:.2f}).")
+    if said:
+        page.text("\n".join(said))
 
 
 def check_page(d: dict[str, Any], digits: int = 4) -> Page:
