@@ -25,11 +25,12 @@ TERMINAL = {
     "compare": ["compare", "empty", "rain", "slopes"],
     "components": ["components", "slopes"],
     "terms": ["terms", "slopes", "--contrast", "hard - light"],
+    "intervals": ["intervals", "slopes"],
     "means": ["means", "slopes", "pruning", "--pairs"],
     "predict": ["predict", "slopes"],
     "error": ["fit", "harvest.csv", "yield = rainn + pruning; each orchard: intercept"],
 }
-FIGURES = ["scout.png", "check.png", "components.png", "means.png", "compare.png", "fit.png"]
+FIGURES = ["scout.png", "check.png", "components.png", "means.png", "intervals.png", "compare.png", "fit.png"]
 
 
 def draw_terminal(command: list[str], text: str, path: Path) -> None:

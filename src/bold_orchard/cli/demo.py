@@ -28,6 +28,7 @@ COMMANDS = (
     ("check", "slopes", "--figure", "check.png"),
     ("components", "slopes", "--figure", "components.png"),
     ("terms", "slopes", "--contrast", "hard - light"),
+    ("intervals", "slopes", "--figure", "intervals.png"),
     ("means", "slopes", "pruning", "--pairs", "--figure", "means.png"),
 )  # fmt: skip
 

@@ -76,7 +76,11 @@ def row_of(
             "kind": kind, "group": group, "term": terms[0], "term2": terms[1]}  # fmt: skip
 
 
-def quantity_row(q: Quantity, estimate: float, low: float | None, high: float | None) -> dict[str, Any]:
+def quantity_row(q: Quantity, psi: Array, low: float | None, high: float | None) -> dict[str, Any]:
+    """The entry of a variance parameter; all null for a correlation with something that does not vary."""
+    if not q.exists(psi):
+        return row_of(q.parameter, q.kind, q.group, (q.term, q.term2), None, None, None)
+    estimate = q.back(q.at(psi))
     return row_of(q.parameter, q.kind, q.group, (q.term, q.term2), estimate, low, high)
 
 
@@ -95,14 +99,14 @@ def _wald(fit: Fit, confidence: float) -> list[dict[str, Any]]:
     """SDs on the log scale, correlations on Fisher's z, residual parameters on the search's own scale."""
     e, z = fit.evaluation, quantile_t(confidence, None)
     psi, covariance = point_of(e), parameter_covariance(e)
-    return [quantity_row(q, q.back(q.at(psi)), *wald_ends(q, psi, covariance, z)) for q in quantities(fit)]
+    return [quantity_row(q, psi, *wald_ends(q, psi, covariance, z)) for q in quantities(fit)]
 
 
 def wald_ends(q: Quantity, psi: Array, covariance: Array, z: float) -> tuple[float | None, float | None]:
     """The limits of one quantity; at an edge of the model the edge itself, and nothing where no spread is known."""
     t = q.at(psi)
     for edge, end in zip((q.low, q.high), q.ends):
-        if np.isfinite(edge) and abs(t - edge) < 1e-6:
+        if np.isfinite(edge) and abs(t - edge) <= q.slack:
             other = -end if q.kind == "correlation" else None
             return (end, other) if edge == q.low else (other, end)
     a = q.slope(psi)
@@ -147,8 +151,9 @@ def profiled_quantities(
     for done, q in enumerate(followed):
         if progress is not None:
             progress(done, len(followed))
-        row = quantity_row(q, q.back(q.at(surface.centre)), None, None)
-        lowest = min(lowest, _follow(quantity_line(surface, q), q, _target(confidence), points, row))
+        row = quantity_row(q, surface.centre, None, None)
+        if q.exists(surface.centre):
+            lowest = min(lowest, _follow(quantity_line(surface, q), q, _target(confidence), points, row))
         rows.append(row)
     _warn(rows, lowest, notes)
     return rows

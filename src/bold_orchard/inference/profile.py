@@ -24,6 +24,7 @@ CLOSE = 2e-4
 MOST_STEPS = 40
 FLAT = 1e-6
 LONGEST = 5.0
+VANISHING = 1e-4
 
 
 @dataclass(frozen=True)
@@ -39,6 +40,7 @@ class Line:
     start: Array
     low: float = -np.inf
     high: float = np.inf
+    slack: float = 0.0
 
 
 @dataclass
@@ -178,7 +180,18 @@ def quantity_line(surface: Surface, q: Quantity) -> Line:
     a = q.slope(surface.centre)
     here, start = q.at(surface.centre), surface.nudged(q)
     se = float(np.sqrt(max(float(a @ inverse @ a), 0.0))) if start is surface.centre else abs(q.at(start) - here)
-    return Line(lambda t, psi: surface.lowest(q, t, psi), here, se, start, q.low, q.high)
+    ceilings: list[float] = []
+
+    def rise(t: float, psi: Array) -> tuple[float, Array]:
+        value, there = surface.lowest(q, t, psi)
+        if q.parts and not ceilings:
+            ends = [surface.lowest(part, VANISHING * part.at(surface.centre), surface.centre)[0] for part in q.parts]
+            ceilings.append(min((v for v in ends if np.isfinite(v)), default=np.inf))
+        if ceilings and not value <= ceilings[0] < np.inf:
+            return ceilings[0], start
+        return value, there
+
+    return Line(rise, here, se, start, q.low, q.high, q.slack)
 
 
 def fixed_line(ml: Evaluation, column: int) -> Line:
@@ -220,7 +233,7 @@ def _end(
 ) -> float | None:
     """One end: secants in the root of the rise, kept inside a bracket once there is one."""
     edge, here = (line.low if side < 0 else line.high), line.here
-    if np.isfinite(edge) and abs(here - edge) <= 1e-6:
+    if np.isfinite(edge) and abs(here - edge) <= line.slack:
         return edge
     stop = edge - side * max(1e-4 * abs(here - edge), 1e-7) if np.isfinite(edge) else edge
     known = [(here, 0.0)]

@@ -31,7 +31,8 @@ def identity(x: float) -> float:
 class Quantity:
     """One parameter. ``both`` gives it and its slope (m + 1,) on a scale t that is smooth inside the model.
 
-    ``back`` maps t to the value reported; ``low`` and ``high`` are the edges of the model in t, ``ends`` the values there.
+    ``back`` maps t to the value reported; ``low`` and ``high`` are the edges of the model in t, ``ends`` the values there,
+    ``slack`` how near in t is as good as there. ``parts`` are the SDs of a correlation: where one vanishes it may be anything.
     """
 
     kind: str
@@ -44,9 +45,15 @@ class Quantity:
     low: float = -np.inf
     high: float = np.inf
     ends: tuple[float, float] = (-np.inf, np.inf)
+    slack: float = 0.0
+    parts: tuple[Quantity, ...] = ()
 
     def at(self, psi: Array) -> float:
         return self.both(psi)[0]
+
+    def exists(self, psi: Array) -> bool:
+        """A correlation does not where one of its SDs is zero."""
+        return all(part.at(psi) > 0 for part in self.parts)
 
     def slope(self, psi: Array) -> Array:
         return self.both(psi)[1]
@@ -116,9 +123,9 @@ def _of_clause(fit: Fit, clause: Clause, covariances: bool) -> Iterator[Quantity
     if clause.given is not None:
         return
     effects, first = Effects(fit.criterion, clause.block), clause.columns.start
-    for i, name in enumerate(names):
-        yield Quantity("sd", f"sd({group}: {name})", group, name, None,
-                       partial(effects.sd, i=first + i), low=0.0, ends=(0.0, np.inf))  # fmt: skip
+    sds = [Quantity("sd", f"sd({group}: {name})", group, name, None,
+                    partial(effects.sd, i=first + i), low=0.0, ends=(0.0, np.inf)) for i, name in enumerate(names)]  # fmt: skip
+    yield from sds
     if clause.structure.kind not in ("unstructured", "exchangeable", "known"):
         return
     for i, j in itertools.combinations(range(len(names)), 2):
@@ -128,14 +135,14 @@ def _of_clause(fit: Fit, clause: Clause, covariances: bool) -> Iterator[Quantity
                            partial(effects.element, **at))  # fmt: skip
         else:
             yield Quantity("correlation", f"correlation({group}: {names[i]}, {names[j]})", group, names[i], names[j],
-                           partial(effects.angle, **at), **ANGLE)  # fmt: skip
+                           partial(effects.angle, **at), **ANGLE, parts=(sds[i], sds[j]))  # fmt: skip
 
 
 def _sine(t: float) -> float:
     return float(np.sin(t))
 
 
-ANGLE: Any = {"back": _sine, "low": -np.pi / 2, "high": np.pi / 2, "ends": (-1.0, 1.0)}
+ANGLE: Any = {"back": _sine, "low": -np.pi / 2, "high": np.pi / 2, "ends": (-1.0, 1.0), "slack": 1e-4}
 
 
 def _of_residual(design: Design, c: Criterion, e: Evaluation) -> Iterator[Quantity]:

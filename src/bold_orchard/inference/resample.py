@@ -122,7 +122,7 @@ def bootstrap_intervals(
         rows.append(row_of(name, "fixed", None, (name, None), entry["estimate"], low, high))
     first = len(fit.evaluation.b)
     for k, q in enumerate(followed):
-        rows.append(quantity_row(q, q.back(q.at(psi)), *ends[:, first + k]))
+        rows.append(quantity_row(q, psi, *ends[:, first + k]))
     return rows
 
 
