@@ -124,12 +124,14 @@ def wald_ends(q: Quantity, psi: Array, covariance: Array, z: float) -> tuple[flo
 def _profiled(fit: Fit, confidence: float, points: int, report: Progress, notes: list[str]) -> list[dict[str, Any]]:
     columns, followed = fixed_places(fit), quantities(fit)
     ml = fit if fit.result["method"] == "ML" else refit(fit, "ml")
-    rows, lowest, total = [], 0.0, len(columns) + len(followed)
+    surface, rows, lowest, total = Surface(ml.evaluation), [], 0.0, len(columns) + len(followed)
     for done, (name, place) in enumerate(columns):
         report(done, total)
         row = row_of(name, "fixed", None, (name, None), fit.result["fixed"][done]["estimate"], None, None)
         if place is not None:
-            lowest = min(lowest, _follow(fixed_line(ml.evaluation, place), None, _target(confidence), points, row))
+            lowest = min(
+                lowest, _follow(fixed_line(ml.evaluation, place, surface), None, _target(confidence), points, row)
+            )
         rows.append(row)
     if fit.result["method"] == "REML":
         notes.append("Profiles of the fixed effects follow the ML deviance, those of the other parameters REML.")

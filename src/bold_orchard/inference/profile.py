@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.inference.quantities import Quantity, point_of, theta_of
 from bold_orchard.inference.uncertainty import full_gradient, full_hessian
-from bold_orchard.likelihood.gaussian import Evaluation
+from bold_orchard.likelihood.gaussian import Criterion, Evaluation
 from bold_orchard.search import descend
 
 Array = NDArray[Any]
@@ -25,13 +25,16 @@ MOST_STEPS = 40
 FLAT = 1e-6
 LONGEST = 5.0
 VANISHING = 1e-4
+DOUBTFUL = 2.5
 
 
 @dataclass(frozen=True)
 class Line:
     """What is followed: ``rise(t, start)`` gives the least rise of the deviance at t and where it is.
 
-    ``here`` is t at the minimum, ``se`` its rough spread, ``low`` and ``high`` the edges of the model.
+    ``here`` is t at the minimum, ``se`` its rough spread, ``low`` and ``high`` the edges of the model, ``slack`` how near is
+    there. ``others`` are further points to search from: near a singular covariance the rise can have several minima, of which
+    a profile wants the least.
     """
 
     rise: Callable[[float, Array], tuple[float, Array]]
@@ -41,6 +44,7 @@ class Line:
     low: float = -np.inf
     high: float = np.inf
     slack: float = 0.0
+    others: tuple[Array, ...] = ()
 
 
 @dataclass
@@ -76,6 +80,14 @@ class Surface:
         values, vectors = np.linalg.eigh(self.hessian / np.outer(d, d))
         floor = 1e-5 * np.abs(values).max()
         return np.asarray(vectors / d[:, None] * np.sqrt(2.0 / np.maximum(np.abs(values), floor)))
+
+    def others(self, point: Array) -> tuple[Array, ...]:
+        """The point with what may well be zero moved inside, when there is such: another minimum may lie beyond the edge."""
+        m = len(self.c.bounded)
+        size = np.abs(self.centre[:m]) * np.sqrt(np.maximum(np.diag(self.hessian)[:m], 0.0) / 2.0)
+        doubtful = np.append(self.c.bounded & (size < DOUBTFUL), np.zeros(len(point) - m, dtype=bool))
+        inside = np.maximum(np.abs(point), 0.3)
+        return (np.where(doubtful, inside, point),) if doubtful.any() else ()
 
     def both(self, psi: Array) -> tuple[float, Array]:
         """The rise of the deviance above its minimum, and its slope in psi."""
@@ -185,93 +197,116 @@ def quantity_line(surface: Surface, q: Quantity) -> Line:
     def rise(t: float, psi: Array) -> tuple[float, Array]:
         value, there = surface.lowest(q, t, psi)
         if q.parts and not ceilings:
-            ends = [surface.lowest(part, VANISHING * part.at(surface.centre), surface.centre)[0] for part in q.parts]
+            starts = (surface.centre, start, *surface.others(surface.centre))
+            ends = [surface.lowest(p, VANISHING * p.at(surface.centre), s)[0] for p in q.parts for s in starts]
             ceilings.append(min((v for v in ends if np.isfinite(v)), default=np.inf))
         if ceilings and not value <= ceilings[0] < np.inf:
             return ceilings[0], start
         return value, there
 
-    return Line(rise, here, se, start, q.low, q.high, q.slack)
+    return Line(rise, here, se, start, q.low, q.high, q.slack, surface.others(surface.centre))
 
 
-def fixed_line(ml: Evaluation, column: int) -> Line:
-    """The way along the fixed effect at place ``column`` among the kept ones; ``ml`` is the ML fit."""
+def fixed_line(ml: Evaluation, column: int, surface: Surface) -> Line:
+    """The way along the fixed effect at place ``column`` among the kept ones; ``ml`` is the ML fit, ``surface`` about it."""
     c = ml.criterion
 
     def rise(t: float, start: Array) -> tuple[float, Array]:
         found = descend(lambda theta: c.at(theta).hold(column, t), start, c.walls)
         return float(found.deviance - ml.deviance), found.theta
 
-    return Line(rise, float(ml.b[column]), float(np.sqrt(ml.b_covariance[column, column])), ml.theta)
+    se = float(np.sqrt(ml.b_covariance[column, column]))
+    return Line(rise, float(ml.b[column]), se, ml.theta, others=surface.others(ml.theta))
 
 
 def follow(line: Line, target: float, points: int = 0) -> Profile:
     """Both ends of the interval where the root of the rise reaches ``target``, and ``points`` more between for a picture."""
-    made = Profile(None, None, [(line.here, 0.0)])
-
-    def root(t: float, start: Array) -> tuple[float, Array]:
-        value, there = line.rise(t, start)
-        made.lowest = min(made.lowest, value) if np.isfinite(value) else made.lowest
-        return float(np.sqrt(max(value, 0.0))), there
-
-    made.low, made.high = (_end(root, line, side, target, made.trace) for side in (-1, 1))
-    ends = [t for t, _ in made.trace]
-    for t in np.linspace(min(ends), max(ends), points + 2)[1:-1]:
-        value, _ = root(float(t), line.start)
-        if np.isfinite(value):
-            made.trace.append((float(t), float(np.sign(t - line.here)) * value))
-    made.trace.sort()
-    return made
+    sides = [_Side(line, side, target) for side in (-1, 1)]
+    low, high = (side.end() for side in sides)
+    known = sorted({k.t: k for side in sides for k in side.known}.values(), key=lambda k: k.t)
+    for t in np.linspace(known[0].t, known[-1].t, points + 2)[1:-1]:
+        side = sides[int(t > line.here)]
+        made = side.at(float(t))
+        known += [made] if made is not None else []
+    trace = sorted((k.t, float(np.sign(k.t - line.here)) * k.root) for k in known)
+    return Profile(low, high, trace, min(side.lowest for side in sides))
 
 
-def _end(
-    root_at: Callable[[float, Array], tuple[float, Array]],
-    line: Line,
-    side: int,
-    target: float,
-    trace: list[tuple[float, float]],
-) -> float | None:
-    """One end: secants in the root of the rise, kept inside a bracket once there is one."""
-    edge, here = (line.low if side < 0 else line.high), line.here
-    if np.isfinite(edge) and abs(here - edge) <= line.slack:
-        return edge
-    stop = edge - side * max(1e-4 * abs(here - edge), 1e-7) if np.isfinite(edge) else edge
-    known = [(here, 0.0)]
-    t, psi = _kept(here + side * target * max(line.se, 1e-8), stop, side), line.start
-    for _ in range(MOST_STEPS):
-        root, there = root_at(t, psi)
-        inside = max((k for k in known if k[1] < target), key=lambda k: k[1])
-        if np.isnan(root):
-            t, psi = (t + inside[0]) / 2, line.start
-            continue
-        psi = there
-        known.append((t, root))
-        trace.append((t, side * root))
-        if root < target and t == stop:
-            return edge
-        following = _towards(known, target, side)
-        if abs(root - target) < CLOSE * target:
+@dataclass(frozen=True)
+class _Known:
+    t: float
+    root: float
+    where: Array
+
+
+class _Side:
+    """One end of a profile: secants in the root of the rise, kept inside a bracket once there is one."""
+
+    def __init__(self, line: Line, side: int, target: float) -> None:
+        self.line, self.side, self.target, self.lowest = line, side, target, 0.0
+        self.known = [_Known(line.here, 0.0, line.start)]
+        edge = line.low if side < 0 else line.high
+        self.edge = edge
+        self.stop = edge - side * max(1e-4 * abs(line.here - edge), 1e-7) if np.isfinite(edge) else edge
+
+    def away(self, t: float) -> float:
+        return abs(t - self.line.here)
+
+    def at(self, t: float) -> _Known | None:
+        """The least root found at t from the nearest known point and the line's other starts."""
+        near = min(self.known, key=lambda k: abs(k.t - t)).where
+        best: _Known | None = None
+        for start in (near, *self.line.others):
+            value, where = self.line.rise(t, start)
+            if np.isfinite(value):
+                self.lowest = min(self.lowest, value)
+                root = float(np.sqrt(max(value, 0.0)))
+                best = _Known(t, root, where) if best is None or root < best.root else best
+        return best
+
+    def end(self) -> float | None:
+        line = self.line
+        if np.isfinite(self.edge) and self.away(self.edge) <= line.slack:
+            return self.edge
+        t = self._kept(line.here + self.side * self.target * max(line.se, 1e-8))
+        for _ in range(MOST_STEPS):
+            made = self.at(t)
+            if made is None:
+                inside = max((k for k in self.known if k.root < self.target), key=lambda k: k.root)
+                t = (t + inside.t) / 2
+                continue
+            # a farther point that is lower shows that a nearer one stood on a lesser minimum
+            self.known = [k for k in self.known if self.away(k.t) > self.away(t) or k.root <= made.root]
+            self.known.append(made)
+            if made.root < self.target and t == self.stop:
+                return self.edge
+            following = self._towards()
+            if abs(made.root - self.target) < CLOSE * self.target:
+                return following
+            t = self._kept(self._bracketed(following, t))
+        return None
+
+    def _bracketed(self, following: float, t: float) -> float:
+        """A next place between the last point inside and the first outside, or not too far ahead."""
+        inside = max((k for k in self.known if k.root < self.target), key=lambda k: self.away(k.t))
+        beyond = min((k for k in self.known if k.root >= self.target), key=lambda k: self.away(k.t), default=None)
+        if beyond is None:
+            far = self.line.here + self.side * 2.5 * self.away(t)
+            return following if self.away(t) < self.away(following) < self.away(far) else far
+        if self.away(inside.t) < self.away(following) < self.away(beyond.t):
             return following
-        beyond = [k for k in known if k[1] >= target]
-        inside = max((k for k in known if k[1] < target), key=lambda k: k[1])
-        if not beyond:
-            far = here + side * 2.5 * abs(t - here)
-            following = following if abs(t - here) < abs(following - here) < abs(far - here) else far
-        elif not abs(inside[0] - here) < abs(following - here) < min(abs(k[0] - here) for k in beyond):
-            following = (inside[0] + min(beyond, key=lambda k: k[1])[0]) / 2
-        t = _kept(following, stop, side)
-    return None
+        if self.away(inside.t) >= self.away(beyond.t):  # the nearer one stood on a lesser minimum
+            self.known = [k for k in self.known if k is not beyond]
+        return (inside.t + beyond.t) / 2
 
+    def _kept(self, t: float) -> float:
+        return t if (self.stop - t) * self.side > 0 else self.stop
 
-def _towards(known: list[tuple[float, float]], target: float, side: int) -> float:
-    """Where the root should meet the target: inverse interpolation through the three nearest points."""
-    near = sorted({root: t for t, root in known}.items(), key=lambda k: abs(k[0] - target))[:3]
-    value = 0.0
-    for i, (root, t) in enumerate(near):
-        weight = np.prod([(target - other) / (root - other) for k, (other, _) in enumerate(near) if k != i])
-        value += float(weight) * t
-    return value
-
-
-def _kept(t: float, stop: float, side: int) -> float:
-    return t if (stop - t) * side > 0 else stop
+    def _towards(self) -> float:
+        """Where the root should meet the target: inverse interpolation through the three nearest points."""
+        near = sorted({k.root: k.t for k in self.known}.items(), key=lambda k: abs(k[0] - self.target))[:3]
+        value = 0.0
+        for i, (root, t) in enumerate(near):
+            weights = [(self.target - other) / (root - other) for k, (other, _) in enumerate(near) if k != i]
+            value += float(np.prod(weights)) * t
+        return value
