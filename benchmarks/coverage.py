@@ -45,7 +45,7 @@ def one_design(name: str, count: int) -> list[str]:
     rejected = dict.fromkeys(METHODS, 0)
     sds = {k: v for k, v in SDS.items() if slope_sd or "rain" not in k}
     covered = {how: dict.fromkeys(sds, 0) for how in ("wald", "profile")}
-    failed = edge = 0
+    failed = edge = lost = 0
     for i in range(count):
         table = orchards(np.random.default_rng([2026, i]), slope_sd)
         made = fit(sentence, table, Settings())
@@ -62,13 +62,14 @@ def one_design(name: str, count: int) -> list[str]:
         for how, hits in covered.items():
             for p in intervals(made, how)["parameters"]:
                 if p["parameter"] in sds:
-                    low, high = p["low"], np.inf if p["high"] is None else p["high"]
+                    lost += how == "profile" and None in (p["low"], p["high"])
+                    low, high = p["low"] or 0.0, np.inf if p["high"] is None else p["high"]
                     hits[p["parameter"]] += low <= sds[p["parameter"]] <= high
     assert terms(made)["tests"][1]["term"] == "soil"
     lines = [
         f"## {name}: `{sentence}`",
         "",
-        f"{count} data sets; {failed} fits did not converge, {edge} ended on a boundary.",
+        f"{count} data sets; {failed} fits did not converge, {edge} ended on a boundary; {lost} profile ends of SDs were lost.",
         "",
     ]
     lines += [

@@ -102,7 +102,7 @@ def test_wrong_command_lines(orchard):
     refused(orchard("fit", "t.csv"), 2, "SENTENCE", "--help")
     refused(orchard("fit", "t.csv", MODEL, "--sav", "m"), 2, "--sav")
     refused(orchard("fit", "t.csv", MODEL, "--confidence", "95"), 2, "between 0 and 1")
-    refused(orchard("fit", "t.csv", MODEL, "--family", "poisson"), 2, "not built yet")
+    refused(orchard("fit", "t.csv", MODEL, "--family", "poisson"), 3, "must be whole numbers of zero or more")
     refused(orchard("fit", "t.csv", MODEL, "--baseline", "unit"), 2, "COLUMN=LEVEL")
     refused(orchard("compare", "m"), 3, "no saved fit 'm'")
 

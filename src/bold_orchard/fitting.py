@@ -50,6 +50,7 @@ class Settings:
     confidence: float = 0.95
     tolerance: float = 1e-10
     max_steps: int = 100
+    points: int | str = 1
 
 
 @dataclass(frozen=True)
@@ -75,6 +76,8 @@ class Fit:
     def precision(self, df: str | None = None) -> Precision:
         """Standard errors and degrees of freedom, by the fit's own method or another."""
         same = df is None or df == self.settings.df
+        if self.design.generalized and not same:
+            raise UsageError(f"--df {df} is for gaussian fits; tests of {self.design.family} fits use the normal")
         return self.known if same else precision(self.evaluation, str(df))
 
 
@@ -85,7 +88,7 @@ def fit(
     name: str = "fit",
     progress: Callable[[int], None] | None = None,
 ) -> Fit:
-    """Fit a Gaussian mixed model.
+    """Fit a mixed model: a Gaussian one here, others by ``generalized``.
 
     Raises OrchardError for a sentence or data that cannot be fitted; a fit that did not converge is returned with
     ``converged`` False.
@@ -95,6 +98,12 @@ def fit(
     if settings.method not in ("reml", "ml"):
         raise UsageError(f"the method is reml or ml, not '{settings.method}'")
     design = build_design(spec, table, settings.options)
+    if design.generalized:
+        from bold_orchard.generalized import fit_generalized
+
+        return fit_generalized(name, design, settings, progress)
+    if settings.points != 1:
+        raise UsageError("--points is for outcomes that are not gaussian; the gaussian likelihood is exact")
     criterion = make_criterion(design, settings.method == "reml")
     check_reach(criterion, settings.df)
     found = search(criterion, criterion.start(), settings, progress)

@@ -61,14 +61,17 @@ def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | 
         "fingerprint": _fingerprint(table.raw if source == "-" else Path(source).read_bytes()),
         "missing": missing,
         "where": where,
-        "settings": {k: getattr(s, k) for k in ("method", "df", "confidence", "tolerance", "max_steps")},
+        "settings": {k: getattr(s, k) for k in ("method", "df", "confidence", "tolerance", "max_steps", "points")},
         "options": {
             "baselines": o.baselines,
             "fill_mean": list(o.fill_mean),
             "weights": o.weights,
             "family": o.family,
             "force": o.force,
+            "link": o.link,
+            "success": o.success,
         },
+        "hessian": fit.found.hessian.tolist() if fit.design.generalized else None,
         "theta": fit.evaluation.theta.tolist(),
         "memory": fit.design.memory,
     }
@@ -110,9 +113,16 @@ def open_fit(name: str) -> Fit:
     saved = document["saved"]
     table = _table(saved, find_fit(name), document["name"])
     o = saved["options"]
-    options = Options(o["baselines"], tuple(o["fill_mean"]), o["weights"], o["family"], o["force"])
+    options = Options(
+        o["baselines"], tuple(o["fill_mean"]), o["weights"], o["family"], o["force"], o.get("link"), o.get("success")
+    )
     settings = Settings(options=options, **saved["settings"])
     design = build_design(read_sentence(document["model"]), table, options)
+    if design.generalized:
+        from bold_orchard.generalized import reopen
+
+        theta, hessian = (np.asarray(saved[k], dtype=float) for k in ("theta", "hessian"))
+        return reopen(document["name"], design, settings, theta, hessian, document)
     criterion = make_criterion(design, settings.method == "reml")
     point = criterion.at(np.asarray(saved["theta"], dtype=float))
     c = document["convergence"]

@@ -10,6 +10,7 @@ from bold_orchard.errors import UsageError
 
 EXAMPLE = """examples:
   orchard fit harvest.csv "yield = intercept; each orchard: intercept" --missing -999 --save empty
+  orchard fit inspections.csv "scab of fruits = spray; each orchard: intercept" --ratios
   orchard fit harvest.csv "yield = centre(rain) + pruning; each orchard: intercept + centre(rain)" \\
       --missing -999 --baseline pruning=none --save slopes
 """
@@ -33,6 +34,10 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--weights", metavar="COLUMN", help="the residual variance is sigma^2 / weight")
     group.add_argument("--family", choices=FAMILIES, help="default: gaussian")
     group.add_argument("--link", metavar="LINK", help="default: the family's own")
+    group.add_argument("--points", metavar="K", type=_points, default=1,
+                       help="quadrature points per random effect, or auto; 1 is Laplace (default)")  # fmt: skip
+    group.add_argument("--success", metavar="LEVEL", help="which of two levels counts as success (default: the later)")
+    group.add_argument("--ratios", action="store_true", help="also odds, rate or hazard ratios")
     group.add_argument(
         "--tolerance", metavar="X", type=float, default=1e-10, help="expected further change of the deviance"
     )
@@ -60,10 +65,15 @@ def run(args: argparse.Namespace) -> int:
 
         sentence = read_sentence(args.sentence)
         table = reading.result()
-    options = Options(baselines(args.baseline), tuple(args.fill_mean), args.weights, args.family, args.force)
-    settings = Settings(args.method, options, args.df, args.confidence or 0.95, args.tolerance, args.max_steps)
+    options = Options(baselines(args.baseline), tuple(args.fill_mean), args.weights, args.family, args.force, args.link,
+                      args.success)  # fmt: skip
+    settings = Settings(
+        args.method, options, args.df, args.confidence or 0.95, args.tolerance, args.max_steps, args.points
+    )
     with Steps("fitting", args.quiet) as progress:
         made = fit(sentence, table, settings, args.save or "fit", progress)
+    if args.ratios:
+        made = dataclasses.replace(made, result=ratios(made.result))
     if args.save:
         from bold_orchard.store import save_fit
 
@@ -83,14 +93,27 @@ def run(args: argparse.Namespace) -> int:
 
 
 def _check(args: argparse.Namespace) -> None:
-    if args.family not in (None, "gaussian"):
-        raise UsageError(f"--family {args.family} is not built yet; gaussian is")
-    if args.link not in (None, "identity"):
-        raise UsageError(f"--link {args.link} is not built yet for gaussian; identity is")
     if not args.tolerance > 0:
         raise UsageError("--tolerance must be above zero")
     if args.max_steps < 1:
         raise UsageError("--max-steps must be 1 or more")
+
+
+def _points(text: str) -> int | str:
+    if text == "auto":
+        return text
+    if not text.isdigit() or not 1 <= int(text) <= 100:
+        raise argparse.ArgumentTypeError(f"points are a whole number from 1 to 100, or auto, not '{text}'")
+    return int(text)
+
+
+def ratios(document: dict) -> dict:  # type: ignore[type-arg]
+    """The document with ratios; raises UsageError for a link that has none."""
+    from bold_orchard.inference.generalized import RATIOS, with_ratios
+
+    if document["link"] not in RATIOS:
+        raise UsageError(f"--ratios: exp(estimate) means nothing under the {document['link']} link; leave it out")
+    return with_ratios(document)
 
 
 def _plain(name: str) -> str:
@@ -114,5 +137,9 @@ def fixed_table(document: dict) -> list[dict]:  # type: ignore[type-arg]
     rows = []
     for r in document["fixed"]:
         low, high = r["ci"] or (None, None)
-        rows.append({k: r[k] for k in ("term", "estimate", "se", "df", "statistic", "p")} | {"low": low, "high": high})
+        row = {k: r[k] for k in ("term", "estimate", "se", "df", "statistic", "p")} | {"low": low, "high": high}
+        if "ratio" in r:
+            ends = r["ratio_ci"] or (None, None)
+            row |= {"ratio": r["ratio"], "ratio_low": ends[0], "ratio_high": ends[1]}
+        rows.append(row)
     return rows

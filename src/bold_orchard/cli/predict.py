@@ -33,7 +33,7 @@ def run(args: argparse.Namespace) -> int:
     columns = {
         "predicted": made.predicted, "se": made.se, "low": made.low, "high": made.high,
         "predicted_average": made.average, "residual": made.residual,
-    }  # fmt: skip
+    } | {f"probability[{level}]": p for level, p in made.probabilities.items()}  # fmt: skip
     names = {c.name for c in fit.design.units}
     frame = table.frame.assign(**columns)
     rows = [
@@ -45,6 +45,7 @@ def run(args: argparse.Namespace) -> int:
         "name": fit.name,
         "model": fit.result["model"],
         "confidence": confidence,
+        "df": fit.settings.df,
         "units": sorted(names),
         "new_units": int((made.known == 0).any(axis=1).sum()),
         "rows": rows,

@@ -19,6 +19,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--type", type=int, choices=(1, 2, 3), default=3,
                         help="1 sequential, 2 after every term that does not contain it, 3 marginal (default)")  # fmt: skip
     parser.add_argument("--chisq", action="store_true", help="Wald chi-squared instead of F")
+    parser.add_argument("--likelihood", action="store_true",
+                        help="likelihood-ratio chi-squared, each model without the term fitted anew by ML")  # fmt: skip
     parser.add_argument("--df", choices=("residual", "normal", "satterthwaite", "kenward-roger"),
                         help="degrees of freedom (default: those of the fit)")  # fmt: skip
     parser.add_argument(
@@ -36,7 +38,7 @@ def run(args: argparse.Namespace) -> int:
 
     check_targets(args)
     fit = open_fit(args.fit)
-    document = terms(fit, args.type, args.df, args.chisq, args.force)
+    document = terms(fit, args.type, args.df, args.chisq, args.force, args.likelihood)
     confidence = args.confidence or fit.settings.confidence
     document["confidence"] = confidence
     document["contrasts"] = [contrast(fit, text, args.df, confidence) for text in args.contrast]

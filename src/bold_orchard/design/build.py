@@ -15,6 +15,7 @@ from bold_orchard.design import guards
 from bold_orchard.design.coding import Part, build_part
 from bold_orchard.design.functions import Category, Maker
 from bold_orchard.design.matrices import factor, in_order, read_matrix
+from bold_orchard.design.outcome import family_and_link, read_response
 from bold_orchard.design.residual import ResidualPart, build_residual
 from bold_orchard.errors import OrchardError, SentenceError, shown, unknown_name
 from bold_orchard.sentence import spec
@@ -25,13 +26,15 @@ Array = NDArray[Any]
 
 @dataclass(frozen=True)
 class Options:
-    """Choices that shape the design: baselines by column, covariates to fill, the weights column, force."""
+    """Choices that shape the design: baselines by column, covariates to fill, weights, family and link, force."""
 
     baselines: dict[str, str] = field(default_factory=dict)
     fill_mean: tuple[str, ...] = ()
     weights: str | None = None
     family: str | None = None
     force: bool = False
+    link: str | None = None
+    success: str | None = None
 
 
 @dataclass(frozen=True)
@@ -99,6 +102,15 @@ class Design:
     rows: dict[str, Any]
     notes: tuple[str, ...]
     meanings: dict[str, str]
+    family: str = "gaussian"
+    link: str = "identity"
+    trials: Array | None = None
+    levels: tuple[str, ...] = ()
+
+    @property
+    def generalized(self) -> bool:
+        """Whether the outcome is not Gaussian with the identity link."""
+        return (self.family, self.link) != ("gaussian", "identity")
 
     def categories(self) -> list[tuple[str, Category]]:
         """Categories of the fixed part: the factor as written, and its coding."""
@@ -118,25 +130,27 @@ def build_design(sentence: spec.Sentence, table: Table, options: Options) -> Des
     fitted as asked; see ``guards``.
     """
     check_columns(sentence, table)
-    guards.outcome_kind(sentence, table, options.family)
+    family, link = family_and_link(sentence, options.family, options.link)
+    guards.outcome_kind(sentence, table, options.family, family)
     table, filled = _fill_means(table, options.fill_mean)
     used, dropped = _rows_used(sentence, table, options.weights)
     memory: dict[str, Any] = {}
     maker = Maker(used, memory, options.baselines, text=sentence.text)
-    y = _outcome(sentence, maker)
-    guards.outcome_varies(str(sentence.outcome), y)
+    response = read_response(sentence, maker, used, family, link, options.success)
+    y = response.y
     offsets, plain = _offsets(sentence.terms, maker)
-    fixed = build_part(plain, sentence.intercept, maker)
+    fixed = fixed_part(plain, sentence, maker, family)
     units, clauses, blocks = _units_and_clauses(sentence, maker, used)
+    guards.residual_clauses(sentence, (family, link) == ("gaussian", "identity"))
     residual = _residual(sentence, maker, used)
     weights = _weights(options.weights, used)
-    notes = [*sentence.notes, *(f"{f['rows']:,} missing cells of {f['column']} were filled with its mean, "
+    notes = [*sentence.notes, *response.notes, *(f"{f['rows']:,} missing cells of {f['column']} were filled with its mean, "
                                 f"{f['value']:.6g}; its standard error is then too small." for f in filled)]  # fmt: skip
     check_baselines(options.baselines, sentence, table)
     design = Design(
         sentence=sentence,
         table=used,
-        y=y if offsets is None else y - offsets,
+        y=y if offsets is None or (family, link) != ("gaussian", "identity") else y - offsets,
         fixed=fixed,
         offset=offsets,
         weights=weights,
@@ -148,6 +162,10 @@ def build_design(sentence: spec.Sentence, table: Table, options: Options) -> Des
         rows={"read": table.read, "used": len(used), "dropped": dropped, "filled": filled},
         notes=tuple(notes),
         meanings=maker.meanings,
+        family=family,
+        link=link,
+        trials=response.trials,
+        levels=response.levels,
     )
     guards.enough_rows(design)
     return replace(design, notes=(*design.notes, *guards.units_and_slopes(design, options.force)))
@@ -160,7 +178,7 @@ def rebuild_parts(design: Design, table: Table) -> tuple[Part, tuple[Part, ...],
     """
     maker = Maker(table, design.memory, learn=False)
     offsets, plain = _offsets(design.sentence.terms, maker)
-    fixed = build_part(plain, design.sentence.intercept, maker)
+    fixed = fixed_part(plain, design.sentence, maker, design.family)
     return fixed, tuple(build_part(e.terms, False, maker) for e in design.sentence.each), offsets
 
 
@@ -223,11 +241,13 @@ def _rows_used(sentence: spec.Sentence, table: Table, weights: str | None) -> tu
     return (table if not dropped else table.take(keep)), dropped
 
 
-def _outcome(sentence: spec.Sentence, maker: Maker) -> Array:
-    made = maker.numeric(sentence.outcome.value, "the outcome")
-    if len(made.values) != 1:
-        raise OrchardError(f"the outcome {sentence.outcome.value} makes {len(made.values)} columns; it must be one")
-    return made.values[0]
+def fixed_part(terms: tuple[spec.Term, ...], sentence: spec.Sentence, maker: Maker, family: str) -> Part:
+    """The fixed part; of grades coded as with an intercept, whose place the thresholds take."""
+    if family != "ordinal":
+        return build_part(terms, sentence.intercept, maker)
+    part = build_part(terms, True, maker)
+    owner = tuple(o - 1 for o in part.owner[1:])
+    return Part(part.terms[1:], part.names[1:], part.labels[1:], part.values[1:], owner, part.zeros)
 
 
 def _offsets(terms: tuple[spec.Term, ...], maker: Maker) -> tuple[Array | None, tuple[spec.Term, ...]]:

@@ -20,43 +20,45 @@ SMALL = 5
 MOST_COUNTED = 100
 
 
-def outcome_kind(sentence: spec.Sentence, table: Table, family: str | None) -> None:
+def outcome_kind(sentence: spec.Sentence, table: Table, asked: str | None, family: str) -> None:
     """A Gaussian outcome must be numbers with more than two values, unless the family was named."""
     outcome = sentence.outcome
-    if outcome.trials is not None:
-        raise SentenceError(
-            "'successes of trials' needs a binomial model, which is not built yet",
-            sentence.text,
-            outcome.trials.place[0],
-        )
     column = spec.columns_of(outcome)[0]
     width = column.place[1] - column.place[0]
     kind = table.kind(column.name)
     if kind == "empty":
         raise OrchardError(f"the outcome '{column.name}' is missing in every row of {table.name}")
-    if kind == "category":
-        levels = ", ".join(shown(table.labels(column.name).ordered[0], 4))
-        odd = table.odd_cells(column.name)
+    coded = family == "ordinal" or (family == "binomial" and outcome.trials is None)
+    if kind == "category" and not coded:
+        levels = table.labels(column.name).ordered[0]
+        offer = "--family binomial" if len(levels) == 2 else "--family ordinal for grades"
+        odd = table.odd_cells(column.name) or f"; {offer}"
         raise SentenceError(
-            f"the outcome '{column.name}' is text ({levels}), and a gaussian model needs numbers{odd}",
+            f"the outcome '{column.name}' is text ({', '.join(shown(levels, 4))}), and a {family} model needs numbers{odd}",
             sentence.text, column.place[0], width,
         )  # fmt: skip
-    if family is None and isinstance(outcome.value, spec.Column):
+    if asked is None and kind == "number" and isinstance(outcome.value, spec.Column) and outcome.trials is None:
         values = table.numbers(column.name)
         head = np.unique(values[:1000][~np.isnan(values[:1000])])
-        if len(head) <= 2:
-            distinct = np.unique(values[~np.isnan(values)])
-            if len(distinct) == 2:
-                raise SentenceError(
-                    f"the outcome '{column.name}' has only the two values {distinct[0]:g} and {distinct[1]:g}; say "
-                    "which model is meant: --family gaussian (binomial is not built yet)",
-                    sentence.text, column.place[0], width,
-                )  # fmt: skip
+        distinct = np.unique(values[~np.isnan(values)]) if len(head) <= 2 else head
+        if len(distinct) == 2:
+            raise SentenceError(
+                f"the outcome '{column.name}' has only the two values {distinct[0]:g} and {distinct[1]:g}; say which model is "
+                "meant: --family binomial for the chance of the second, or --family gaussian",
+                sentence.text, column.place[0], width,
+            )  # fmt: skip
 
 
-def outcome_varies(name: str, y: Array) -> None:
-    if np.all(y == y[0]):
-        raise OrchardError(f"the outcome '{name}' is {y[0]:g} in every row used; there is nothing to explain")
+def residual_clauses(sentence: spec.Sentence, gaussian: bool) -> None:
+    """Only a Gaussian model has residuals whose correlation or spread can be written down."""
+    if gaussian:
+        return
+    for word, clause in (("within", sentence.within), ("spread", sentence.spread)):
+        if clause:
+            raise OrchardError(
+                f"'{word}' describes gaussian residuals, which this family does not have; leave it out, or give one effect per row: "
+                "each ROW: intercept"
+            )
 
 
 def enough_rows(design: Design) -> None:
@@ -78,7 +80,8 @@ def units_and_slopes(design: Design, force: bool) -> list[str]:
                 f"'{unit.name}' has one level only ('{unit.texts[0]}') in the rows used, so nothing varies between "
                 f"levels; leave out: each {unit.name}"
             )
-        if unit.size == len(design.y) and not weighted and not _known(design, unit.name):
+        alone = unit.size == len(design.y) and not weighted and not design.generalized
+        if alone and not _known(design, unit.name):
             raise OrchardError(
                 f"'{unit.name}' has as many levels as there are rows ({unit.size:,}), so its effects cannot be told "
                 f"from the residual; choose a column that repeats (orchard scout {design.table.name})"

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from scipy import special
 
 from bold_orchard.diagnostics.normality import MOST, SEED, shape
+from bold_orchard.diagnostics.outcome import family_checks, family_notes
 from bold_orchard.diagnostics.residuals import Residuals, UnitEffects, residuals, unit_effects
 from bold_orchard.fitting import Fit
 
@@ -33,10 +34,12 @@ class Checked:
 def check(fit: Fit, seed: int = SEED) -> Checked:
     """Shape, outliers and spread of row residuals and of predicted unit effects."""
     units = unit_effects(fit)
-    rest = residuals(fit, units)
+    rest = residuals(fit, units, seed)
+    generalized = fit.design.generalized
+    extra = family_checks(fit, seed) if generalized else {}
     levels = [
-        {"level": "rows", "residuals": "conditional"}
-        | shape(rest.conditional, seed)
+        {"level": "rows", "residuals": "quantile" if generalized else "conditional"}
+        | shape(rest.standardised if generalized else rest.conditional, seed)
         | {"outliers": _row_outliers(fit, rest)}
     ]
     for made in units:
@@ -52,7 +55,8 @@ def check(fit: Fit, seed: int = SEED) -> Checked:
         "levels": levels,
         "spread": spread,
         "influence": [],
-        "notes": _notes(fit, levels, spread, seed),
+        **extra,
+        "notes": [*_notes(fit, levels, spread, seed), *(family_notes(extra) if generalized else [])],
     }
     return Checked(document, rest, units)
 
@@ -110,7 +114,9 @@ def _notes(fit: Fit, levels: list[dict[str, Any]], spread: dict[str, Any] | None
     rows, units = levels[0], levels[1:]
     if rows["n"] > MOST:
         notes.append(f"Shapiro-Wilk was made on {MOST:,} values chosen at random (seed {seed}) out of {rows['n']:,}.")
-    notes.append(_shape_words("The row residuals", rows))
+    notes.append(
+        _shape_words("The randomised quantile residuals" if fit.design.generalized else "The row residuals", rows)
+    )
     for entry in units:
         notes.append(_shape_words(f"The {entry['level']} effects of {entry['term']}", entry))
         if entry["n"] < 20 and entry["shapiro"]:
@@ -148,7 +154,7 @@ def _shape_words(what: str, entry: dict[str, Any]) -> str:
         how.append(f"a long tail to the {'right' if skew > 0 else 'left'}")
     if tails > 0.5:
         how.append("heavy tails")
-    advice = " A log or square root of the outcome may help." if skew > 0.5 else ""
+    advice = " A log or square root of the outcome may help." if skew > 0.5 and entry["residuals"] == "conditional" else ""
     words = " and ".join(how) or "a shape that is not normal"
     return f"{what} have {words} (Shapiro-Wilk p {_p(test['p'])}); look at the QQ plot.{advice}"
 

@@ -26,8 +26,12 @@ def check_figure(fit: Fit, checked: Checked) -> Figure:
     figure, axes = canvas(lines, 2, f"Residuals of {fit.name}: {fit.result['model']}", height=height)
     rest = checked.residuals
     outcome = fit.design.outcome
-    _qq(axes[0], rest.standardised, "Rows: are the residuals normal?", "standardised residual")
-    _against(axes[1], rest.fitted, rest.conditional, f"fitted {outcome}", f"residual of {outcome}")
+    kind = "quantile residual" if fit.design.generalized else "standardised residual"
+    _qq(axes[0], rest.standardised, "Rows: are the residuals normal?", kind)
+    what = rest.standardised if fit.design.generalized else rest.conditional
+    _against(
+        axes[1], rest.fitted, what, f"fitted {outcome}", kind if fit.design.generalized else f"residual of {outcome}"
+    )
     axes[1].set_title("Rows: is the spread even, the middle at zero?")
     for line, (unit, i) in enumerate(effects, start=1):
         what = f"{unit.group}: {unit.terms[i]}"

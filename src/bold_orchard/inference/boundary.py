@@ -57,6 +57,8 @@ def simulated_p(small: Fit, large: Fit, chisq: float, df: int, seed: int) -> flo
     For z = R u with R^2 chi-squared on df degrees of freedom and u uniform on the sphere, the ratio is R^2 s(u), s(u) the
     squared length of u's projection on the cone; so p is the mean of P(chi2_df > chisq / s(u)).
     """
+    if large.design.generalized:
+        return None
     c, known = large.criterion, tested(small, large)
     if known is None or c.correlated is not None or c.absolute or widest(c.products) > MOST_EFFECTS:
         return None

@@ -46,7 +46,7 @@ def compare_fits(
         same_rows(fits[0], other)
     ordered = sorted(fits, key=lambda f: f.result["fit"]["n_parameters"])
     method, refitted, reason = _common_method(ordered)
-    compared = [f if f.result["method"] == method else refit(f, method.lower()) for f in ordered]
+    compared = [refit(f, method.lower()) if f.name in refitted else f for f in ordered]
     models = [_figures(f) for f in compared]
     _relative(models)
     if refitted:
@@ -127,6 +127,17 @@ def same_question(fits: Sequence[Fit], force: bool) -> None:
                 f"'{first.name}' explains {first.design.outcome} and '{other.name}' {other.design.outcome}; "
                 "likelihoods of different outcomes cannot be compared"
             )
+        if _counted(other) != _counted(first):
+            raise OrchardError(
+                f"'{first.name}' is {first.design.family} and '{other.name}' {other.design.family}: probabilities of counts and "
+                "densities of measurements cannot be compared"
+            )
+
+
+def _counted(fit: Fit) -> str:
+    """What the likelihood is a probability of: families of one kind share their constants."""
+    kinds = {"poisson": "counts", "negative-binomial": "counts", "binomial": "trials", "ordinal": "grades"}
+    return kinds.get(fit.design.family, "measurements")
 
 
 def same_rows(a: Fit, b: Fit) -> None:
@@ -134,7 +145,7 @@ def same_rows(a: Fit, b: Fit) -> None:
     one, two = a.design.table.row_numbers, b.design.table.row_numbers
     if len(one) == len(two) and np.array_equal(one, two):
         y, z = a.design.y, b.design.y
-        y, z = (v if d.offset is None else v + d.offset for v, d in ((y, a.design), (z, b.design)))
+        y, z = (v if d.offset is None or d.generalized else v + d.offset for v, d in ((y, a.design), (z, b.design)))
         if not np.allclose(y, z, rtol=1e-9, atol=0):
             raise OrchardError(f"'{a.name}' and '{b.name}' were fitted to different data; fit both to the same file")
         w, v = a.design.weights, b.design.weights
@@ -152,6 +163,10 @@ def same_rows(a: Fit, b: Fit) -> None:
 
 def _common_method(fits: Sequence[Fit]) -> tuple[str, list[str], str]:
     methods = {f.result["method"] for f in fits}
+    if any(f.design.generalized for f in fits):
+        gaussian = [f.name for f in fits if f.result["method"] == "REML"]
+        others = sorted(methods - {"REML", "ML"})
+        return " and ".join(others), gaussian, "only full likelihoods of different families compare"
     fixed_differ = not all(relation(a.design, b.design).same_fixed for a, b in pairwise(fits))
     if methods == {"REML"} and not fixed_differ:
         return "REML", [], ""
@@ -255,12 +270,13 @@ def variance_explained(small: Fit, large: Fit) -> list[dict[str, Any]]:
 
 
 def _variances(fit: Fit) -> dict[tuple[str, str], float]:
+    residual = (fit.result["residual"] or {}).get("variance")
     out = {
         (part["group"], term): part["covariance"][i][i]
         for part in fit.result["random"]
         for i, term in enumerate(part["terms"])
     }
-    return out | {("residual", "residual"): fit.result["residual"]["variance"]}
+    return out if residual is None else out | {("residual", "residual"): residual}
 
 
 def _disagreement(models: list[dict[str, Any]]) -> list[str]:

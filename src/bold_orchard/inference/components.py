@@ -12,10 +12,11 @@ from bold_orchard.design.build import Design
 from bold_orchard.fitting import Fit
 from bold_orchard.inference.compare import same_question, same_rows, variance_explained
 from bold_orchard.inference.distributions import quantile_t
-from bold_orchard.inference.intervals import Progress, profiled_quantities
-from bold_orchard.inference.quantities import quantities
+from bold_orchard.inference.intervals import Progress, covariance_of, profiled_quantities
+from bold_orchard.inference.outcome import random_variance
+from bold_orchard.inference.quantities import Effects, point_of, quantities
 from bold_orchard.inference.summary import number, residual_variance
-from bold_orchard.inference.uncertainty import full_gradient, parameter_covariance
+from bold_orchard.inference.uncertainty import full_gradient
 from bold_orchard.likelihood.gaussian import Evaluation
 
 Array = NDArray[Any]
@@ -35,20 +36,23 @@ def components(
     variance from that fit to this one. Raises OrchardError when ``against`` explains another outcome or other rows.
     """
     e, design = fit.evaluation, fit.design
-    rows = _entries(design, e)
-    covariance = parameter_covariance(e)
-    step = -0.5 * covariance @ full_gradient(e)
-    gradients = _gradients(design, e, rows)
+    rows = _entries(fit)
+    covariance = covariance_of(fit)
+    slope = e.gradient if design.generalized else full_gradient(e)
+    step = -0.5 * covariance @ slope
+    gradients = _gradients(fit, rows)
     total = sum(r["part"] for r in rows)
     z = quantile_t(confidence, None)
     out: list[dict[str, Any]] = []
     for row, slope in zip(rows, gradients):
+        if row["kind"] == "latent":
+            continue
         se = float(np.sqrt(max(float(slope @ covariance @ slope), 0.0)))
         boundary = row["group"] in fit.result["convergence"]["boundary_terms"]
         zero = row["kind"] == "variance" and row["estimate"] == 0
         made = _row(row, None if zero or se == 0 else se, z, row["part"] / total, boundary)
         out.append(made | {"change": number(float(slope @ step))})
-    out += _parameters(fit, covariance, z)
+    out += _dispersion(fit, covariance, z) if design.generalized else _parameters(fit, covariance, z)
     notes = [n for n in fit.result["notes"] if "estimated as" in n or "NOT converge" in n]
     if method == "profile":
         _profile_ends(fit, out, confidence, progress, notes)
@@ -64,6 +68,7 @@ def components(
         "components": out,
         "icc": _icc(design, rows, total),
         "r2": r_squared(fit),
+        "latent_variance": rows[-1]["estimate"] if design.generalized else None,
         "against": None if against is None else against.name,
         "reduction": reduction,
         "notes": notes,
@@ -79,7 +84,7 @@ def _profile_ends(
     for row in rows:
         kind, name = kinds[row["kind"]], row["term"].removeprefix("spread ")
         match = next((p for p in found if p["group"] == row["group"] and p["term"] == name and p["term2"] == row["term2"]
-                      and (p["kind"] == kind or (kind is None and p["kind"] in ("rho", "spread")))), None)  # fmt: skip
+                      and (p["kind"] == kind or (kind is None and p["kind"] in ("rho", "spread", "dispersion")))), None)  # fmt: skip
         if match is None:
             row["ci"] = None
             continue
@@ -94,8 +99,12 @@ def _reduction(fit: Fit, against: Fit) -> list[dict[str, Any]]:
     return variance_explained(against, fit)
 
 
-def _entries(design: Design, e: Evaluation) -> list[dict[str, Any]]:
-    """Every variance, covariance and the residual; ``part`` is its share of the total at the covariates' means."""
+def _entries(fit: Fit) -> list[dict[str, Any]]:
+    """Every variance, covariance and the residual; ``part`` is its share of the total at the covariates' means.
+
+    The last row of a generalized fit is the variance its family adds on the linear scale (kind 'latent').
+    """
+    design, e = fit.design, fit.evaluation
     rows: list[dict[str, Any]] = []
     for clause in design.clauses:
         at = clause.columns.start
@@ -113,8 +122,11 @@ def _entries(design: Design, e: Evaluation) -> list[dict[str, Any]]:
             rows.append(base | {"kind": "covariance", "term": names[i], "term2": names[j], "estimate": g[i, j], "at": (at + i, at + j),
                                 "part": 2 * means[i] * means[j] * g[i, j], "size": None, "sd": None,
                                 "correlation": g[i, j] / sd if sd > 0 else None})  # fmt: skip
-    v = residual_variance(design, e.criterion, e.theta[e.criterion.phi], e.sigma2)
-    rows.append({"group": "residual", "unit": None, "kind": "residual", "term": "residual", "term2": None, "estimate": v,
+    if design.generalized:
+        v, kind = latent_variance(fit), "latent"
+    else:
+        v, kind = residual_variance(design, e.criterion, e.theta[e.criterion.phi], e.sigma2), "residual"
+    rows.append({"group": "residual", "unit": None, "kind": kind, "term": "residual", "term2": None, "estimate": v,
                  "at": None, "part": v, "size": 1.0, "sd": np.sqrt(v), "correlation": None})  # fmt: skip
     return rows
 
@@ -178,31 +190,47 @@ def root_mean_square(values: Array) -> float:
     return float(np.sqrt(values @ values / len(values)))
 
 
-def _gradients(design: Design, e: Evaluation, rows: list[dict[str, Any]]) -> list[Array]:
-    """Derivative of each component in (theta, phi, log sigma^2)."""
-    c = e.criterion
-    size = len(e.theta) + (0 if c.absolute else 1)
-    slopes: dict[int, tuple[Array, Array]] = {}
-    for f, structure in enumerate(c.structures):
-        back = np.linalg.inv(c.products.z_to_work[f])
-        t = e.factors[f]
-        scaled = structure.fixed * (np.exp(-0.5 * e.theta[-1]) if c.absolute else 1.0)
-        slopes[f] = (
-            e.sigma2 * back @ (structure.basis @ t.T + t @ structure.basis.transpose(0, 2, 1)) @ back.T,
-            e.sigma2 * back @ (t @ t.T - 0.5 * (scaled @ t.T + t @ scaled.T)) @ back.T,
-        )
+def _gradients(fit: Fit, rows: list[dict[str, Any]]) -> list[Array]:
+    """Derivative of each component in psi (theta, phi, log sigma^2; all parameters of a generalized fit)."""
+    design, e = fit.design, fit.evaluation
+    psi, effects = point_of(e), {c.block: Effects(fit.criterion, c.block) for c in design.clauses}
     out = []
     for row in rows:
-        g = np.zeros(size)
-        if row["unit"] is None:
+        g = np.zeros(len(psi))
+        if row["unit"] is not None:
+            g = effects[row["block"]].element(psi, *row["at"])[1]
+        elif row["kind"] == "residual":
             g[-1] = row["estimate"]
-            g[c.phi] = _residual_slope(design, e)
-        else:
-            i, j = row["at"]
-            g[c.slices[row["block"]]] = slopes[row["block"]][0][:, i, j]
-            g[-1] = slopes[row["block"]][1][i, j]
+            g[fit.criterion.phi] = _residual_slope(design, e)
         out.append(g)
     return out
+
+
+def latent_variance(fit: Fit) -> float:
+    """What the family itself adds on the scale of eta, at the average row (Nakagawa, Johnson & Schielzeth 2017)."""
+    criterion: Any = fit.criterion
+    point: Any = fit.evaluation
+    design = fit.design
+    kept = criterion.products.standard.kept
+    eta = sum(b * float(design.fixed.values[k].mean()) for b, k in zip(point.b, kept))
+    eta += 0.0 if design.offset is None else float(design.offset.mean())
+    if design.link == "log":  # the mean of the outcome averaged over units, lognormal in them
+        eta += 0.5 * random_variance(fit)
+    return float(criterion.family.latent_variance(np.array(eta), point.extra))
+
+
+def _dispersion(fit: Fit, covariance: Array, z: float) -> list[dict[str, Any]]:
+    """The dispersion of a generalized fit as a row of kind 'parameter'."""
+    criterion: Any = fit.criterion
+    value = (fit.result["residual"] or {}).get("dispersion")
+    if value is None:
+        return []
+    at = criterion.extra.start
+    log_se = float(np.sqrt(max(covariance[at, at], 0.0))) * (2.0 if fit.design.family == "gaussian" else 1.0)
+    blank = dict.fromkeys(("term2", "sd", "correlation", "share", "sd_in_outcome", "change"))
+    factor = float(np.exp(min(z * log_se, 700.0)))
+    return [{"group": "residual", "kind": "parameter", "term": "dispersion", "estimate": value, "se": value * log_se,
+             "ratio": 1.0 / log_se if log_se else None, "ci": [value / factor, value * factor], "boundary": False} | blank]  # fmt: skip
 
 
 def _residual_slope(design: Design, e: Evaluation) -> Array:
@@ -229,12 +257,6 @@ def r_squared(fit: Fit) -> dict[str, float | None]:
     predicted = np.zeros(len(design.y))
     for b, column in zip(e.b, kept):
         predicted += b * design.fixed.values[column]
-    fixed = float(predicted.var(ddof=1))
-    random = 0.0
-    for clause in design.clauses:
-        k = len(clause.part.names)
-        g = e.covariance(clause.block)[clause.columns, clause.columns]
-        z = clause.part.values
-        random += sum(g[i, j] * float(z[i] @ z[j]) for i in range(k) for j in range(k)) / len(design.y)
-    total = fixed + random + e.sigma2
+    fixed, random = float(predicted.var(ddof=1)), random_variance(fit)
+    total = fixed + random + (latent_variance(fit) if design.generalized else e.sigma2)
     return {"marginal": number(fixed / total), "conditional": number((fixed + random) / total)}

@@ -12,8 +12,8 @@ from scipy import special
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.fitting import Fit, refit
 from bold_orchard.inference.distributions import quantile_t
-from bold_orchard.inference.profile import Line, Surface, fixed_line, follow, quantity_line
-from bold_orchard.inference.quantities import Quantity, point_of, quantities
+from bold_orchard.inference.profile import FullSurface, Line, Surface, fixed_line, follow, quantity_line
+from bold_orchard.inference.quantities import Quantity, fixed_quantities, point_of, quantities
 from bold_orchard.inference.summary import number
 from bold_orchard.inference.uncertainty import parameter_covariance
 
@@ -98,8 +98,14 @@ def _wald_fixed(fit: Fit, confidence: float) -> list[dict[str, Any]]:
 def _wald(fit: Fit, confidence: float) -> list[dict[str, Any]]:
     """SDs on the log scale, correlations on Fisher's z, residual parameters on the search's own scale."""
     e, z = fit.evaluation, quantile_t(confidence, None)
-    psi, covariance = point_of(e), parameter_covariance(e)
+    psi, covariance = point_of(e), covariance_of(fit)
     return [quantity_row(q, psi, *wald_ends(q, psi, covariance, z)) for q in quantities(fit)]
+
+
+def covariance_of(fit: Fit) -> Array:
+    """Covariance of psi from the observed information."""
+    known: Any = fit.known
+    return np.asarray(known.everything) if fit.design.generalized else parameter_covariance(fit.evaluation)
 
 
 def wald_ends(q: Quantity, psi: Array, covariance: Array, z: float) -> tuple[float | None, float | None]:
@@ -122,6 +128,8 @@ def wald_ends(q: Quantity, psi: Array, covariance: Array, z: float) -> tuple[flo
 
 
 def _profiled(fit: Fit, confidence: float, points: int, report: Progress, notes: list[str]) -> list[dict[str, Any]]:
+    if fit.design.generalized:
+        return _all_profiled(fit, confidence, points, report, notes)
     columns, followed = fixed_places(fit), quantities(fit)
     ml = fit if fit.result["method"] == "ML" else refit(fit, "ml")
     surface, rows, lowest, total = Surface(ml.evaluation), [], 0.0, len(columns) + len(followed)
@@ -141,6 +149,19 @@ def _profiled(fit: Fit, confidence: float, points: int, report: Progress, notes:
     )
 
 
+def _all_profiled(fit: Fit, confidence: float, points: int, report: Progress, notes: list[str]) -> list[dict[str, Any]]:
+    """A generalized fit: every parameter along the one likelihood."""
+    found = profiled_quantities(fit, [*fixed_quantities(fit), *quantities(fit)], confidence, report, notes, points)
+    made = {r["parameter"]: r for r in found}
+    rows = []
+    for entry in fit.result["fixed"]:
+        row = made.pop(entry["term"], None) or row_of(
+            entry["term"], "fixed", None, (entry["term"], None), None, None, None
+        )
+        rows.append(row | {"group": None})
+    return rows + list(made.values())
+
+
 def _target(confidence: float) -> float:
     return float(np.sqrt(special.chdtri(1, 1.0 - confidence)))
 
@@ -149,7 +170,11 @@ def profiled_quantities(
     fit: Fit, followed: list[Quantity], confidence: float, progress: Progress | None, notes: list[str], points: int = 0
 ) -> list[dict[str, Any]]:
     """Profile intervals of variance parameters, by the criterion of the fit."""
-    surface, rows, lowest = Surface(fit.evaluation), [], 0.0
+    surface: Surface = (
+        FullSurface(fit.evaluation, fit.found.hessian) if fit.design.generalized else Surface(fit.evaluation)
+    )
+    rows: list[dict[str, Any]] = []
+    lowest = 0.0
     for done, q in enumerate(followed):
         if progress is not None:
             progress(done, len(followed))

@@ -10,13 +10,14 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from bold_orchard.design.coding import build_part
+from bold_orchard.design.build import fixed_part
 from bold_orchard.design.functions import Maker
 from bold_orchard.errors import OrchardError, unknown_name
 from bold_orchard.fitting import Fit
 from bold_orchard.inference.adjust import adjusted
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.freedom import Precision
+from bold_orchard.inference.outcome import outcome_scale
 from bold_orchard.inference.summary import number
 from bold_orchard.sentence import spec
 from bold_orchard.table.table import Table
@@ -75,7 +76,7 @@ class Grid:
         }
         maker = Maker(table, design.memory, learn=False, constants=constants)
         plain = tuple(t for t in design.fixed.terms if not t.is_intercept)
-        part = build_part(plain, design.sentence.intercept, maker)
+        part = fixed_part(plain, design.sentence, maker, design.family)
         kept = self.fit.evaluation.criterion.products.standard.kept
         return np.column_stack([part.values[c] for c in kept])
 
@@ -138,9 +139,8 @@ def means(
     for levels, row in entries:
         mean, se, df = float(row @ e.b) + constant, known.se(row), known.df(row[None, :])
         width = quantile_t(confidence, df) * se
-        made.append(
-            {"levels": levels, "mean": number(mean), "se": number(se), "df": df, "ci": [mean - width, mean + width]}
-        )
+        entry = {"levels": levels, "mean": number(mean), "se": number(se), "df": df, "ci": [mean - width, mean + width]}
+        made.append(entry | (outcome_scale(fit, mean, se, width) if fit.design.generalized and not slope else {}))
     pairs, errors = _pairs(known, entries, rows, adjust, confidence)
     return {
         "schema": SCHEMA,
@@ -155,6 +155,7 @@ def means(
         "adjust": adjust,
         "df_method": method,
         "confidence": confidence,
+        "link": fit.design.link,
         "covariates": _held(fit, at),
         "notes": [],
     }

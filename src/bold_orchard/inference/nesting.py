@@ -38,7 +38,8 @@ class Relation:
 def relation(small: Design, large: Design) -> Relation:
     """How ``small`` stands to ``large``; both on the same rows."""
     same = spans(large, small) and spans(small, large)
-    nested = spans(large, small) and _same_offset(small, large) and random_nested(small, large)
+    alike = (small.family, small.link) == (large.family, large.link)
+    nested = alike and spans(large, small) and _same_offset(small, large) and random_nested(small, large)
     extra = _effects(large) - _effects(small)
     return Relation(nested, same, extra)
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -12,6 +12,7 @@ from bold_orchard.design.build import UnitCodes, covariate_columns, rebuild_part
 from bold_orchard.errors import OrchardError
 from bold_orchard.fitting import Fit
 from bold_orchard.inference.distributions import quantile_t
+from bold_orchard.inference.outcome import family_of
 from bold_orchard.likelihood.functionals import error_variance
 from bold_orchard.sentence.spec import columns_of
 from bold_orchard.table.evaluate import evaluate
@@ -24,7 +25,7 @@ Array = NDArray[Any]
 class Predictions:
     """Over the rows of ``table``, each (n,), NaN where a covariate is missing.
 
-    ``average`` is the fixed part alone; ``known`` (n, units) tells which units were in the fit.
+    ``average`` is the fixed part alone; ``known`` (n, units) tells which units were in the fit; ``probabilities`` of each grade.
     """
 
     table: Table
@@ -35,6 +36,7 @@ class Predictions:
     average: Array
     residual: Array
     known: Array
+    probabilities: dict[str, Array] = field(default_factory=dict)
 
 
 def predict(fit: Fit, table: Table, confidence: float = 0.95) -> Predictions:
@@ -61,6 +63,14 @@ def predict(fit: Fit, table: Table, confidence: float = 0.95) -> Predictions:
     df = None if fit.settings.df == "normal" else float(products.n - products.p)
     width = quantile_t(confidence, df) * se
     predicted = average + moved
+    low, high = predicted - width, predicted + width
+    probabilities: dict[str, Array] = {}
+    if design.generalized:
+        family = family_of(fit)
+        if design.family == "ordinal":
+            probabilities = _grades(fit, predicted)
+        se = se * np.abs(family.mean_slope(predicted))
+        predicted, low, high, average = (family.mean(v) for v in (predicted, low, high, average))
 
     def spread(values: Array) -> Array:
         out = np.full((len(table), *values.shape[1:]), np.nan)
@@ -71,21 +81,46 @@ def predict(fit: Fit, table: Table, confidence: float = 0.95) -> Predictions:
         table=table,
         predicted=spread(predicted),
         se=spread(se),
-        low=spread(predicted - width),
-        high=spread(predicted + width),
+        low=spread(low),
+        high=spread(high),
         average=spread(average),
         residual=_outcome(fit, table) - spread(predicted),
         known=spread(known),
+        probabilities={level: spread(p) for level, p in probabilities.items()},
     )
+
+
+def _grades(fit: Fit, eta: Array) -> dict[str, Array]:
+    """P(grade) per row; the family's thresholds belong to centred columns."""
+    family, point = family_of(fit), fit.evaluation
+    kept = point.criterion.products.standard.kept
+    shift = sum(b * float(fit.design.fixed.values[k].mean()) for b, k in zip(point.b, kept))
+    made = family.probabilities(eta - shift, point.extra)  # type: ignore[attr-defined]
+    return dict(zip(fit.design.levels, made.T))
 
 
 def _outcome(fit: Fit, table: Table) -> Array:
     """The outcome as modelled, NaN where it is missing or absent from the table."""
-    value = fit.design.sentence.outcome.value
-    names = [c.name for c in columns_of(value)]
-    if not all(table.has(n) for n in names):
+    outcome = fit.design.sentence.outcome
+    value = outcome.value
+    names = [c.name for c in columns_of(outcome)]
+    if fit.design.family == "ordinal" or not all(table.has(n) for n in names):
         return np.full(len(table), np.nan)
+    if fit.design.levels:
+        return _success(fit, table, names[0])
+    if outcome.trials is not None:
+        return np.asarray(table.numbers(names[0]) / table.numbers(names[1]))
     return np.asarray(evaluate(value, lambda c: table.numbers(c.name)), dtype=float)
+
+
+def _success(fit: Fit, table: Table, column: str) -> Array:
+    """1 where a two-level outcome is the success, 0 where it is the other level, NaN elsewhere."""
+    labels = table.labels(column)
+    texts = np.array([*labels.texts, ""], dtype=object)[labels.codes]
+    fitted = fit.design.table.labels(column)
+    won = {fitted.texts[c] for c in np.unique(fitted.codes[fit.design.y == 1])}
+    inside = np.isin(texts, list(fit.design.levels))
+    return np.where(inside, np.isin(texts, list(won)).astype(float), np.nan)
 
 
 def _unit_part(fit: Fit, used: Table, parts: tuple[Any, ...], x: Array) -> tuple[Array, Array, Array]:
@@ -129,4 +164,5 @@ def joint_error(fit: Fit, x: Array, blocks: list[tuple[Array, Array]]) -> Array:
     for clause, (level, z) in zip(design.clauses, blocks):
         back = np.linalg.inv(e.criterion.products.z_to_work[clause.block])
         columns.append((clause.block, level, back.T @ z.T))
-    return e.sigma2 * error_variance(e.eliminated, work_x, columns)
+    eliminated = e.with_x if design.generalized else e.eliminated  # type: ignore[attr-defined]
+    return e.sigma2 * error_variance(eliminated, work_x, columns)

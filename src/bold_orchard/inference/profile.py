@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.inference.quantities import Quantity, point_of, theta_of
 from bold_orchard.inference.uncertainty import full_gradient, full_hessian
-from bold_orchard.likelihood.gaussian import Criterion, Evaluation
+from bold_orchard.likelihood.gaussian import Evaluation
 from bold_orchard.search import descend
 
 Array = NDArray[Any]
@@ -162,6 +162,26 @@ class Surface:
                 moved.append(there)
         changes = [abs(q.at(m) - q.at(psi)) for m in moved]
         return moved[int(np.argmax(changes))] if moved else psi
+
+
+class FullSurface(Surface):
+    """The same over all parameters of a generalized fit, coefficients among them."""
+
+    def __init__(self, e: Any, hessian: Array) -> None:
+        super().__init__(e)
+        self.known = hessian
+
+    @cached_property
+    def hessian(self) -> Array:
+        return self.known
+
+    def both(self, psi: Array) -> tuple[float, Array]:
+        try:
+            there = self.c.at(psi)
+            value = there.deviance - self.bottom, there.gradient
+        except np.linalg.LinAlgError:
+            value = np.inf, np.zeros(len(psi))
+        return value if np.isfinite(value[0]) and np.all(np.isfinite(value[1])) else (1e10, np.zeros(len(psi)))
 
 
 def _constrained_step(b: Array, gradient: Array, normal: Array, miss: float) -> tuple[Array, float]:

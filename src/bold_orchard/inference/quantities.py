@@ -60,7 +60,9 @@ class Quantity:
 
 
 def point_of(e: Evaluation) -> Array:
-    """psi of an evaluation, (m + 1,)."""
+    """psi of an evaluation, (m + 1,); all parameters of a generalized one."""
+    if not isinstance(e.criterion, Criterion):
+        return np.asarray(e.theta)
     return e.theta if e.criterion.absolute else np.append(e.theta, np.log(e.sigma2))
 
 
@@ -74,6 +76,7 @@ class Effects:
 
     def __init__(self, c: Criterion, block: int) -> None:
         self.c, self.structure, self.place = c, c.structures[block], c.slices[block]
+        self.profiled = isinstance(c, Criterion)  # a generalized criterion has no residual variance of its own
         self.back = np.linalg.inv(c.products.z_to_work[block])
         self._last: tuple[bytes, Array, Array] | None = None
 
@@ -81,14 +84,16 @@ class Effects:
         """G (k, k) and dG / dpsi (m + 1, k, k)."""
         key = psi.tobytes()
         if self._last is None or self._last[0] != key:
-            sigma2, structure = float(np.exp(psi[-1])), self.structure
-            fixed = structure.fixed * (np.exp(-0.5 * psi[-1]) if self.c.absolute else 1.0)
+            structure, absolute = self.structure, self.profiled and self.c.absolute
+            sigma2 = float(np.exp(psi[-1])) if self.profiled else 1.0
+            fixed = structure.fixed * (np.exp(-0.5 * psi[-1]) if absolute else 1.0)
             t = self.back @ (fixed + np.tensordot(psi[self.place], structure.basis, axes=1))
             half = sigma2 * (self.back @ structure.basis) @ t.T
             slopes = np.zeros((len(psi), *t.shape))
             slopes[self.place] = half + half.transpose(0, 2, 1)
-            scaled = self.back @ fixed if self.c.absolute else np.zeros_like(t)
-            slopes[-1] = sigma2 * (t @ t.T - 0.5 * (scaled @ t.T + t @ scaled.T))
+            if self.profiled:
+                scaled = self.back @ fixed if absolute else np.zeros_like(t)
+                slopes[-1] = sigma2 * (t @ t.T - 0.5 * (scaled @ t.T + t @ scaled.T))
             self._last = key, sigma2 * t @ t.T, slopes
         return self._last[1:]
 
@@ -115,7 +120,45 @@ class Effects:
 def quantities(fit: Fit, covariances: bool = False) -> list[Quantity]:
     """Every SD and correlation (or covariance) in the order of the sentence, the residual's parameters last."""
     out = [q for clause in fit.design.clauses for q in _of_clause(fit, clause, covariances)]
-    return [*out, *_of_residual(fit.design, fit.criterion, fit.evaluation)]
+    own = _of_family(fit) if fit.design.generalized else _of_residual(fit.design, fit.criterion, fit.evaluation)
+    return [*out, *own]
+
+
+def fixed_quantities(fit: Fit) -> list[Quantity]:
+    """Coefficients (and thresholds) of a generalized fit as functions of its parameters; aliased ones are left out."""
+    c: Any = fit.criterion
+    known: Any = fit.known
+    names = [fit.design.fixed.names[k] for k in c.products.standard.kept]
+    out = []
+    if fit.design.family == "ordinal":
+        means = np.array([fit.design.fixed.values[k].mean() for k in c.products.standard.kept])
+        for j, (low, high) in enumerate(itertools.pairwise(fit.design.levels)):
+
+            def threshold(psi: Array, j: int = j) -> tuple[float, Array]:
+                slope = np.zeros(len(psi))
+                slope[c.extra] = c.family.thresholds_slope(psi[c.extra])[j]
+                slope[: c.p] = means @ known.to_user
+                return float(c.family.thresholds(psi[c.extra])[j] + slope[: c.p] @ psi[: c.p]), slope
+
+            name = f"threshold[{low}|{high}]"
+            out.append(Quantity("fixed", name, "fixed", name, None, threshold))
+    for name, row in zip(names, known.to_user):
+        whole = np.concatenate([row, np.zeros(len(c.bounded) - c.p)])
+        out.append(Quantity("fixed", name, "fixed", name, None, partial(_combination, row=whole)))
+    return out
+
+
+def _combination(psi: Array, row: Array) -> tuple[float, Array]:
+    return float(row @ psi), row
+
+
+def _of_family(fit: Fit) -> Iterator[Quantity]:
+    """The dispersion of a generalized fit, on a logarithmic scale."""
+    c: Any = fit.criterion
+    if c.family.n_extra == 1 and fit.design.family != "ordinal":
+        at = c.extra.start
+        yield Quantity("dispersion", "dispersion", "residual", "dispersion", None, partial(_entry, at=at, scale=1.0),
+                       lambda t: float(c.family.dispersion(np.array([t]))))  # fmt: skip
 
 
 def _of_clause(fit: Fit, clause: Clause, covariances: bool) -> Iterator[Quantity]:

@@ -12,6 +12,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard import generalized
+from bold_orchard.diagnostics.residuals import family_extra, rows_family, threshold_shift
 from bold_orchard.fitting import Fit, make_criterion, row_order, search
 from bold_orchard.inference.intervals import Progress, fixed_places, quantity_row, row_of
 from bold_orchard.inference.quantities import point_of, quantities
@@ -35,6 +37,9 @@ def simulate(fit: Fit, rng: np.random.Generator) -> Array:
         own = effects[clause.block][design.blocks[clause.block].unit.codes]
         for values, column in zip(clause.part.values, range(clause.columns.start, clause.columns.stop)):
             y += values * own[:, column]
+    if design.generalized:
+        eta = y - threshold_shift(fit) + (0.0 if design.offset is None else design.offset)
+        return np.asarray(rows_family(fit).draw(eta, family_extra(fit), rng))
     return y + _residuals(fit, rng)
 
 
@@ -63,6 +68,8 @@ def _residuals(fit: Fit, rng: np.random.Generator) -> Array:
 
 def again(fit: Fit, y: Array) -> Found[Evaluation]:
     """The same model fitted to another outcome, from the estimates of the first."""
+    if fit.design.generalized:
+        return generalized.again(fit, y)  # type: ignore[return-value]
     criterion = make_criterion(replace(fit.design, y=y), fit.criterion.reml)
     theta = fit.evaluation.theta
     start = np.where(criterion.bounded & (np.abs(theta) < 1e-2), 0.1, theta)

@@ -14,6 +14,7 @@ from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.freedom import Precision
 from bold_orchard.inference.uncertainty import parameter_covariance
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
+from bold_orchard.likelihood.products import CrossProducts
 from bold_orchard.search import Found
 
 Array = NDArray[Any]
@@ -33,7 +34,7 @@ def summarise(
     e = found.point
     random = random_parts(design, e)
     boundary = advice.boundary_notes(design, criterion, found, random)
-    notes = [*design.notes, *_alias_notes(design, criterion), *boundary.notes]
+    notes = [*design.notes, *alias_notes(design, criterion.products), *boundary.notes]
     if not found.converged:
         notes.insert(0, advice.not_converged(found))
     rows = fixed_rows(design, known, confidence)
@@ -46,16 +47,7 @@ def summarise(
         "link": "identity",
         "method": "REML" if criterion.reml else "ML",
         "rows": design.rows,
-        "groups": [
-            {
-                "group": u.name,
-                "levels": u.size,
-                "smallest": int(u.counts.min()),
-                "median": number(np.median(u.counts)),
-                "largest": int(u.counts.max()),
-            }
-            for u in design.units
-        ],
+        "groups": group_rows(design),
         "fixed": rows,
         "fixed_covariance": _full_covariance(design, e, known.covariance),
         "random": random,
@@ -76,6 +68,20 @@ def summarise(
         "transformations": [{"term": t, "meaning": m} for t, m in design.meanings.items()],
         "mean_random_variance": mean_variances(design, e),
     }
+
+
+def group_rows(design: Design) -> list[dict[str, Any]]:
+    """Levels of each unit and their numbers of rows."""
+    return [
+        {
+            "group": u.name,
+            "levels": u.size,
+            "smallest": int(u.counts.min()),
+            "median": number(np.median(u.counts)),
+            "largest": int(u.counts.max()),
+        }
+        for u in design.units
+    ]
 
 
 def number(x: float) -> float | None:
@@ -217,8 +223,8 @@ def mean_variances(design: Design, e: Evaluation) -> list[float | None]:
     return out
 
 
-def _alias_notes(design: Design, criterion: Criterion) -> list[str]:
-    kept = set(criterion.products.standard.kept)
+def alias_notes(design: Design, products: CrossProducts) -> list[str]:
+    kept = set(products.standard.kept)
     lost = [n for i, n in enumerate(design.fixed.names) if i not in kept]
     if not lost:
         return []

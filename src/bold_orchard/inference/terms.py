@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
+from bold_orchard.confined import confined
 from bold_orchard.design.build import Design
 from bold_orchard.design.coding import Part, build_part
 from bold_orchard.design.functions import Maker
@@ -22,9 +23,11 @@ SCHEMA = "bold-orchard/terms/1"
 
 
 def terms(
-    fit: Fit, kind: int = 3, df_method: str | None = None, chisq: bool = False, force: bool = False
+    fit: Fit, kind: int = 3, df_method: str | None = None, chisq: bool = False, force: bool = False, ratio: bool = False
 ) -> dict[str, Any]:
     """The document of ``orchard terms``; ``kind`` is 1 (sequential), 2 (partial) or 3 (marginal).
+
+    With ``ratio`` each hypothesis is tested by the likelihood of the model without it, fitted anew by maximum likelihood.
 
     Raises OrchardError for a fit that did not converge (unless ``force``) and for a model without terms to test.
     """
@@ -42,7 +45,11 @@ def terms(
         "model": fit.result["model"],
         "type": kind,
         "df_method": method,
-        "tests": [{"term": name} | joint_test(known, rows, chisq) for name, rows in hypotheses],
+        "tests": [
+            {"term": name} | (likelihood_test(fit, rows) if ratio else joint_test(known, rows, chisq))
+            for name, rows in hypotheses
+        ],
+        "by": "likelihood ratio" if ratio else "Wald",
         "notes": _notes(fit, kind),
     }
 
@@ -62,6 +69,17 @@ def joint_test(known: Precision, rows: Array, chisq: bool) -> dict[str, Any]:
         name, value = "F", scale * wald / q
         p = float(special.fdtrc(q, den, value))
     return {"statistic": name, "value": number(value), "num_df": q, "den_df": den, "p": number(p)}
+
+
+def likelihood_test(fit: Fit, rows: Array) -> dict[str, Any]:
+    """Likelihood-ratio chi-squared of rows @ b = 0: the larger model against X confined to the null space of the rows."""
+    rows = _independent(rows)
+    if not len(rows):
+        return dict.fromkeys(("statistic", "value", "num_df", "den_df", "p"))
+    _, _, vt = np.linalg.svd(rows)
+    value = max(confined(fit, vt[len(rows) :].T) - confined(fit, np.eye(rows.shape[1])), 0.0)
+    return {"statistic": "chisq", "value": number(value), "num_df": len(rows), "den_df": None,
+            "p": number(p_of_chisq(value, len(rows)))}  # fmt: skip
 
 
 def _independent(rows: Array) -> Array:
@@ -84,8 +102,10 @@ def _kept_terms(design: Design, kept: list[int]) -> list[tuple[int, list[int]]]:
 
 
 def _columns(fit: Fit) -> tuple[Array, list[int]]:
+    """X of the kept columns; those of grades centred, since thresholds stand for the intercept."""
     kept = fit.evaluation.criterion.products.standard.kept
-    return np.column_stack([fit.design.fixed.values[c] for c in kept]), kept
+    x = np.column_stack([fit.design.fixed.values[c] for c in kept])
+    return (x - x.mean(axis=0) if fit.design.family == "ordinal" else x), kept
 
 
 def sequential(fit: Fit) -> list[tuple[str, Array]]:
@@ -117,7 +137,7 @@ def partial(fit: Fit) -> list[tuple[str, Array]]:
 def marginal(fit: Fit) -> list[tuple[str, Array]]:
     """Type 3: each term with all others in, under sum-to-zero contrasts whatever coding was fitted."""
     design = fit.design
-    x, _ = _columns(fit)
+    x = np.column_stack([design.fixed.values[c] for c in fit.evaluation.criterion.products.standard.kept])
     sums = _sum_coded(design)
     z = np.column_stack(sums.values)
     norms = np.linalg.norm(z, axis=0)

@@ -28,7 +28,7 @@ DENSE_TAIL = 4_000_000
 def cross_products(model: Arrays) -> tuple[CrossProducts, Correlated | None]:
     """Sum all products by unit; with a residual covariance also what makes them anew for other parameters."""
     standard = standardise(model)
-    made = {f: _working_effects(unit, standard) for f, unit in enumerate(model.units)}
+    made = {f: working_effects(unit, standard) for f, unit in enumerate(model.units)}
     works = {f: work for f, (_, work) in made.items()}
     chain, tail = split(model)
     frame = CrossProducts(
@@ -36,7 +36,7 @@ def cross_products(model: Arrays) -> tuple[CrossProducts, Correlated | None]:
         p=len(standard.kept),
         standard=standard,
         stages=[],
-        tails=_tails(model.units, tail),
+        tails=tails_of(model.units, tail),
         dense=np.zeros((0, 0)),
         z_to_work={f: to_work for f, (to_work, _) in made.items()},
         log_weights=0.0 if model.weights is None else float(np.log(model.weights).sum()),
@@ -45,14 +45,14 @@ def cross_products(model: Arrays) -> tuple[CrossProducts, Correlated | None]:
     if model.rows is not None:
         correlated = _correlated(model, frame, works, chain)
         return correlated.at(model.rows.start)[1], correlated
-    builder = Builder(model.units, chain, frame.tails, works, _picks_of_w(standard))
+    builder = Builder(model.units, chain, frame.tails, works, picks_of_w(standard))
     builder.plan()
     response = one_pass(standard.columns, builder.all_sums())
     dense = builder.dense(_gram_of_w(standard, response))
     return mixed(replace(frame, stages=[builder.stage(i) for i in range(len(chain))], dense=dense)), None
 
 
-def _tails(units: tuple[RandomUnit, ...], tail: list[int]) -> list[Tail]:
+def tails_of(units: tuple[RandomUnit, ...], tail: list[int]) -> list[Tail]:
     tails, at = [], 0
     for f in tail:
         columns = slice(at, at + units[f].levels * units[f].size)
@@ -94,7 +94,7 @@ def _correlated(model: Arrays, frame: CrossProducts, works: dict[int, Array], ch
             pool[m + t.columns.start + a * t.levels + model.units[t.unit].codes, np.arange(model.n)] += z
     w = np.zeros((m + q, q + frame.p + 1))
     w[m:, :q] = np.eye(q)
-    w[:m, q:] = _picks_of_w(frame.standard)
+    w[:m, q:] = picks_of_w(frame.standard)
     padded = {f: np.vstack([work, np.zeros((q, work.shape[1]))]) for f, work in works.items()}
     builder = Builder(model.units, chain, [], padded, w)
     builder.plan()
@@ -108,7 +108,7 @@ def _correlated(model: Arrays, frame: CrossProducts, works: dict[int, Array], ch
     return Correlated(model.rows, pool, builder.levels[chain[0]] if chain else None, assemble)
 
 
-def _picks_of_w(standard: Standard) -> Array:
+def picks_of_w(standard: Standard) -> Array:
     """Pool rows -> working columns [X, response], (m, p + 1)."""
     rows = [*standard.x, len(standard.columns) - 1]
     picks = np.zeros((len(standard.columns), len(rows)))
@@ -124,7 +124,7 @@ def _gram_of_w(standard: Standard, response: Array) -> Array:
     return gram / np.outer(standard.scales[rows], standard.scales[rows])
 
 
-def _working_effects(unit: RandomUnit, standard: Standard) -> tuple[Array, Array]:
+def working_effects(unit: RandomUnit, standard: Standard) -> tuple[Array, Array]:
     """Maps for one unit: user effects -> working effects (k, k), and pool rows -> working columns (m, k).
 
     With Z_user = Z_work B and Z_user u = Z_work (B u), the first map is B.

@@ -334,37 +334,3 @@ def _kept_blocks(e: Eliminated) -> dict[int, Array]:
                 product = t.s - t.s @ t.k @ t.s
             out[unit.unit] = _summed_blocks(product, unit)
     return out
-
-
-def scores(e: Eliminated, c: Array) -> tuple[dict[int, Array], dict[int, Array]]:
-    """Back substitution for the residual ``[X y] c``, c (p+1,).
-
-    Returns per unit ``v = Z' H^-1 r`` and the predicted effects ``u = Gamma v``, each (k, J) in stage order.
-    """
-    v: dict[int, Array] = {}
-    u: dict[int, Array] = {}
-    ahead = c
-    if e.tail is not None:
-        z = e.tail.right @ c
-        effects = e.tail.k @ z
-        rest = z - e.tail.s @ effects
-        for t in e.products.tails:
-            v[t.unit] = rest[t.columns].reshape(t.size, t.levels)
-            u[t.unit] = effects[t.columns].reshape(t.size, t.levels)
-        ahead = np.concatenate([-effects, c])
-    for work in reversed(e.works):
-        stage = work.stage
-        mine = ahead
-        if stage.crossing is not None:
-            mine = c
-        split = work.right.shape[1] - len(mine)
-        z = np.einsum("krj,r->kj", work.right[:, split:], mine)
-        if stage.crossing is not None:
-            z += stage.crossing.times(ahead[: e.products.q, None])[:, 0]
-        for g, columns in stage.slices.items():
-            parent = stage.down(g, u[e.works[g].stage.unit])
-            z -= np.einsum("kcj,cj->kj", work.right[:, columns], parent)
-        effects = np.einsum("abj,bj->aj", work.k, z)
-        u[stage.unit] = effects
-        v[stage.unit] = z - np.einsum("abj,bj->aj", work.c, effects)
-    return v, u

@@ -17,9 +17,10 @@ from numpy.typing import NDArray
 
 from bold_orchard.covariance import Given, Stacked, Structure
 from bold_orchard.likelihood.correlated import Correlated
-from bold_orchard.likelihood.elimination import Backward, Eliminated, backward, eliminate, scores
+from bold_orchard.likelihood.elimination import Backward, Eliminated, backward, eliminate
 from bold_orchard.likelihood.information import quadratic_forms
 from bold_orchard.likelihood.products import CrossProducts
+from bold_orchard.likelihood.substitution import scores
 
 Array = NDArray[Any]
 

@@ -8,7 +8,12 @@ from bold_orchard.errors import a_or_an
 from bold_orchard.text.numbers import count, degrees, figure, p_value, percent
 from bold_orchard.text.page import Page
 
-FAMILY_WORDS = {"gaussian": "linear (gaussian)"}
+DISPERSION = {
+    "negative-binomial": "theta, variance = mean + mean²/theta",
+    "gamma": "1/shape, the squared coefficient of variation",
+    "beta": "precision phi",
+    "gaussian": "the residual variance",
+}
 
 
 def fit_page(d: dict[str, Any], digits: int = 4) -> Page:
@@ -24,9 +29,13 @@ def fit_page(d: dict[str, Any], digits: int = 4) -> Page:
 
 def _what(d: dict[str, Any]) -> str:
     rows = d["rows"]
-    how = {"REML": "by REML", "ML": "by maximum likelihood"}.get(d["method"], f"by {d['method']}")
+    how = {"REML": "by REML", "ML": "by maximum likelihood", "Laplace": "by maximum likelihood (Laplace)"}.get(
+        d["method"], f"by maximum likelihood ({d.get('points')} quadrature points)"
+    )
+    identity = (d["family"], d["link"]) == ("gaussian", "identity")
+    kind = "linear (gaussian)" if identity else f"{d['family']} ({d['link']})"
     saved = d.get("saved", {}).get("data")
-    text = f"A {FAMILY_WORDS.get(d['family'], d['family'])} model {how}" + (
+    text = f"{a_or_an(kind)[0].upper()}{a_or_an(kind)[1:]} model {how}" + (
         f" of {saved}" if saved and saved != "-" else ""
     )
     text += f", on {rows['used']:,} of {count(rows['read'], 'row')}"
@@ -55,9 +64,17 @@ def _fixed(page: Page, d: dict[str, Any], digits: int) -> None:
                      figure(r["statistic"], 3), *(() if shared else (degrees(r["df"]),)), p_value(r["p"])))  # fmt: skip
     sign = "z" if d["df_method"] == "normal" else "t"
     page.table("Average effects", ("term", "estimate", "SE", level, sign, *(() if shared else ("df",)), "p"), rows)
+    if any("ratio" in r for r in d["fixed"]):
+        ratios = [(r["label"], figure(r["ratio"], digits), f"{figure(r['ratio_ci'][0], digits)} to {figure(r['ratio_ci'][1], digits)}")
+                  for r in d["fixed"] if r.get("ratio") is not None]  # fmt: skip
+        page.table(f"As {d['ratio_kind']}s", ("term", d["ratio_kind"], level), ratios)
     words = []
     if d["intercept_at"]:
-        words.append("The intercept is the mean at " + "; ".join(d["intercept_at"]) + ".")
+        plain = d["link"] == "identity"
+        what = "The intercept is the mean" if plain else f"The intercept is the {d['link']} of the mean"
+        what = "The thresholds hold" if d["family"] == "ordinal" else what
+        unit = "" if plain or not d["random"] else f" for an average {d['random'][0]['group']}"
+        words.append(f"{what}{unit} at " + "; ".join(d["intercept_at"]) + ".")
     words += [f"{t['term']} is {t['meaning']}." for t in d.get("transformations", [])]
     words.append(_df_words(d["df_method"], dfs.pop() if shared else None))
     page.text("\n".join(words))
@@ -71,29 +88,32 @@ def _df_words(method: str, df: float | None) -> str:
 
 
 def _random(page: Page, d: dict[str, Any], digits: int) -> None:
-    parts = d["random"]
-    total = sum(x or 0 for x in d["mean_random_variance"]) + d["residual"]["variance"]
-    rows = []
+    parts, res = d["random"], d["residual"]
+    own = res["variance"] if res and "variance" in res else None
+    total = sum(x or 0 for x in d["mean_random_variance"]) + own if own is not None else None
+    rows: list[tuple[str, ...]] = []
     for part, at_mean in zip(parts, d["mean_random_variance"]):
+        share = percent(at_mean / total) if total and at_mean is not None else ""
         for i, (term, sd) in enumerate(zip(part["terms"], part["sd"])):
-            alone = len(part["terms"]) == 1
-            share = percent(at_mean / total) if alone and at_mean is not None else ""
-            rows.append((part["group"], term, figure(sd, digits), figure(part["covariance"][i][i], digits), share))
+            alone = share if len(part["terms"]) == 1 else ""
+            rows.append((part["group"], term, figure(sd, digits), figure(part["covariance"][i][i], digits), alone))
         if len(part["terms"]) > 1 and at_mean is not None:
-            rows.append((part["group"], "all, at the mean", "", figure(at_mean, digits), percent(at_mean / total)))
-    res = d["residual"]
-    rows.append(
-        (
-            "residual",
-            "",
-            figure(res["sd"], digits),
-            figure(res["variance"], digits),
-            percent(res["variance"] / total),
+            rows.append((part["group"], "all, at the mean", "", figure(at_mean, digits), share))
+    if own is not None:
+        rows.append(("residual", "", figure(res["sd"], digits), figure(own, digits), percent(own / total)))
+    columns: tuple[str, ...] = ("group", "<term", "SD", "variance", "share")
+    if own is None:
+        rows, columns = [r[:4] for r in rows], columns[:4]
+    if rows:
+        page.table(
+            "Variance components" if own is not None else f"Variance components (on the {d['link']} scale)",
+            columns,
+            rows,
         )
-    )
-    page.table("Variance components", ("group", "<term", "SD", "variance", "share"), rows)
     words = [w for part in parts for w in correlation_words(part)]
-    words += residual_words(res, digits)
+    words += residual_words(res, digits) if own is not None else []
+    if res and "dispersion" in res:
+        words.append(f"Dispersion ({DISPERSION[d['family']]}): {figure(res['dispersion'], digits)}.")
     if words:
         page.text("\n".join(words))
 

@@ -78,7 +78,9 @@ def components_page(d: dict[str, Any], digits: int = 4) -> Page:
     level = f"{100 * d['confidence']:g}% interval"
     page.table("Components", ("group", "<term", "estimate", "SE", level, "SD", "share"), rows)
     how = {"wald": "of variances are on the log scale", "profile": "are by profile likelihood"}[d["interval"]]
-    page.text(f"Shares are of the total variance at the mean of the covariates. Intervals {how}.")
+    latent = d["latent_variance"]
+    beside = "" if latent is None else f", {figure(latent, 3)} of it the family's own on the linear scale"
+    page.text(f"Shares are of the total variance at the mean of the covariates{beside}. Intervals {how}.")
     _in_words(page, d["components"])
     changes = [abs(c["change"]) / c["se"] for c in d["components"] if c["change"] is not None and c["se"]]
     if changes:
@@ -128,9 +130,11 @@ def check_page(d: dict[str, Any], digits: int = 4) -> Page:
         rows.append((what, f"{entry['n']:,}", figure(entry["sd"], digits), fixed(entry["skewness"], 2), fixed(entry["kurtosis"], 2),
                      fixed(test["w"], 4), p_value(test["p"]), str(len(entry["outliers"]))))  # fmt: skip
     page.table("Shape", ("level", "n", "SD", "skewness", "kurtosis", "Shapiro-\nWilk W", "p", "beyond\n3 SD"), rows)
-    page.text(
-        "Skewness and kurtosis are 0 for a normal sample. Row residuals are conditional: what is left after the groups' own effects."
-    )
+    kind = "conditional: what is left after the groups' own effects"
+    if d["levels"][0]["residuals"] == "quantile":
+        kind = "randomised quantile residuals: normal where the model holds, whatever the family"
+    page.text(f"Skewness and kurtosis are 0 for a normal sample. Row residuals are {kind}.")
+    _observed(page, d)
     far = d["levels"][0]["outliers"]
     if far:
         listed = [(str(o["row"]), ", ".join(f"{k} {v}" for k, v in o["units"].items()), figure(o["residual"], digits),
@@ -142,6 +146,23 @@ def check_page(d: dict[str, Any], digits: int = 4) -> Page:
             f"Equal spread ({s['test']}): F = {figure(s['value'], 3)} on {s['num_df']:,} and {s['den_df']:,} df, p {_equals(s['p'])}."
         )
     return page.notes(d["notes"])
+
+
+def _observed(page: Page, d: dict[str, Any]) -> None:
+    """Predicted against observed, for a 0/1 outcome."""
+    found = d.get("predicted_against_observed")
+    if found is None:
+        return
+    t = found["table"]
+    rows = [(f"observed {t[i]['observed']}", f"{t[i]['rows']:,}", f"{t[i + 1]['rows']:,}") for i in (0, 2)]
+    page.table(
+        "Predicted (at a chance of one half) against observed, rows", ("", t[0]["predicted"], t[1]["predicted"]), rows
+    )
+    tenths = [
+        (f"{x['from']:.3f} to {x['to']:.3f}", f"{x['rows']:,}", f"{x['predicted']:.3f}", f"{x['observed']:.3f}")
+        for x in found["tenths"]
+    ]
+    page.table("By tenths of the predicted chance", ("chance", "rows", "predicted", "observed"), tenths)
 
 
 def _equals(p: float) -> str:
@@ -210,7 +231,7 @@ def predict_page(d: dict[str, Any], digits: int = 4) -> Page:
                      f"{figure(r['low'], digits)} to {figure(r['high'], digits)}", figure(r["predicted_average"], digits)))  # fmt: skip
     page.table("", ("row", "<where", "predicted", "SE", level, "average\nonly"), rows)
     page.text(
-        "All rows go to a file with --csv FILE. The interval is that of a row's mean, not of a new observation; its degrees "
-        "of freedom are residual (rows less fixed terms)."
+        "All rows go to a file with --csv FILE. The interval is that of a row's mean, not of a new observation; "
+        + ("it is normal." if d["df"] == "normal" else "its degrees of freedom are residual (rows less fixed terms).")
     )
     return page.notes(d["notes"])

@@ -35,12 +35,16 @@ def terms_page(d: dict[str, Any], digits: int = 4) -> Page:
             for c in d["contrasts"]
         ]  # fmt: skip
         page.table("Contrasts", ("contrast", "estimate", "SE", level, "df", "p"), rows)
-    page.text(f"Degrees of freedom: {d['df_method']}.")
+    if d["by"] == "Wald":
+        page.text(f"Degrees of freedom: {d['df_method']}.")
+    else:
+        page.text("Likelihood ratios by maximum likelihood: each model without the term was fitted anew.")
     return page.notes(d["notes"])
 
 
 def means_page(d: dict[str, Any], digits: int = 4) -> Page:
-    what = f"Slopes of {d['slope']}" if d["slope"] else f"Adjusted means of {d['outcome']}"
+    scale = "" if d["link"] == "identity" else f" ({d['link']} scale)"
+    what = f"Slopes of {d['slope']}{scale}" if d["slope"] else f"Adjusted means of {d['outcome']}{scale}"
     page = Page().title(d["model"]).text(f"{what} by {d['term']}, from {d['name']}.")
     level = f"{100 * d['confidence']:g}% interval"
     names = list(d["means"][0]["levels"])
@@ -51,6 +55,13 @@ def means_page(d: dict[str, Any], digits: int = 4) -> Page:
                      f"{figure(m['ci'][0], digits)} to {figure(m['ci'][1], digits)}", degrees(m["df"])))  # fmt: skip
     columns = (names[0], *(f"<{n}" for n in names[1:]), "slope" if d["slope"] else "mean", "SE", level, "df")
     page.table("", columns, rows)
+    if any("outcome" in m for m in d["means"]):
+        own = [
+            (", ".join(str(v) for v in m["levels"].values()), figure(m["outcome"], digits),
+             f"{figure(m['outcome_ci'][0], digits)} to {figure(m['outcome_ci'][1], digits)}", figure(m["population"], digits))
+            for m in d["means"]
+        ]  # fmt: skip
+        page.table("On the outcome's own scale", (d["term"], "average\nunit", level, "averaged\nover units"), own)
     held = "; ".join(f"{k} = {figure(v, digits)}" for k, v in d["covariates"].items())
     page.text("Other categories count equally" + (f"; covariates at their means: {held}." if held else "."))
     if d["print_pairs"]:

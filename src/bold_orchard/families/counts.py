@@ -1,0 +1,100 @@
+"""Counts: Poisson and negative binomial, log link."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import special
+
+from bold_orchard.families.base import Data, Family
+
+Array = NDArray[Any]
+TOP = 700.0
+
+
+class Poisson(Family):
+    """l = y eta - mu - log y!, mu = exp(eta)."""
+
+    name = "poisson"
+    links = ("log",)
+
+    def __init__(self, link: str, data: Data) -> None:
+        super().__init__(link, data)
+        self.constant = special.gammaln(self.y + 1.0)
+
+    def start(self) -> tuple[Array, Array]:
+        return np.log(self.y + 0.5), np.zeros(0)
+
+    def derivatives(self, eta: Array, extra: Array) -> tuple[Array, Array, Array, Array]:
+        mu, w = np.exp(np.minimum(eta, TOP)), self.weights
+        slope = -(w * mu)
+        return w * (self.y * eta - mu - self.constant), w * (self.y - mu), slope, slope
+
+    def mean(self, eta: Array) -> Array:
+        return np.exp(np.minimum(eta, TOP))
+
+    mean_slope = mean
+
+    def variance(self, eta: Array, extra: Array) -> Array:
+        return self.mean(eta)
+
+    def draw(self, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
+        return rng.poisson(self.mean(eta)).astype(float)
+
+    def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
+        mu = self.mean(eta)
+        return np.where(y <= 0, 0.0, special.pdtr(np.maximum(y - 1, 0), mu)), special.pdtr(y, mu)
+
+    def latent_variance(self, eta: Array, extra: Array) -> float:
+        """trigamma of the mean: the variance of the logarithm on the observation level."""
+        return float(special.polygamma(1, self.mean(eta)))
+
+
+class NegativeBinomial(Poisson):
+    """var = mu + mu^2 / theta; the extra is log theta."""
+
+    name = "negative-binomial"
+    extra_names = ("log theta",)
+
+    def start(self) -> tuple[Array, Array]:
+        mean, var = float(self.y.mean()), float(self.y.var())
+        theta = mean**2 / max(var - mean, 0.05 * mean + 1e-3)
+        return np.log(self.y + 0.5), np.array([np.log(np.clip(theta, 0.05, 100.0))])
+
+    def derivatives(self, eta: Array, extra: Array) -> tuple[Array, Array, Array, Array]:
+        theta, mu, y, w = np.exp(extra[0]), np.exp(np.minimum(eta, TOP)), self.y, self.weights
+        total = theta + mu
+        value = special.gammaln(y + theta) - special.gammaln(theta) - self.constant
+        value = value + y * eta - y * np.log(total) - theta * np.log1p(mu / theta)
+        d2 = -(y + theta) * theta * mu / total**2
+        return w * value, w * (theta * (y - mu) / total), w * d2, w * d2 * (theta - mu) / total
+
+    def extras(self, eta: Array, extra: Array) -> list[tuple[Array, Array, Array]]:
+        theta, mu, y, w = np.exp(extra[0]), np.exp(np.minimum(eta, TOP)), self.y, self.weights
+        total = theta + mu
+        value = special.digamma(y + theta) - special.digamma(theta) - np.log1p(mu / theta) + (mu - y) / total
+        d1 = (y - mu) * mu / total**2
+        d2 = -mu * ((y + 2 * theta) * total - 2 * (y + theta) * theta) / total**3
+        return [(w * theta * value, w * theta * d1, w * theta * d2)]
+
+    def dispersion(self, extra: Array) -> float:
+        return float(np.exp(extra[0]))
+
+    def variance(self, eta: Array, extra: Array) -> Array:
+        mu = self.mean(eta)
+        return np.asarray(mu + mu**2 / np.exp(extra[0]))
+
+    def draw(self, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
+        theta = np.exp(extra[0])
+        return rng.poisson(rng.gamma(theta, self.mean(eta) / theta)).astype(float)
+
+    def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
+        theta, mu = np.exp(extra[0]), self.mean(eta)
+        p = theta / (theta + mu)
+        lower = np.where(y <= 0, 0.0, special.betainc(theta, np.maximum(y, 1), p))
+        return lower, special.betainc(theta, y + 1, p)
+
+    def latent_variance(self, eta: Array, extra: Array) -> float:
+        return float(special.polygamma(1, 1.0 / (1.0 / self.mean(eta) + 1.0 / np.exp(extra[0]))))

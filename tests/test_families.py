@@ -1,0 +1,104 @@
+"""Every family against SciPy's distributions and against differences of its own log-density."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from scipy import special, stats
+
+from bold_orchard.families import FAMILIES, Data
+
+CASES = [("binomial", "logit"), ("binomial", "probit"), ("binomial", "cloglog"), ("poisson", "log"), ("negative-binomial", "log"),
+         ("gamma", "log"), ("beta", "logit"), ("ordinal", "logit"), ("ordinal", "probit"), ("gaussian", "log")]  # fmt: skip
+
+
+def made(name, link, seed=0, n=40, weighted=False):
+    r = np.random.default_rng(seed)
+    eta = 1.2 * r.normal(size=n)
+    y = {"binomial": lambda: r.integers(0, 6, n), "poisson": lambda: r.poisson(3, n), "negative-binomial": lambda: r.poisson(3, n),
+         "gamma": lambda: r.gamma(2, size=n), "beta": lambda: r.beta(2, 3, n), "ordinal": lambda: np.append(np.arange(4), r.integers(0, 4, n - 4)),
+         "gaussian": lambda: r.normal(3, 1, n)}[name]()  # fmt: skip
+    data = Data(y.astype(float), np.full(n, 5.0) if name == "binomial" else None, r.uniform(0.5, 2, n) if weighted else None)
+    family = FAMILIES[name](link, data)
+    return family, eta, family.start()[1] + 0.1
+
+
+@pytest.mark.parametrize("weighted", [False, True])
+@pytest.mark.parametrize(("name", "link"), CASES)
+def test_derivatives_are_those_of_the_log_density(name, link, weighted):
+    family, eta, extra = made(name, link, weighted=weighted)
+    h = 1e-5
+    here, up, down = (family.derivatives(e, extra) for e in (eta, eta + h, eta - h))
+    for k in range(3):
+        np.testing.assert_allclose((up[k] - down[k]) / (2 * h), here[k + 1], atol=1e-7 * max(np.abs(here[k + 1]).max(), 1))
+    np.testing.assert_allclose(family.slopes(eta, extra), here[1:3], rtol=1e-12)
+    np.testing.assert_allclose(family.value(eta, extra), here[0])
+    for k, parts in enumerate(family.extras(eta, extra)):
+        more, less = extra.copy(), extra.copy()
+        more[k] += h
+        less[k] -= h
+        ends = family.derivatives(eta, more), family.derivatives(eta, less)
+        for j, part in enumerate(parts):
+            np.testing.assert_allclose((ends[0][j] - ends[1][j]) / (2 * h), part, atol=1e-6)
+    assert np.all(family.expected(eta, extra) > 0)
+
+
+@pytest.mark.parametrize(("name", "link"), CASES)
+def test_densities_and_tails_are_the_textbook_s(name, link):
+    family, eta, extra = made(name, link)
+    y, mean = family.y, family.mean(eta)
+    if name == "ordinal":
+        below = np.concatenate([[0], 1 / (1 + np.exp(-family.thresholds(extra))), [1]]) if link == "logit" else None
+        p = family.probabilities(np.zeros(1), extra)[0]
+        assert p.sum() == pytest.approx(1.0) and (below is None or np.allclose(np.diff(below), p))
+        rows = family.probabilities(eta, extra)[np.arange(len(y)), y.astype(int)]
+        np.testing.assert_allclose(family.value(eta, extra), np.log(rows))
+        return
+    theta = np.exp(extra[0]) if len(extra) else None
+    law = {"binomial": lambda: stats.binom(5, mean), "poisson": lambda: stats.poisson(mean),
+           "negative-binomial": lambda: stats.nbinom(theta, theta / (theta + mean)), "gamma": lambda: stats.gamma(theta, scale=mean / theta),
+           "beta": lambda: stats.beta(mean * theta, (1 - mean) * theta), "gaussian": lambda: stats.norm(mean, theta)}[name]()  # fmt: skip
+    discrete = name in ("binomial", "poisson", "negative-binomial")
+    np.testing.assert_allclose(family.value(eta, extra), law.logpmf(y) if discrete else law.logpdf(y), rtol=1e-9)
+    lower, upper = family.cdf(y, eta, extra)
+    np.testing.assert_allclose(upper, law.cdf(y), rtol=1e-8)
+    np.testing.assert_allclose(lower, law.cdf(y - 1) if discrete else law.cdf(y), rtol=1e-8, atol=1e-12)
+    np.testing.assert_allclose(family.variance(eta, extra), law.var(), rtol=1e-9)
+    slope = (family.mean(eta + 1e-6) - family.mean(eta - 1e-6)) / 2e-6
+    np.testing.assert_allclose(family.mean_slope(eta), slope, rtol=1e-6)
+
+
+@pytest.mark.parametrize(("name", "link"), CASES)
+def test_draws_have_the_family_s_mean_and_spread(name, link):
+    family, _, extra = made(name, link, n=50)
+    r = np.random.default_rng(3)
+    eta = np.full(50, 0.4)
+    drawn = np.array([family.draw(eta, extra, r) for _ in range(800)])
+    if name == "ordinal":
+        share = np.bincount(drawn.ravel().astype(int), minlength=4) / drawn.size
+        np.testing.assert_allclose(share, family.probabilities(np.array([0.4]), extra)[0], atol=0.01)
+        return
+    scale = 5 if name == "binomial" else 1
+    assert drawn.mean() == pytest.approx(scale * family.mean(np.array([0.4]))[0], rel=0.03)
+    assert drawn.var() == pytest.approx(float(np.mean(family.variance(eta, extra))), rel=0.06)
+
+
+def test_dispersions_are_reported_on_their_own_scales():
+    assert FAMILIES["negative-binomial"]("log", Data(np.arange(5.0))).dispersion(np.log([2.5])) == pytest.approx(2.5)
+    assert FAMILIES["gamma"]("log", Data(np.ones(3) + np.arange(3))).dispersion(np.log([4.0])) == pytest.approx(0.25)
+    assert FAMILIES["beta"]("logit", Data(np.array([0.2, 0.4]))).dispersion(np.log([7.0])) == pytest.approx(7.0)
+    assert FAMILIES["gaussian"]("log", Data(np.arange(4.0))).dispersion(np.log([3.0])) == pytest.approx(9.0)
+    assert FAMILIES["poisson"]("log", Data(np.arange(4.0))).dispersion(np.zeros(0)) is None
+
+
+def test_extremes_of_the_linear_predictor_stay_finite():
+    for name, link in CASES:
+        family, eta, extra = made(name, link)
+        for far in (-30.0, 30.0):
+            parts = family.derivatives(np.full_like(eta, far), extra)
+            if name not in ("gaussian", "gamma"):
+                assert all(np.all(np.isfinite(p)) for p in parts), (name, link, far)
+    probit, eta, extra = made("binomial", "probit")
+    value = probit.value(np.full_like(eta, -12.0), extra)
+    expected = probit.y * special.log_ndtr(-12.0) + (5 - probit.y) * special.log_ndtr(12.0)
+    np.testing.assert_allclose(value - probit.constant, expected)
