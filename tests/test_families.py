@@ -18,7 +18,9 @@ def made(name, link, seed=0, n=40, weighted=False):
     y = {"binomial": lambda: r.integers(0, 6, n), "poisson": lambda: r.poisson(3, n), "negative-binomial": lambda: r.poisson(3, n),
          "gamma": lambda: r.gamma(2, size=n), "beta": lambda: r.beta(2, 3, n), "ordinal": lambda: np.append(np.arange(4), r.integers(0, 4, n - 4)),
          "gaussian": lambda: r.normal(3, 1, n)}[name]()  # fmt: skip
-    data = Data(y.astype(float), np.full(n, 5.0) if name == "binomial" else None, r.uniform(0.5, 2, n) if weighted else None)
+    data = Data(
+        y.astype(float), np.full(n, 5.0) if name == "binomial" else None, r.uniform(0.5, 2, n) if weighted else None
+    )
     family = FAMILIES[name](link, data)
     return family, eta, family.start()[1] + 0.1
 
@@ -30,7 +32,9 @@ def test_derivatives_are_those_of_the_log_density(name, link, weighted):
     h = 1e-5
     here, up, down = (family.derivatives(e, extra) for e in (eta, eta + h, eta - h))
     for k in range(3):
-        np.testing.assert_allclose((up[k] - down[k]) / (2 * h), here[k + 1], atol=1e-7 * max(np.abs(here[k + 1]).max(), 1))
+        np.testing.assert_allclose(
+            (up[k] - down[k]) / (2 * h), here[k + 1], atol=1e-7 * max(np.abs(here[k + 1]).max(), 1)
+        )
     np.testing.assert_allclose(family.slopes(eta, extra), here[1:3], rtol=1e-12)
     np.testing.assert_allclose(family.value(eta, extra), here[0])
     for k, parts in enumerate(family.extras(eta, extra)):

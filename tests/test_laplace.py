@@ -30,7 +30,13 @@ def orchards(n=110, seed=1):
     r = np.random.default_rng(seed)
     f = pd.DataFrame({"orchard": r.integers(0, 8, n), "season": r.integers(0, 4, n), "rain": r.normal(2, 1, n)})
     f["tree"] = f.orchard * 3 + r.integers(0, 3, n)
-    eta = 0.3 * f.rain - 0.5 + 0.8 * r.normal(size=8)[f.orchard] + 0.4 * r.normal(size=8)[f.orchard] * f.rain + 0.5 * r.normal(size=24)[f.tree]
+    eta = (
+        0.3 * f.rain
+        - 0.5
+        + 0.8 * r.normal(size=8)[f.orchard]
+        + 0.4 * r.normal(size=8)[f.orchard] * f.rain
+        + 0.5 * r.normal(size=24)[f.tree]
+    )
     p = 1 / (1 + np.exp(-eta))
     f["binomial"], f["trials"], f["of"] = (r.random(n) < p) * 1, r.binomial(5, p), 5
     f["poisson"], f["counts"] = r.poisson(np.exp(eta)), r.poisson(np.exp(eta) * r.gamma(2, 0.5, n))
@@ -138,7 +144,9 @@ def brute(c, point, count=61):
         v = mode.v[0][:, j] + grid @ s.T
         eta = fixed[rows] + (v @ t.T) @ c.rows.z[0][:, rows]
         loglik = c.family.on(c.family.data.take(np.flatnonzero(rows))).value(eta, extra).sum(axis=1)
-        total += logsumexp(logs + loglik - 0.5 * (v**2).sum(axis=1) + 0.5 * (grid**2).sum(axis=1)) + np.linalg.slogdet(s)[1]
+        total += (
+            logsumexp(logs + loglik - 0.5 * (v**2).sum(axis=1) + 0.5 * (grid**2).sum(axis=1)) + np.linalg.slogdet(s)[1]
+        )
     return -2 * total
 
 
@@ -164,7 +172,9 @@ def test_quadrature_s_gradient_follows_its_nodes(family, points):
 def test_the_maximum_is_one_in_every_direction_and_the_information_its_curvature(family):
     column, options = outcome(family)
     frame = orchards(260, 5)
-    made_fit = fit(f"{column} = rain; each orchard: intercept", Table(frame, "t", len(frame)), Settings(options=options))
+    made_fit = fit(
+        f"{column} = rain; each orchard: intercept", Table(frame, "t", len(frame)), Settings(options=options)
+    )
     assert made_fit.converged
     c, best = made_fit.criterion, made_fit.evaluation
     r = np.random.default_rng(0)
@@ -193,7 +203,9 @@ def test_starting_from_a_sample_of_units_ends_in_the_same_place(monkeypatch):
         sampled = fit(sentence, Table(frame, "t", 3000), settings)
         monkeypatch.undo()
         assert sampled.evaluation.deviance == pytest.approx(whole.evaluation.deviance, abs=1e-6)
-        assert [r["estimate"] for r in sampled.result["fixed"]] == pytest.approx([r["estimate"] for r in whole.result["fixed"]], rel=1e-4)
+        assert [r["estimate"] for r in sampled.result["fixed"]] == pytest.approx(
+            [r["estimate"] for r in whole.result["fixed"]], rel=1e-4
+        )
 
 
 def test_weights_count_rows_and_offsets_shift():
@@ -202,10 +214,18 @@ def test_weights_count_rows_and_offsets_shift():
     doubled = pd.concat([frame, frame[frame.season == 1]], ignore_index=True)
     frame["w"] = 1.0 + (frame.season == 1)
     one = fit(f"{column} = rain; each orchard: intercept", Table(doubled, "t", len(doubled)), Settings(options=options))
-    two = fit(f"{column} = rain; each orchard: intercept", Table(frame, "t", len(frame)), Settings(options=replace(options, weights="w")))
+    two = fit(
+        f"{column} = rain; each orchard: intercept",
+        Table(frame, "t", len(frame)),
+        Settings(options=replace(options, weights="w")),
+    )
     assert one.evaluation.deviance == pytest.approx(two.evaluation.deviance, abs=1e-6)
     frame["log_area"] = 0.7
-    moved = fit(f"{column} = rain + offset(log_area); each orchard: intercept", Table(frame, "t", len(frame)), Settings(options=options))
+    moved = fit(
+        f"{column} = rain + offset(log_area); each orchard: intercept",
+        Table(frame, "t", len(frame)),
+        Settings(options=options),
+    )
     plain = fit(f"{column} = rain; each orchard: intercept", Table(frame, "t", len(frame)), Settings(options=options))
     assert moved.result["fixed"][0]["estimate"] == pytest.approx(plain.result["fixed"][0]["estimate"] - 0.7, rel=1e-5)
     assert Data(np.arange(3.0)).take(slice(1, 3)).y.tolist() == [1.0, 2.0]

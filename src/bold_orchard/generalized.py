@@ -19,7 +19,8 @@ from bold_orchard.likelihood.laplace import Laplace, LaplacePoint
 from bold_orchard.likelihood.model import Arrays, RandomUnit
 from bold_orchard.likelihood.quadrature import MOST_TERMS, Quadrature
 from bold_orchard.likelihood.weighted import Weighted
-from bold_orchard.search import Found, descend, minimise
+from bold_orchard.search import Found, descend
+from bold_orchard.settling import settle
 
 Array = NDArray[Any]
 START = 0.5
@@ -211,7 +212,9 @@ def _search(
     c: Laplace, start: Array, settings: Settings, progress: Callable[[int], None] | None
 ) -> Found[LaplacePoint]:
     edges = c.bounded
-    found = minimise(c.at, start, c.walls, edges, settings.tolerance, settings.max_steps, progress)
+    found = settle(
+        c.at, start, c.walls, edges, settings.tolerance, settings.max_steps, progress, c.rows.frame.n > MANY_ROWS
+    )
     signs = c.signs(found.point.theta)
     c.last = None if (signs < 0).any() else c.last
     return replace(found, point=c.at(signs * found.point.theta, EXACT), hessian=signs[:, None] * found.hessian * signs)

@@ -66,19 +66,19 @@ def minimise(
     the parameters not held at their bound (More 1983); the damping follows the agreement of the predicted and the
     actual decrease. Near the minimum the Hessian of the exact gradient takes over, for the last steps and the check.
     """
-    count = _Counter(f)
-    here, steps, reason = _descend(count, count(start), walls, NEAR, max_steps, progress)
+    count = Counter(f)
+    here, steps, reason = walk(count, count(start), walls, NEAR, max_steps, progress)
     return _check(count, here, walls, edges, tolerance, steps, steps >= max_steps, reason)
 
 
 def descend(f: Callable[[Array], P], start: Array, walls: NDArray[np.bool_], near: float = 1e-7) -> P:
     """The minimum without the check of it: until the approximate Hessian promises a decrease below ``near``."""
-    count = _Counter(f)
-    return _descend(count, count(start), walls, near, 60, None)[0]
+    count = Counter(f)
+    return walk(count, count(start), walls, near, 60, None)[0]
 
 
-def _descend(
-    count: _Counter[P],
+def walk(
+    count: Counter[P],
     here: P,
     walls: NDArray[np.bool_],
     near: float,
@@ -105,7 +105,7 @@ def _descend(
         )
         if actual > 0.1 * predicted or better_slope:
             moving = ~(walls & (there.theta <= 0.0))
-            near_end = _decrement(here.curvature, there.gradient, moving)[0] <= 0.1 * near
+            near_end = decrement_of(here.curvature, there.gradient, moving)[0] <= 0.1 * near
             here = there
             if near_end:  # by the Hessian at hand; the last steps use the exact one
                 break
@@ -121,7 +121,7 @@ def _descend(
     return here, steps, reason
 
 
-class _Counter(Generic[P]):
+class Counter(Generic[P]):
     def __init__(self, f: Callable[[Array], P]) -> None:
         self.f, self.calls = f, 0
 
@@ -161,7 +161,7 @@ def _step(point: Point, bounded: NDArray[np.bool_], damping: float) -> tuple[Arr
     step = np.zeros(len(point.theta))
     for _ in range(len(point.theta)):
         step[:] = 0.0
-        step[free] = _newton(h[np.ix_(free, free)], point.gradient[free], damping)
+        step[free] = newton(h[np.ix_(free, free)], point.gradient[free], damping)
         out = free & bounded & (point.theta <= 0.0) & (step < 0)
         if not out.any():
             break
@@ -171,7 +171,7 @@ def _step(point: Point, bounded: NDArray[np.bool_], damping: float) -> tuple[Arr
     return step, max(float(predicted), float(-0.5 * point.gradient @ step), 0.0)
 
 
-def _newton(h: Array, g: Array, damping: float) -> Array:
+def newton(h: Array, g: Array, damping: float) -> Array:
     """Minimise the quadratic model in scaled variables, negative curvature turned over and damped."""
     if not len(g):
         return g
@@ -187,7 +187,7 @@ def _newton(h: Array, g: Array, damping: float) -> Array:
 
 
 def _check(
-    count: _Counter[P],
+    count: Counter[P],
     here: P,
     walls: NDArray[np.bool_],
     edges: NDArray[np.bool_],
@@ -200,11 +200,11 @@ def _check(
     m = len(here.theta)
     if m == 0:
         return Found(here, True, 0.0, np.zeros((0, 0)), 0, count.calls, "")
-    here, hessian, near = _polish(count, _clear(count, here, edges), walls, tolerance)
-    here = _clear(count, here, edges)
+    here, hessian, near = _polish(count, clear(count, here, edges), walls, tolerance)
+    here = clear(count, here, edges)
     free = ~(walls & (here.theta <= 0.0))
-    decrement, _ = _decrement(hessian, here.gradient, free)
-    values = np.linalg.eigvalsh(_scaled(hessian)[np.ix_(free, free)]) if free.any() else np.ones(1)
+    decrement, _ = decrement_of(hessian, here.gradient, free)
+    values = np.linalg.eigvalsh(scaled(hessian)[np.ix_(free, free)]) if free.any() else np.ones(1)
     positive = bool(values[0] > -1e-6 * max(values[-1], 1e-300))
     inward = ~free & (np.diag(hessian) < -1e-6 * (1 + np.abs(np.diag(hessian))))
     if not positive or inward.any():
@@ -217,20 +217,20 @@ def _check(
 
 
 def _polish(
-    count: _Counter[P], here: P, walls: NDArray[np.bool_], tolerance: float
+    count: Counter[P], here: P, walls: NDArray[np.bool_], tolerance: float
 ) -> tuple[P, Array, tuple[tuple[float, Any, Any], ...]]:
     """Newton steps with the Hessian of the exact gradient, made anew until the end is near; also leaves a saddle."""
     hessian, near = _one_sided_hessian(count, here)
     for _ in range(POLISH):
         free = ~(walls & (here.theta <= 0.0))
-        decrement, step = _decrement(hessian, here.gradient, free)
-        values = np.linalg.eigvalsh(_scaled(hessian)[np.ix_(free, free)]) if free.any() else np.ones(1)
+        decrement, step = decrement_of(hessian, here.gradient, free)
+        values = np.linalg.eigvalsh(scaled(hessian)[np.ix_(free, free)]) if free.any() else np.ones(1)
         saddle = values[0] < -1e-6 * max(values[-1], 1e-300)
         if saddle:
-            step[free] = _newton(hessian[np.ix_(free, free)], here.gradient[free], 0.0)
+            step[free] = newton(hessian[np.ix_(free, free)], here.gradient[free], 0.0)
         elif decrement <= 1e-6 * tolerance or not np.isfinite(decrement):
             break
-        there = _shortened(count, here, step, walls)
+        there = shortened(count, here, step, walls)
         if there is None:
             break
         here = there
@@ -239,7 +239,7 @@ def _polish(
     return here, hessian, near
 
 
-def _shortened(count: _Counter[P], here: P, step: Array, walls: NDArray[np.bool_]) -> P | None:
+def shortened(count: Counter[P], here: P, step: Array, walls: NDArray[np.bool_]) -> P | None:
     """The first of step, step/4, ... that lowers the deviance, or the slope where the deviance is all but flat."""
     noise = 1e-11 * (1 + abs(here.deviance))
     for _ in range(7):
@@ -252,7 +252,7 @@ def _shortened(count: _Counter[P], here: P, step: Array, walls: NDArray[np.bool_
     return None
 
 
-def _clear(count: _Counter[P], here: P, edges: NDArray[np.bool_]) -> P:
+def clear(count: Counter[P], here: P, edges: NDArray[np.bool_]) -> P:
     """Set parameters that are all but zero to zero when that does not raise the deviance."""
     small = edges & (here.theta != 0) & (np.abs(here.theta) < 1e-2)
     for i in np.flatnonzero(small):
@@ -291,12 +291,12 @@ def _one_sided_hessian(f: Callable[[Array], P], here: P) -> tuple[Array, tuple[t
     return (out + out.T) / 2, tuple(near)
 
 
-def _scaled(h: Array) -> Array:
+def scaled(h: Array) -> Array:
     d = np.sqrt(np.maximum(np.abs(np.diag(h)), 1e-300))
     return h / np.outer(d, d)
 
 
-def _decrement(hessian: Array, gradient: Array, free: NDArray[np.bool_]) -> tuple[float, Array]:
+def decrement_of(hessian: Array, gradient: Array, free: NDArray[np.bool_]) -> tuple[float, Array]:
     """Half of g' H^+ g on the free parameters, and the Newton step."""
     step = np.zeros(len(gradient))
     if not free.any():

@@ -154,7 +154,9 @@ def _shape_words(what: str, entry: dict[str, Any]) -> str:
         how.append(f"a long tail to the {'right' if skew > 0 else 'left'}")
     if tails > 0.5:
         how.append("heavy tails")
-    advice = " A log or square root of the outcome may help." if skew > 0.5 and entry["residuals"] == "conditional" else ""
+    advice = (
+        " A log or square root of the outcome may help." if skew > 0.5 and entry["residuals"] == "conditional" else ""
+    )
     words = " and ".join(how) or "a shape that is not normal"
     return f"{what} have {words} (Shapiro-Wilk p {_p(test['p'])}); look at the QQ plot.{advice}"
 

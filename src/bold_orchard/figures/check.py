@@ -28,9 +28,9 @@ def check_figure(fit: Fit, checked: Checked) -> Figure:
     outcome = fit.design.outcome
     kind = "quantile residual" if fit.design.generalized else "standardised residual"
     _qq(axes[0], rest.standardised, "Rows: are the residuals normal?", kind)
-    what = rest.standardised if fit.design.generalized else rest.conditional
+    shown = rest.standardised if fit.design.generalized else rest.conditional
     _against(
-        axes[1], rest.fitted, what, f"fitted {outcome}", kind if fit.design.generalized else f"residual of {outcome}"
+        axes[1], rest.fitted, shown, f"fitted {outcome}", kind if fit.design.generalized else f"residual of {outcome}"
     )
     axes[1].set_title("Rows: is the spread even, the middle at zero?")
     for line, (unit, i) in enumerate(effects, start=1):

@@ -11,6 +11,7 @@ differentiation: A dv^ = -d(df/dv).
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -29,7 +30,7 @@ from bold_orchard.likelihood.weighted import Weighted
 
 Array = NDArray[Any]
 MOST_INNER = 60
-CLOSE, NEAR = 1e-5, 0.1
+CLOSE, NEAR, STALE = 1e-5, 0.1, 0.1
 Effects = dict[int, Array]
 
 
@@ -52,6 +53,7 @@ class Laplace:
     family: Family
     offset: Array | None = None
     last: Effects | None = field(default=None, repr=False)
+    own_rows: tuple[Array, Array] | None = field(default=None, repr=False)
 
     @cached_property
     def frame(self) -> Criterion:
@@ -122,12 +124,15 @@ class Laplace:
         return out
 
     def mode(self, parameters: Array, close: float = CLOSE) -> Mode:
-        """Newton's method for all units at once, steps halved unit by unit where they do not lower f."""
+        """Newton's method for all units at once, steps halved unit by unit where they do not lower f.
+
+        With ``close`` infinite the effects last found are taken as they are.
+        """
         factors, extra, fixed = self.factors(parameters), parameters[self.extra], self.linear(parameters)
         v = self.last or {f: np.zeros((len(t), self.rows.units[f].levels)) for f, t in enumerate(factors)}
         within = self.rows.spread(self.moved(factors, v)) if factors else np.zeros_like(fixed)
         near = False
-        for _ in range(MOST_INNER if factors else 0):
+        for _ in range(MOST_INNER if factors and np.isfinite(close) else 0):
             target = self._newton(factors, within, fixed + within, extra, near)
             step = {f: target[f] - v[f] for f in v}
             longest = max(float(np.abs(d).max()) for d in step.values())
@@ -283,6 +288,40 @@ class LaplacePoint:
         units = self.criterion.rows.units
         return {f: x if units[f].mix is None else x @ units[f].mix for f, x in values.items()}
 
+    def along(self, i: int) -> Callable[[float], LaplacePoint]:
+        """h -> the point with parameter i moved by h, its mode followed along a straight line (good to h^2, evenly)."""
+        drift = self._drift(i)
+
+        def moved(h: float) -> LaplacePoint:
+            theta = self.theta.copy()
+            theta[i] += h
+            kept, self.criterion.last = self.criterion.last, {f: v + h * drift[f] for f, v in self.mode.v.items()}
+            made = self.criterion.at(theta, np.inf)
+            self.criterion.last = kept
+            return made
+
+        return moved
+
+    def _drift(self, i: int) -> Effects:
+        """d v^ / d parameter i, from A dv = -d(df/dv): per unit (k, levels)."""
+        c, mode = self.criterion, self.mode
+        own = {f: np.zeros_like(v) for f, v in mode.v.items()}
+        if i < c.p:
+            rows = mode.rows[2] * c.rows.x[i]
+        elif i < c.theta.stop:
+            f = next(f for f, at in enumerate(c.slices) if at.start <= i < at.stop)
+            change = c.structures[f].basis[i - c.slices[f].start]
+            own[f] = change.T @ self._mixed(self.forced)[f]
+            effects = {g: np.zeros_like(v) for g, v in mode.v.items()} | {
+                f: change @ mode.v[f] + self.factors[f] @ own[f]
+            }
+            plain = [np.eye(len(t)) for t in self.factors]
+            rows = mode.rows[2] * c.rows.spread(c.moved(plain, effects))
+        else:
+            rows = c.family.extras(mode.eta, self.theta[c.extra])[i - c.extra.start][1]
+        kept, _ = solve(mode.eliminated, c.rows.to_stages(mode.products, c.rows.pull(rows)))
+        return {f: own[f] + v for f, v in c.unscored(mode.products, self.factors, kept).items()}
+
     @cached_property
     def with_x(self) -> Eliminated:
         """The working linear model at the mode with X, eliminated."""
@@ -311,15 +350,23 @@ class LaplacePoint:
         if directions:
             inverse = np.linalg.inv(xx) if c.p else xx
             hessian[c.theta, c.theta] += quadratic_forms(e, directions, inverse)
-        for i in range(c.extra.start, c.extra.stop):
-            h = 1e-5
-            moved = self.theta.copy()
-            moved[i] += h
-            hessian[i] = (c.at(moved).gradient - self.gradient) / h
-            hessian[: c.extra.start, i] = hessian[i, : c.extra.start]
+        hessian[c.extra] = self._own_rows()
+        hessian[:, c.extra] = hessian[c.extra].T
         at = c.extra
         hessian[at, at] = (hessian[at, at] + hessian[at, at].T) / 2
         return hessian
+
+    def _own_rows(self) -> Array:
+        """Rows of the family's own parameters, (n_extra, m), by differences; kept for points near by."""
+        c = self.criterion
+        if c.own_rows is None or np.abs(self.theta - c.own_rows[0]).max() > STALE:
+            h, rows = 1e-4, []
+            for i in range(c.extra.start, c.extra.stop):
+                moved = self.theta.copy()
+                moved[i] += h
+                rows.append((c.at(moved).gradient - self.gradient) / h)
+            c.own_rows = self.theta, np.array(rows).reshape(-1, len(self.theta))
+        return c.own_rows[1]
 
     @cached_property
     def forced(self) -> Effects:

@@ -32,7 +32,7 @@ class Quadrature(Laplace):
 
     @staticmethod
     def of(laplace: Laplace, points: int) -> Quadrature:
-        return Quadrature(laplace.rows, laplace.family, laplace.offset, laplace.last, points)
+        return Quadrature(laplace.rows, laplace.family, laplace.offset, laplace.last, None, points)
 
     @cached_property
     def nodes(self) -> tuple[Array, Array]:
@@ -46,7 +46,9 @@ class Quadrature(Laplace):
     def at(self, parameters: Array, close: float = CLOSE) -> QuadraturePoint:
         parameters = np.asarray(parameters, dtype=float)
         with np.errstate(all="ignore"):
-            return QuadraturePoint(self, parameters, self.mode(parameters, min(close, 1e-6)))
+            return QuadraturePoint(
+                self, parameters, self.mode(parameters, min(close, 1e-6) if np.isfinite(close) else close)
+            )
 
 
 class QuadraturePoint(LaplacePoint):
