@@ -43,12 +43,24 @@ class Binomial(Family):
 
     def _logit(self, eta: Array) -> tuple[Array, Array, Array, Array]:
         d1, d2, p = self._logit_slopes(eta)
-        softplus = np.exp(-np.abs(eta))
+        p *= -2.0
+        p += 1.0
+        return self._logit_value(eta), d1, d2, d2 * p
+
+    def _logit_value(self, eta: Array) -> Array:
+        softplus = np.abs(eta)
+        np.negative(softplus, out=softplus)
+        np.exp(softplus, out=softplus)
         np.log1p(softplus, out=softplus)
         softplus += np.maximum(eta, 0.0)
-        value = self.y * eta - self.m * softplus + self.constant
-        d3 = d2 * (1.0 - 2.0 * p)
-        return (value if self.data.weights is None else self.data.weights * value), d1, d2, d3
+        value = self.y * eta
+        value -= softplus if self.data.trials is None else self.m * softplus
+        if self.data.trials is not None:
+            value += self.constant
+        return value if self.data.weights is None else np.asarray(self.data.weights * value)
+
+    def value(self, eta: Array, extra: Array) -> Array:
+        return self._logit_value(eta) if self.link == "logit" else super().value(eta, extra)
 
     def _logit_slopes(self, eta: Array) -> tuple[Array, Array, Array]:
         p = np.negative(eta)

@@ -131,7 +131,7 @@ class Laplace:
         factors, extra, fixed = self.factors(parameters), parameters[self.extra], self.linear(parameters)
         v = self.last or {f: np.zeros((len(t), self.rows.units[f].levels)) for f, t in enumerate(factors)}
         within = self.rows.spread(self.moved(factors, v)) if factors else np.zeros_like(fixed)
-        near = False
+        near, before = False, None
         for _ in range(MOST_INNER if factors and np.isfinite(close) else 0):
             target = self._newton(factors, within, fixed + within, extra, near)
             step = {f: target[f] - v[f] for f in v}
@@ -144,7 +144,7 @@ class Laplace:
                 if longest < close:
                     break
             else:
-                v, within = self._halved(factors, extra, fixed, v, step, within)
+                v, within, before = self._halved(factors, extra, fixed, v, step, within, before)
         self.last = v
         eta, rows = fixed + within, np.empty((4, len(fixed)))
 
@@ -178,10 +178,11 @@ class Laplace:
         return self.unscored(products, factors, kept)
 
     def _halved(
-        self, factors: list[Array], extra: Array, fixed: Array, v: Effects, step: Effects, within: Array
-    ) -> tuple[Effects, Array]:
-        """The step, halved in each independent group until f falls there."""
-        before = self._objective(self.family.value(fixed + within, extra), v)
+        self, factors: list[Array], extra: Array, fixed: Array, v: Effects, step: Effects, within: Array,
+        known: Array | None,
+    ) -> tuple[Effects, Array, Array]:  # fmt: skip
+        """The step, halved in each independent group until f falls there; also f there (``known`` is f before, if made)."""
+        before = self._objective(self.family.value(fixed + within, extra), v) if known is None else known
         part = np.ones(len(before))
         for _ in range(30):
             moved = {f: step[f] * part[self._groups[1][f]] for f in step}
@@ -190,9 +191,9 @@ class Laplace:
             after = self._objective(self.family.value(fixed + ahead, extra), trial)
             worse = ~(after <= before + 1e-10 * (1.0 + np.abs(before)))
             if not worse.any():
-                return trial, ahead
+                return trial, ahead, after
             part = part * np.where(worse, 0.5, 1.0)
-        return v, within
+        return v, within, before
 
     def unscored(self, products: CrossProducts, factors: list[Array], kept: Effects) -> Effects:
         """T' (z - C K z) per unit in the user's numbering of levels."""
@@ -222,7 +223,9 @@ class Laplace:
     def _objective(self, loglik: Array, v: Effects) -> Array:
         """f of each independent group."""
         rows, above = self._groups
-        total = np.bincount(rows, -np.where(np.isfinite(loglik), loglik, -1e300))
+        if not np.isfinite(loglik.sum()):
+            loglik = np.where(np.isfinite(loglik), loglik, -1e300)
+        total = -np.bincount(rows, loglik)
         for f, values in v.items():
             total = total + np.bincount(above[f], 0.5 * (values**2).sum(axis=0), minlength=len(total))
         return np.asarray(total)
