@@ -15,7 +15,8 @@ from bold_orchard.errors import UsageError
 from bold_orchard.families import FAMILIES, Data, Family
 from bold_orchard.fitting import Fit, Settings, to_arrays
 from bold_orchard.inference.generalized import MaximumLikelihood, summarise
-from bold_orchard.likelihood.laplace import Laplace, LaplacePoint
+from bold_orchard.likelihood.laplace import Laplace
+from bold_orchard.likelihood.laplace_point import LaplacePoint
 from bold_orchard.likelihood.model import Arrays, RandomUnit
 from bold_orchard.likelihood.quadrature import MOST_TERMS, Quadrature
 from bold_orchard.likelihood.weighted import Weighted

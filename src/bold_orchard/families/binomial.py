@@ -104,8 +104,9 @@ class Binomial(Family):
 
     def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
         m, p = np.broadcast_to(np.asarray(self.m, dtype=float), y.shape), self.mean(eta)
-        upper = np.where(y >= m, 1.0, special.bdtr(np.minimum(y, m - 1e-9), m, p))
-        lower = np.where(y <= 0, 0.0, special.bdtr(np.maximum(y - 1, 0), m, p))
+        whole = y >= m
+        upper = np.where(whole, 1.0, special.betainc(np.where(whole, 1.0, m - y), y + 1.0, 1.0 - p))
+        lower = np.where(y <= 0, 0.0, special.betainc(m - y + 1.0, np.maximum(y, 1.0), 1.0 - p))
         return lower, upper
 
     def latent_variance(self, eta: Array, extra: Array) -> float:

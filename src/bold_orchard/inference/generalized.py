@@ -22,7 +22,8 @@ from bold_orchard.inference.summary import (
     number,
     random_parts,
 )
-from bold_orchard.likelihood.laplace import Laplace, LaplacePoint
+from bold_orchard.likelihood.laplace import Laplace
+from bold_orchard.likelihood.laplace_point import LaplacePoint
 from bold_orchard.search import Found
 
 Array = NDArray[Any]

@@ -66,12 +66,17 @@ def fixed_places(fit: Fit) -> list[tuple[str, int | None]]:
     return [(name, place.get(column)) for column, name in enumerate(fit.design.fixed.names)]
 
 
+def ordered(low: float | None, high: float | None) -> tuple[float | None, float | None]:
+    """The two ends, the lower first: a dispersion may fall where its parameter rises."""
+    return (high, low) if low is not None and high is not None and high < low else (low, high)
+
+
 def row_of(
     name: str, kind: str, group: str | None, terms: tuple[str | None, str | None], estimate: float | None,
     low: float | None, high: float | None,
 ) -> dict[str, Any]:  # fmt: skip
     """One entry of the document."""
-    ends = [None if v is None else number(v) for v in (low, high)]
+    ends = [None if v is None else number(v) for v in ordered(low, high)]
     return {"parameter": name, "estimate": None if estimate is None else number(estimate), "low": ends[0], "high": ends[1],
             "kind": kind, "group": group, "term": terms[0], "term2": terms[1]}  # fmt: skip
 
@@ -204,7 +209,7 @@ def _follow(line: Line, q: Quantity | None, target: float, points: int, row: dic
     ends = []
     for t, edge, value in zip((made.low, made.high), (line.low, line.high), q.ends if q is not None else (0.0, 0.0)):
         ends.append(None if t is None else value if t == edge else back(t))
-    row["low"], row["high"] = (None if v is None else number(v) for v in ends)
+    row["low"], row["high"] = (None if v is None else number(v) for v in ordered(*ends))
     if points:
         row["profile"] = [[back(t), root] for t, root in made.trace]
     return made.lowest

@@ -17,7 +17,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.likelihood.laplace import CLOSE, Laplace, LaplacePoint, Mode
+from bold_orchard.likelihood.laplace import CLOSE, Laplace, Mode
+from bold_orchard.likelihood.laplace_point import LaplacePoint
 
 Array = NDArray[Any]
 MOST_TERMS = 3
