@@ -27,10 +27,20 @@ TERMINAL = {
     "terms": ["terms", "slopes", "--contrast", "hard - light"],
     "intervals": ["intervals", "slopes"],
     "means": ["means", "slopes", "pruning", "--pairs"],
-    "predict": ["predict", "slopes"],
+    "groups": ["groups", "slopes"],
+    "fruit-set": ["show", "fruit-set", "--ratios", "--effects"],
     "error": ["fit", "harvest.csv", "yield = rainn + pruning; each orchard: intercept"],
 }
-FIGURES = ["scout.png", "check.png", "components.png", "means.png", "intervals.png", "compare.png", "fit.png"]
+FIGURES = [
+    "scout.png",
+    "check.png",
+    "components.png",
+    "means.png",
+    "intervals.png",
+    "groups.png",
+    "compare.png",
+    "fit.png",
+]
 
 
 def draw_terminal(command: list[str], text: str, path: Path) -> None:

@@ -266,3 +266,73 @@ def test_rare_events_and_tiny_units_still_find_their_maximum():
         "aphids = rain; each row: intercept", Table(frame, "t", 240), Settings(options=Options(family="poisson"))
     )
     assert made.converged and made.result["random"][0]["sd"][0] == pytest.approx(0.8, abs=0.25)
+
+
+def test_groups_hold_effects_errors_and_coefficients(scab):
+    scab("fit", "scab.csv", "scab of fruits = rain; each orchard: intercept", "--save", "m")
+    d = scab("groups", "m", "--json", "--csv", "g.csv", "--figure", "g.png").json
+    part = d["groups"][0]
+    fixed = scab("show", "m", "--json").json["fixed"][0]["estimate"]
+    assert part["group"] == "orchard" and part["terms"] == ["intercept"] and len(part["rows"]) == 25
+    for row in part["rows"]:
+        assert (
+            row["coefficients"]["intercept"] == pytest.approx(fixed + row["effects"]["intercept"])
+            and row["se"]["intercept"] > 0
+        )
+    effects = [r["effects"]["intercept"] for r in sorted(part["rows"], key=lambda r: r["rank"])]
+    assert effects == sorted(effects, reverse=True) and (scab.folder / "g.png").exists()
+    wide = pd.read_csv(scab.folder / "g.csv")
+    assert len(wide) == 25 and {"level", "effect intercept", "se intercept", "coefficient intercept"} <= set(
+        wide.columns
+    )
+    scab("fit", "scab.csv", "aphids = rain", "--save", "flat")
+    assert scab("groups", "flat").code == 3
+
+
+def test_predicted_effects_and_their_errors_are_the_dense_ones():
+    frame = inspections(200, 8)
+    made = fit(
+        "aphids = rain; each orchard: intercept + centre(rain)",
+        Table(frame, "t", 200),
+        Settings(options=Options(family="poisson")),
+    )
+    e, design = made.evaluation, made.design
+    codes, z = design.units[0].codes, np.column_stack(design.clauses[0].part.values)
+    x, g = np.column_stack(design.fixed.values), e.covariance(0)
+    wide = np.zeros((200, 16))
+    for a in range(2):
+        wide[np.arange(200), 2 * codes + a] = z[:, a]
+    u, covariance = e.effects(0)
+    mean = np.exp(x @ e.b + wide @ u.ravel())
+    slope = wide.T @ (frame["aphids"].to_numpy() - mean) - np.kron(np.eye(8), np.linalg.inv(g)) @ u.ravel()
+    np.testing.assert_allclose(slope, 0, atol=1e-6)
+    both = np.hstack([x, wide])
+    information = both.T @ (mean[:, None] * both)
+    information[2:, 2:] += np.kron(np.eye(8), np.linalg.inv(g))
+    errors = np.linalg.inv(information)[2:, 2:]
+    for j in range(8):
+        np.testing.assert_allclose(covariance[j], errors[2 * j : 2 * j + 2, 2 * j : 2 * j + 2], rtol=1e-5, atol=1e-10)
+
+
+@pytest.mark.parametrize(("levels", "expected"), [
+    (["severe", "none", "mild"], ["none", "mild", "severe"]), (["good", "poor", "fair"], ["poor", "fair", "good"]),
+    (["b", "a", "c"], ["a", "b", "c"]), (["10", "9", "8"], ["8", "9", "10"])])  # fmt: skip
+def test_grades_stand_in_the_order_their_words_have(levels, expected):
+    r = np.random.default_rng(0)
+    frame = pd.DataFrame({"grade": r.choice(levels, 200), "g": r.integers(0, 9, 200), "x": r.normal(size=200)})
+    made = fit("grade = x; each g: intercept", Table(frame, "t", 200), Settings(options=Options(family="ordinal")))
+    assert (
+        list(made.design.levels) == expected
+        and made.result["fixed"][0]["term"] == f"threshold[{expected[0]}|{expected[1]}]"
+    )
+    asked = Options(family="ordinal", grades=tuple(reversed(expected)))
+    turned = fit("grade = x; each g: intercept", Table(frame, "t", 200), Settings(options=asked))
+    assert turned.result["fixed"][-1]["estimate"] == pytest.approx(
+        -made.result["fixed"][-1]["estimate"], rel=1e-3, abs=1e-5
+    )
+    with pytest.raises(OrchardError, match="leaves out"):
+        fit(
+            "grade = x; each g: intercept",
+            Table(frame, "t", 200),
+            Settings(options=Options(family="ordinal", grades=(expected[0],))),
+        )

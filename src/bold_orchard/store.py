@@ -70,6 +70,7 @@ def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | 
             "force": o.force,
             "link": o.link,
             "success": o.success,
+            "grades": list(o.grades),
         },
         "hessian": fit.found.hessian.tolist() if fit.design.generalized else None,
         "theta": fit.evaluation.theta.tolist(),
@@ -114,8 +115,9 @@ def open_fit(name: str) -> Fit:
     table = _table(saved, find_fit(name), document["name"])
     o = saved["options"]
     options = Options(
-        o["baselines"], tuple(o["fill_mean"]), o["weights"], o["family"], o["force"], o.get("link"), o.get("success")
-    )
+        o["baselines"], tuple(o["fill_mean"]), o["weights"], o["family"], o["force"], o.get("link"), o.get("success"),
+        tuple(o.get("grades", ())),
+    )  # fmt: skip
     settings = Settings(options=options, **saved["settings"])
     design = build_design(read_sentence(document["model"]), table, options)
     if design.generalized:

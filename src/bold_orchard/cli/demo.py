@@ -1,4 +1,4 @@
-"""The whole way on shipped data: look, fit three models, compare, check, report the variance."""
+"""The whole way on shipped data: look, fit, compare, check, report the variance, and a model of fruit set."""
 
 from __future__ import annotations
 
@@ -29,7 +29,11 @@ COMMANDS = (
     ("components", "slopes", "--figure", "components.png"),
     ("terms", "slopes", "--contrast", "hard - light"),
     ("intervals", "slopes", "--figure", "intervals.png"),
+    ("groups", "slopes", "--figure", "groups.png", "--csv", "groups.csv"),
     ("means", "slopes", "pruning", "--pairs", "--figure", "means.png"),
+    ("fit", "blossom.csv", "fruit of counted = bees + late_frost; each orchard: intercept; each tree in orchard: intercept",
+     "--ratios", "--effects", "--save", "fruit-set"),
+    ("check", "fruit-set"),
 )  # fmt: skip
 
 

@@ -10,7 +10,8 @@ from bold_orchard.errors import UsageError
 
 EXAMPLE = """examples:
   orchard fit harvest.csv "yield = intercept; each orchard: intercept" --missing -999 --save empty
-  orchard fit inspections.csv "scab of fruits = spray; each orchard: intercept" --ratios
+  orchard fit blossom.csv "fruit of counted = bees + late_frost; each orchard: intercept" --ratios
+  orchard fit pests.csv "moths = week + netting; each orchard: intercept" --family poisson
   orchard fit harvest.csv "yield = centre(rain) + pruning; each orchard: intercept + centre(rain)" \\
       --missing -999 --baseline pruning=none --save slopes
 """
@@ -37,6 +38,10 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--points", metavar="K", type=_points, default=1,
                        help="quadrature points per random effect, or auto; 1 is Laplace (default)")  # fmt: skip
     group.add_argument("--success", metavar="LEVEL", help="which of two levels counts as success (default: the later)")
+    group.add_argument(
+        "--grades", metavar="LEVELS", help="grades of an ordinal outcome, lowest first: none,mild,severe"
+    )
+    group.add_argument("--effects", action="store_true", help="also average effects on the outcome's own scale")
     group.add_argument("--ratios", action="store_true", help="also odds, rate or hazard ratios")
     group.add_argument(
         "--tolerance", metavar="X", type=float, default=1e-10, help="expected further change of the deviance"
@@ -66,12 +71,14 @@ def run(args: argparse.Namespace) -> int:
         sentence = read_sentence(args.sentence)
         table = reading.result()
     options = Options(baselines(args.baseline), tuple(args.fill_mean), args.weights, args.family, args.force, args.link,
-                      args.success)  # fmt: skip
+                      args.success, tuple(g.strip() for g in (args.grades or "").split(",") if g.strip()))  # fmt: skip
     settings = Settings(
         args.method, options, args.df, args.confidence or 0.95, args.tolerance, args.max_steps, args.points
     )
     with Steps("fitting", args.quiet) as progress:
         made = fit(sentence, table, settings, args.save or "fit", progress)
+    if args.effects:
+        made = dataclasses.replace(made, result=made.result | {"average_effects": effects(made)})
     if args.ratios:
         made = dataclasses.replace(made, result=ratios(made.result))
     if args.save:
@@ -97,6 +104,17 @@ def _check(args: argparse.Namespace) -> None:
         raise UsageError("--tolerance must be above zero")
     if args.max_steps < 1:
         raise UsageError("--max-steps must be 1 or more")
+
+
+def effects(made):  # type: ignore[no-untyped-def]
+    """Average effects on the outcome's scale; raises UsageError for a fit whose scale is that already."""
+    from bold_orchard.inference.outcome import average_effects
+
+    if not made.design.generalized or made.design.family == "ordinal":
+        raise UsageError(
+            f"--effects is for outcomes whose mean is not on the linear scale; this fit is {made.design.family}"
+        )
+    return average_effects(made)
 
 
 def _points(text: str) -> int | str:

@@ -23,6 +23,7 @@ COMMANDS = {
     "terms": "which fixed terms matter (F or Wald tests)?",
     "intervals": "Wald, profile-likelihood or bootstrap intervals for everything",
     "means": "adjusted means of a term's levels, differences between them",
+    "groups": "what was predicted for each group, and how surely?",
     "predict": "predicted values for these or new rows",
     "demo": "everything above, on shipped data",
 }

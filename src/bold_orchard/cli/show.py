@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from bold_orchard.cli.fit import fixed_table, ratios
+from bold_orchard.cli.fit import effects, fixed_table, ratios
 from bold_orchard.cli.options import check_targets, deliver, output_options, say, write_csv
 
 EXAMPLE = """examples:
@@ -22,6 +22,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--level", metavar="LABEL", help="the level of the first unit whose R is written (with --matrices)"
     )
+    parser.add_argument("--effects", action="store_true", help="also average effects on the outcome's own scale")
     parser.add_argument("--ratios", action="store_true", help="also odds, rate or hazard ratios")
     output_options(parser)
 
@@ -37,6 +38,10 @@ def run(args: argparse.Namespace) -> int:
         _write_matrices(args)
     if args.confidence:
         document = with_confidence(document, args.confidence)
+    if args.effects:
+        from bold_orchard.store import open_fit
+
+        document = document | {"average_effects": effects(open_fit(args.fit))}
     if args.ratios:
         document = ratios(document)
     if args.json:

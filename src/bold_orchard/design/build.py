@@ -35,6 +35,7 @@ class Options:
     force: bool = False
     link: str | None = None
     success: str | None = None
+    grades: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -136,7 +137,7 @@ def build_design(sentence: spec.Sentence, table: Table, options: Options) -> Des
     used, dropped = _rows_used(sentence, table, options.weights)
     memory: dict[str, Any] = {}
     maker = Maker(used, memory, options.baselines, text=sentence.text)
-    response = read_response(sentence, maker, used, family, link, options.success)
+    response = read_response(sentence, maker, used, family, link, options.success, options.grades)
     y = response.y
     offsets, plain = _offsets(sentence.terms, maker)
     fixed = fixed_part(plain, sentence, maker, family)

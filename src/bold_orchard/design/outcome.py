@@ -15,6 +15,16 @@ from bold_orchard.sentence import spec
 from bold_orchard.table.table import Table
 
 Array = NDArray[Any]
+MOST_GRADES = 50
+SCALES = (
+    ("none", "trace", "slight", "light", "mild", "medium", "moderate", "heavy", "hard", "severe", "total"),
+    ("worst", "bad", "very poor", "poor", "fair", "medium", "average", "good", "very good", "excellent", "best"),
+    ("very low", "low", "medium", "moderate", "high", "very high"),
+    ("tiny", "small", "medium", "large", "huge"),
+    ("never", "rarely", "seldom", "sometimes", "often", "usually", "always"),
+    ("strongly disagree", "disagree", "neutral", "agree", "strongly agree"),
+    ("unripe", "half ripe", "ripe", "overripe"),
+)
 LINKS = {
     "gaussian": ("identity", "log"),
     "binomial": ("logit", "probit", "cloglog"),
@@ -53,16 +63,24 @@ def family_and_link(sentence: spec.Sentence, family: str | None, link: str | Non
 
 
 def read_response(
-    sentence: spec.Sentence, maker: Maker, table: Table, family: str, link: str, success: str | None
+    sentence: spec.Sentence,
+    maker: Maker,
+    table: Table,
+    family: str,
+    link: str,
+    success: str | None = None,
+    grades: tuple[str, ...] = (),
 ) -> Response:
     """Read and check the outcome on the rows used; raises OrchardError with the column and the first bad rows."""
     name = str(sentence.outcome)
     if success is not None and family != "binomial":
         raise UsageError("--success belongs to --family binomial")
+    if grades and family != "ordinal":
+        raise UsageError("--grades belongs to --family ordinal")
     if family == "binomial":
         return _binomial(sentence, maker, table, success)
     if family == "ordinal":
-        return _grades(sentence, table)
+        return _grades(sentence, table, grades)
     y = _numeric(sentence, maker)
     needs = _SUPPORT.get(family if (family, link) != ("gaussian", "log") else "")
     if needs is not None:
@@ -144,17 +162,36 @@ def _of_trials(sentence: spec.Sentence, maker: Maker, table: Table) -> Response:
     return Response(y, m)
 
 
-def _grades(sentence: spec.Sentence, table: Table) -> Response:
+def _grades(sentence: spec.Sentence, table: Table, asked: tuple[str, ...]) -> Response:
     if not isinstance(sentence.outcome.value, spec.Column):
         raise OrchardError(f"an ordinal outcome is a column of grades, not {sentence.outcome}")
     name = sentence.outcome.value.name
     levels, codes = _levels(table, name)
     if len(levels) == 1:
         raise OrchardError(f"the outcome '{name}' is {levels[0]} in every row used; there is nothing to explain")
-    if len(levels) > 50:
-        raise OrchardError(f"'{name}' has {len(levels):,} grades; an ordinal model is for a few (50 at most)")
-    note = f"Grades of {name}, lowest first: {', '.join(levels)}. A positive effect moves towards the last."
-    return Response(codes.astype(float), None, tuple(levels), (note,))
+    if len(levels) > MOST_GRADES:
+        raise OrchardError(
+            f"'{name}' has {len(levels):,} grades; an ordinal model is for a few ({MOST_GRADES} at most)"
+        )
+    ordered = list(asked) if asked else _usual_order(levels)
+    unknown = [g for g in levels if g not in ordered]
+    if asked and unknown:
+        raise OrchardError(
+            f"--grades leaves out {', '.join(shown(unknown))}, which '{name}' holds; name every grade, lowest first"
+        )
+    ordered = [g for g in ordered if g in levels]
+    place = np.array([ordered.index(g) for g in levels])
+    note = f"Grades of {name}, lowest first: {', '.join(ordered)} (--grades for another order). A positive effect moves towards the last."
+    return Response(place[codes].astype(float), None, tuple(ordered), (note,))
+
+
+def _usual_order(levels: list[str]) -> list[str]:
+    """Words of one well-known scale in its order, anything else as it stands (natural order)."""
+    words = {g.strip().lower().replace("_", " ").replace("-", " "): g for g in levels}
+    for scale in SCALES:
+        if set(words) <= set(scale):
+            return [words[w] for w in scale if w in words]
+    return levels
 
 
 def _levels(table: Table, column: str) -> tuple[list[str], Array]:

@@ -16,6 +16,7 @@ from bold_orchard.fitting import Fit
 
 Array = NDArray[Any]
 MOST_POINTS = 20000
+FEWEST = 5
 
 
 def check_figure(fit: Fit, checked: Checked) -> Figure:
@@ -89,7 +90,7 @@ def _against(ax: Axes, x: Array, y: Array, xlabel: str, ylabel: str) -> None:
 
 
 def local_lines(x: Array, y: Array, points: int = 40) -> tuple[Array, Array]:
-    """A smooth line at ``points`` places: local straight lines under a normal kernel (Cleveland 1979), on binned x."""
+    """A smooth line at ``points`` places, NaN where rows are few: local straight lines under a normal kernel (Cleveland 1979), on binned x."""
     order = np.argsort(x)
     size = max(len(x) // 200, 1)
     stops = np.arange(0, len(x), size)
@@ -102,4 +103,6 @@ def local_lines(x: Array, y: Array, points: int = 40) -> tuple[Array, Array]:
     away = bx - at[:, None]
     s0, s1, s2 = weight.sum(axis=1), (weight * away).sum(axis=1), (weight * away**2).sum(axis=1)
     t0, t1 = weight @ by, (weight * away) @ by
-    return at, (s2 * t0 - s1 * t1) / np.maximum(s0 * s2 - s1**2, 1e-300)
+    line = (s2 * t0 - s1 * t1) / np.maximum(s0 * s2 - s1**2, 1e-300)
+    near = (np.abs(away) < width) @ count
+    return at, np.where(near >= FEWEST, line, np.nan)  # no line over a gap

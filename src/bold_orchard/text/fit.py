@@ -68,6 +68,14 @@ def _fixed(page: Page, d: dict[str, Any], digits: int) -> None:
         ratios = [(r["label"], figure(r["ratio"], digits), f"{figure(r['ratio_ci'][0], digits)} to {figure(r['ratio_ci'][1], digits)}")
                   for r in d["fixed"] if r.get("ratio") is not None]  # fmt: skip
         page.table(f"As {d['ratio_kind']}s", ("term", d["ratio_kind"], level), ratios)
+    if d.get("average_effects"):
+        own = [
+            (e["term"], figure(e["unit_specific"], digits), figure(e["population"], digits))
+            for e in d["average_effects"]
+        ]
+        page.table(
+            f"Average change of the mean of {d['outcome']}", ("term", "average unit", "averaged over units"), own
+        )
     words = []
     if d["intercept_at"]:
         plain = d["link"] == "identity"

@@ -1,0 +1,50 @@
+"""What was predicted for each unit, and how surely: effects, intervals, ranks, the unit's own coefficients."""
+
+from __future__ import annotations
+
+import argparse
+from typing import Any
+
+from bold_orchard.cli.options import check_targets, deliver, output_options
+
+EXAMPLE = """examples:
+  orchard groups slopes
+  orchard groups slopes --csv groups.csv --figure groups.png
+"""
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
+    output_options(parser)
+
+
+def run(args: argparse.Namespace) -> int:
+    from bold_orchard.inference.groups import groups
+    from bold_orchard.store import open_fit
+    from bold_orchard.text.groups import groups_page
+
+    check_targets(args)
+    fit = open_fit(args.fit)
+    document = groups(fit, args.confidence or fit.settings.confidence)
+
+    def picture() -> Any:
+        from bold_orchard.figures.groups import groups_figure
+
+        return groups_figure(document)
+
+    deliver(args, document, groups_page, lambda: _wide(document), picture)
+    return 0 if fit.converged else 4
+
+
+def _wide(document: dict[str, Any]) -> list[dict[str, Any]]:
+    """One row per level, a column for every figure of every term."""
+    rows = []
+    for part in document["groups"]:
+        for r in part["rows"]:
+            row = {"group": part["group"], "level": r["level"], "rows": r["rows"], "rank": r["rank"]}
+            for t in part["terms"]:
+                low, high = r["ci"][t]
+                row |= {f"effect {t}": r["effects"][t], f"se {t}": r["se"][t], f"low {t}": low, f"high {t}": high,
+                        f"coefficient {t}": r["coefficients"][t]}  # fmt: skip
+            rows.append(row)
+    return rows
