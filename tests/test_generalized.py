@@ -291,11 +291,13 @@ def test_groups_hold_effects_errors_and_coefficients(scab):
 
 def test_predicted_effects_and_their_errors_are_the_dense_ones():
     frame = inspections(200, 8)
-    made = fit(
-        "aphids = rain; each orchard: intercept + centre(rain)",
-        Table(frame, "t", 200),
-        Settings(options=Options(family="poisson")),
+    r, codes = np.random.default_rng(1), pd.factorize(frame["orchard"])[0]
+    frame["rain"] = (frame["rain"] - 60) / 10
+    frame["aphids"] = r.poisson(
+        np.exp(1 + 0.6 * r.normal(size=8)[codes] + 0.5 * r.normal(size=8)[codes] * frame["rain"])
     )
+    sentence = "aphids = rain; each orchard: intercept + rain"
+    made = fit(sentence, Table(frame, "t", 200), Settings(options=Options(family="poisson")))
     e, design = made.evaluation, made.design
     codes, z = design.units[0].codes, np.column_stack(design.clauses[0].part.values)
     x, g = np.column_stack(design.fixed.values), e.covariance(0)
