@@ -6,7 +6,7 @@ import numpy as np
 import pandas as pd
 import pytest
 
-from bold_orchard.fitting import fit
+from bold_orchard.fitting import Settings, fit
 from bold_orchard.inference.algebra import is_singular, write_out
 from bold_orchard.inference.predict import predict
 from bold_orchard.table.table import Table
@@ -108,3 +108,53 @@ def test_matrices_too_large_say_why_not(orchard):
     assert orchard("fit", "t.csv", "yield = intercept; each tree: intercept", "--save", "m").code == 0
     done = orchard("show", "m", "--matrices", "algebra")
     assert done.code == 3 and "2,500 random effects" in done.err and not (orchard.folder / "algebra").exists()
+
+
+def test_intervals_for_new_observations_cover_them():
+    """Gaussian and counts: outcomes drawn anew from the truth fall inside 95% intervals, for known and for new units."""
+    from bold_orchard.design.build import Options
+
+    r, inside, rounds = np.random.default_rng(4), {"known": [], "new": [], "counts": []}, 25
+    for _ in range(rounds):
+        codes, rain = r.integers(0, 20, 200), r.normal(size=240)
+        u = r.normal(size=60)
+        orchard = np.append(codes, np.arange(20, 60))
+        y = 1 + 0.5 * rain + u[orchard] + r.normal(size=240)
+        eta = 0.5 + 0.3 * rain + 0.6 * u[orchard]
+        frame = pd.DataFrame({"orchard": orchard, "rain": rain, "yield": y, "moths": r.poisson(np.exp(eta))})
+        table, more = (Table(part.reset_index(drop=True), "t", len(part)) for part in (frame[:200], frame[200:]))
+        made = fit("yield = rain; each orchard: intercept", table)
+        known, new = predict(made, table, 0.95, True), predict(made, more, 0.95, True)
+        again = 1 + 0.5 * rain[:200] + u[codes] + r.normal(size=200)
+        inside["known"].append(np.mean((known.low <= again) & (again <= known.high)))
+        inside["new"].append(np.mean((new.low <= y[200:]) & (y[200:] <= new.high)))
+        counts = predict(
+            fit("moths = rain; each orchard: intercept", table, Settings(options=Options(family="poisson"))),
+            more,
+            0.95,
+            True,
+            1,
+        )
+        moths = frame["moths"].to_numpy()[200:]
+        inside["counts"].append(np.mean((counts.low <= moths) & (moths <= counts.high)))
+    assert all(0.925 < np.mean(v) < 0.985 for v in inside.values()), {k: np.mean(v) for k, v in inside.items()}
+
+
+def test_extrapolation_and_what_has_no_new_observation_are_said(orchard, harvest):
+    orchard(
+        "fit",
+        "harvest.csv",
+        "yield = rain; each orchard: intercept; spread = pruning",
+        "--missing",
+        "-999",
+        "--save",
+        "s",
+    )
+    refused = orchard("predict", "s", "--new-observation")
+    assert refused.code == 2 and "the same in every row" in refused.err
+    orchard("fit", "harvest.csv", "yield = rain; each orchard: intercept", "--missing", "-999", "--save", "m")
+    (orchard.folder / "new.csv").write_text("orchard,rain\nBarrow,60\nBarrow,900\n")
+    d = orchard("predict", "m", "--new", "new.csv", "--new-observation", "--json").json
+    mean = orchard("predict", "m", "--new", "new.csv", "--json").json
+    assert any("1 rows have rain beyond" in n for n in d["notes"])
+    assert d["rows"][0]["high"] > mean["rows"][0]["high"] and d["rows"][0]["se"] == mean["rows"][0]["se"]

@@ -8,6 +8,7 @@ from bold_orchard.cli.options import check_targets, data_options, deliver, outpu
 
 EXAMPLE = """examples:
   orchard predict slopes --csv predicted.csv
+  orchard predict slopes --new-observation --csv next-harvest.csv
   orchard predict slopes --new next-season.csv --json
 """
 
@@ -15,12 +16,14 @@ EXAMPLE = """examples:
 def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
     parser.add_argument("--new", metavar="DATA", help="a table of new rows (default: the rows of the fit's own data)")
+    parser.add_argument("--new-observation", action="store_true",
+                        help="intervals for one more outcome of each row, not for its mean")  # fmt: skip
     data_options(parser)
     output_options(parser)
 
 
 def run(args: argparse.Namespace) -> int:
-    from bold_orchard.inference.predict import predict
+    from bold_orchard.inference.predict import outside, predict
     from bold_orchard.store import open_fit, own_table
     from bold_orchard.table.read import read_table
     from bold_orchard.text.others import predict_page
@@ -29,7 +32,7 @@ def run(args: argparse.Namespace) -> int:
     fit = open_fit(args.fit)
     table = read_table(args.new, args.missing, args.where) if args.new else own_table(args.fit)
     confidence = args.confidence or fit.settings.confidence
-    made = predict(fit, table, confidence)
+    made = predict(fit, table, confidence, args.new_observation, args.seed)
     columns = {
         "predicted": made.predicted, "se": made.se, "low": made.low, "high": made.high,
         "predicted_average": made.average, "residual": made.residual,
@@ -49,10 +52,18 @@ def run(args: argparse.Namespace) -> int:
         "units": sorted(names),
         "new_units": int((made.known == 0).any(axis=1).sum()),
         "rows": rows,
-        "notes": _notes(made.known),
+        "new_observation": args.new_observation,
+        "notes": [*_notes(made.known), *_beyond(outside(fit, table))],
     }
     deliver(args, document, predict_page, lambda: rows)
     return 0 if fit.converged else 4
+
+
+def _beyond(found: list[tuple[str, int]]) -> list[str]:
+    return [
+        f"{rows:,} rows have {column} beyond the values of the fit's data: their predictions extrapolate."
+        for column, rows in found
+    ]
 
 
 def _notes(known) -> list[str]:  # type: ignore[no-untyped-def]

@@ -9,7 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.design.build import UnitCodes, covariate_columns, rebuild_parts, unit_codes
-from bold_orchard.errors import OrchardError
+from bold_orchard.errors import OrchardError, UsageError
+from bold_orchard.families import Data
 from bold_orchard.fitting import Fit
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.outcome import family_of
@@ -19,6 +20,7 @@ from bold_orchard.table.evaluate import evaluate
 from bold_orchard.table.table import Table
 
 Array = NDArray[Any]
+DRAWS, ROWS_AT_ONCE = 2_000, 2_000
 
 
 @dataclass(frozen=True)
@@ -39,7 +41,9 @@ class Predictions:
     probabilities: dict[str, Array] = field(default_factory=dict)
 
 
-def predict(fit: Fit, table: Table, confidence: float = 0.95) -> Predictions:
+def predict(
+    fit: Fit, table: Table, confidence: float = 0.95, new_observation: bool = False, seed: int = 0
+) -> Predictions:
     """Empirical best linear unbiased predictions X b + Z u with the error of b and u together.
 
     Harville (1976): the error of a predicted combination is that of the mixed-model equations' solution. A unit that was
@@ -63,14 +67,18 @@ def predict(fit: Fit, table: Table, confidence: float = 0.95) -> Predictions:
     df = None if fit.settings.df == "normal" else float(products.n - products.p)
     width = quantile_t(confidence, df) * se
     predicted = average + moved
+    if new_observation and not design.generalized:
+        width = quantile_t(confidence, df) * np.sqrt(variance + _residual_variance(fit, used))
     low, high = predicted - width, predicted + width
     probabilities: dict[str, Array] = {}
     if design.generalized:
         family = family_of(fit)
         if design.family == "ordinal":
             probabilities = _grades(fit, predicted)
+        ends = _drawn_ends(fit, used, predicted, se, confidence, seed) if new_observation else None
         se = se * np.abs(family.mean_slope(predicted))
         predicted, low, high, average = (family.mean(v) for v in (predicted, low, high, average))
+        low, high = (low, high) if ends is None else ends
 
     def spread(values: Array) -> Array:
         out = np.full((len(table), *values.shape[1:]), np.nan)
@@ -88,6 +96,51 @@ def predict(fit: Fit, table: Table, confidence: float = 0.95) -> Predictions:
         known=spread(known),
         probabilities={level: spread(p) for level, p in probabilities.items()},
     )
+
+
+def _residual_variance(fit: Fit, used: Table) -> Array:
+    """Residual variance of each new row; raises UsageError where it depends on more than a weight."""
+    design = fit.design
+    if design.residual.spread is not None or design.residual.kind == "unstructured":
+        raise UsageError(
+            "--new-observation is for a residual variance that is the same in every row; leave out spread and unstructured"
+        )
+    column = fit.settings.options.weights
+    weights = np.ones(len(used)) if column is None else used.numbers(column)
+    return np.asarray(fit.evaluation.sigma2 / weights)
+
+
+def _drawn_ends(fit: Fit, used: Table, eta: Array, se: Array, confidence: float, seed: int) -> tuple[Array, Array]:
+    """Quantiles of outcomes drawn for each row, a share of the trials where there are trials."""
+    if fit.design.family == "ordinal":
+        raise UsageError("--new-observation: of grades read the probabilities; leave it out")
+    outcome, trials = fit.design.sentence.outcome, None
+    if outcome.trials is not None:
+        if not used.has(outcome.trials.name):
+            raise UsageError(f"--new-observation needs the trials of every row: a column '{outcome.trials.name}'")
+        trials = used.numbers(outcome.trials.name)
+    extra, rng = fit.evaluation.extra, np.random.default_rng(seed)  # type: ignore[attr-defined]
+    ends = []
+    for start in range(0, len(eta), ROWS_AT_ONCE):
+        at = slice(start, start + ROWS_AT_ONCE)
+        part = None if trials is None else trials[at]
+        family = family_of(fit).on(Data(np.zeros(len(eta[at])), part))
+        drawn = [family.draw(eta[at] + se[at] * rng.standard_normal(len(eta[at])), extra, rng) for _ in range(DRAWS)]
+        made = np.quantile(drawn, [(1 - confidence) / 2, (1 + confidence) / 2], axis=0)
+        ends.append(made if part is None else made / part)
+    low, high = np.concatenate(ends, axis=1)
+    return low, high
+
+
+def outside(fit: Fit, table: Table) -> list[tuple[str, int]]:
+    """Covariates with rows beyond the values of the fit's own data, and how many."""
+    found = []
+    for column in dict.fromkeys(covariate_columns(fit.design.sentence)):
+        if fit.design.table.kind(column) == "number" and table.kind(column) == "number":
+            seen, values = fit.design.table.numbers(column), table.numbers(column)
+            beyond = int(np.sum((values < seen.min()) | (values > seen.max())))
+            found += [(column, beyond)] if beyond else []
+    return found
 
 
 def _grades(fit: Fit, eta: Array) -> dict[str, Array]:

@@ -231,7 +231,8 @@ def predict_page(d: dict[str, Any], digits: int = 4) -> Page:
                      f"{figure(r['low'], digits)} to {figure(r['high'], digits)}", figure(r["predicted_average"], digits)))  # fmt: skip
     page.table("", ("row", "<where", "predicted", "SE", level, "average\nonly"), rows)
     page.text(
-        "All rows go to a file with --csv FILE. The interval is that of a row's mean, not of a new observation; "
+        "All rows go to a file with --csv FILE. The interval is that of "
+        + ("one more observation of each row; " if d["new_observation"] else "a row's mean, not of a new observation; ")
         + ("it is normal." if d["df"] == "normal" else "its degrees of freedom are residual (rows less fixed terms).")
     )
     return page.notes(d["notes"])
