@@ -106,3 +106,19 @@ def test_extremes_of_the_linear_predictor_stay_finite():
     value = probit.value(np.full_like(eta, -12.0), extra)
     expected = probit.y * special.log_ndtr(-12.0) + (5 - probit.y) * special.log_ndtr(12.0)
     np.testing.assert_allclose(value - probit.constant, expected)
+
+
+def test_a_theta_that_runs_away_leaves_the_poisson_law():
+    y = np.arange(12.0)
+    wide, narrow = FAMILIES["negative-binomial"]("log", Data(y)), FAMILIES["poisson"]("log", Data(y))
+    eta = np.linspace(-1, 2, 12)
+    for log_theta, tolerance in ((18.0, 1e-6), (25.0, 1e-8)):
+        np.testing.assert_allclose(
+            wide.value(eta, np.array([log_theta])), narrow.value(eta, np.zeros(0)), atol=tolerance
+        )
+    for log_theta in (9.0, 9.5):  # both sides of the change to the series
+        h = 1e-4
+        ends = [wide.value(eta, np.array([log_theta + side])) for side in (h, -h)]
+        np.testing.assert_allclose(
+            (ends[0] - ends[1]) / (2 * h), wide.extras(eta, np.array([log_theta]))[0][0], atol=1e-6
+        )

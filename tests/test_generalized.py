@@ -338,3 +338,16 @@ def test_grades_stand_in_the_order_their_words_have(levels, expected):
             Table(frame, "t", 200),
             Settings(options=Options(family="ordinal", grades=(expected[0],))),
         )
+
+
+def test_counts_that_vary_too_little_for_their_family_are_told():
+    r = np.random.default_rng(1)
+    frame = pd.DataFrame({"g": np.arange(300) % 20, "x": r.normal(size=300)})
+    frame["y"] = r.binomial(40, np.minimum(0.9, 0.1 * np.exp(0.3 * frame["x"] + 0.4 * r.normal(size=20)[frame["g"]])))
+    made = fit(
+        "y = x; each g: intercept", Table(frame, "t", 300), Settings(options=Options(family="negative-binomial"))
+    )
+    plain = fit("y = x; each g: intercept", Table(frame, "t", 300), Settings(options=Options(family="poisson")))
+    assert made.converged and any("theta has run away" in n for n in made.result["notes"])
+    assert made.evaluation.deviance == pytest.approx(plain.evaluation.deviance, abs=1e-2)
+    assert made.result["fixed"][1]["estimate"] == pytest.approx(plain.result["fixed"][1]["estimate"], rel=1e-3)

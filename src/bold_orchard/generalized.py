@@ -91,7 +91,7 @@ def finish(
     settings = replace(settings, df="normal")
     known = MaximumLikelihood(found)
     result = summarise(name, design, criterion, found, known, points, settings.confidence)
-    separated = any("separat" in n for n in result["notes"])
+    separated = any("separates the outcome" in n or "run away (SD" in n for n in result["notes"])
     if separated:
         found = replace(found, converged=False)
         result["convergence"]["converged"] = False

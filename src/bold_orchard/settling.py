@@ -27,6 +27,7 @@ class Guide(Point, Protocol):
     """A point that can lead along one of its parameters."""
 
     def along(self, i: int) -> Callable[[float], Point]: ...
+    def anchor(self) -> None: ...
 
 
 G = TypeVar("G", bound=Guide)
@@ -35,7 +36,7 @@ G = TypeVar("G", bound=Guide)
 class _Corrected:
     """A point whose approximate Hessian also agrees with the changes of the gradient seen so far (Broyden and others, 1970)."""
 
-    def __init__(self, point: Point, pairs: list[tuple[Array, Array]], base: list[Array]) -> None:
+    def __init__(self, point: Guide, pairs: list[tuple[Array, Array]], base: list[Array]) -> None:
         self.point, self.theta, self.pairs, self.base = point, point.theta, list(pairs), base
 
     @property
@@ -44,6 +45,8 @@ class _Corrected:
 
     @property
     def gradient(self) -> Array:
+        """Asked for where a step starts: what is found inside starts from here too, not from a point that was refused."""
+        self.point.anchor()
         return self.point.gradient
 
     @cached_property
@@ -64,11 +67,12 @@ class _Corrected:
 
 def settle(
     f: Callable[[Array], G], start: Array, walls: NDArray[np.bool_], edges: NDArray[np.bool_], tolerance: float = 1e-10,
-    max_steps: int = 100, progress: Callable[[int], None] | None = None, many: bool = False,
+    max_steps: int = 100, progress: Callable[[int], None] | None = None, many: bool = False, held: Callable[[Array], Array] | None = None,
 ) -> Found[G]:  # fmt: skip
     """Minimise as ``search.minimise`` does, by fewer evaluations where each is dear.
 
-    With ``many`` rows the Hessian is so nearly constant that the last small step needs no new one.
+    With ``many`` rows the Hessian is so nearly constant that the last small step needs no new one. ``held`` tells which
+    parameters have run to a limit where nothing depends on them any more: they are not judged.
     """
     pairs: list[tuple[Array, Array]] = []
     last: list[Point] = []
@@ -87,42 +91,51 @@ def settle(
         return made
 
     count = Counter(corrected)
-    ended, steps, reason = walk(count, count(start), walls, NEAR_MANY if many else NEAR, max_steps, progress)
+    first = count(start)
+    near = max(NEAR_MANY if many else NEAR, 1e-12 * abs(first.deviance))
+    ended, steps, reason = walk(count, first, walls, near, max_steps, progress)
     ended = clear(count, ended, edges)
     plain: Counter[G] = Counter(f)
     here: G = ended.point  # type: ignore[assignment]
-    found = _judged(here, walls, steps, reason if steps < max_steps else "the step limit was reached", many)
+
+    def free(theta: Array) -> Array:
+        out = ~(walls & (theta <= 0.0))
+        return out if held is None else out & ~held(theta)
+
+    found = _judged(here, free(here.theta), steps, reason, many)
     for _ in range(ROUNDS if len(start) else 0):
         if found.decrement <= SETTLED and "falls" not in found.reason:
             break
-        moved = shortened(plain, found.point, _newton_step(found, walls), walls)
+        moved = shortened(plain, found.point, _newton_step(found, free(found.point.theta)), walls)
         if moved is None:
             break
         moved = clear(plain, moved, edges)
         if many and found.decrement < SMALL and "falls" not in found.reason:
-            free = ~(walls & (moved.theta <= 0.0))
-            decrement, _ = decrement_of(found.hessian, moved.gradient, free)
+            decrement, _ = decrement_of(found.hessian, moved.gradient, free(moved.theta))
             found = replace(found, point=moved, decrement=float(decrement))
         else:
-            found = _judged(moved, walls, steps, "", many)
-    good = found.decrement <= max(tolerance, 1e-8) and not found.reason
-    why = found.reason or ("" if good else "the slope is not zero")
+            found = _judged(moved, free(moved.theta), steps, "", many)
+    falls = "falls" in found.reason
+    good = found.decrement <= max(tolerance, 1e-8) and not falls
+    why = (
+        ""
+        if good
+        else found.reason or ("the step limit was reached" if steps >= max_steps else "the slope is not zero")
+    )
     return replace(found, converged=good, reason=why, evaluations=count.calls + plain.calls)
 
 
-def _newton_step(found: Found[G], walls: NDArray[np.bool_]) -> Array:
-    free = ~(walls & (found.point.theta <= 0.0))
+def _newton_step(found: Found[G], free: Array) -> Array:
     step = np.zeros(len(free))
     step[free] = newton(found.hessian[np.ix_(free, free)], found.point.gradient[free], 0.0)
     return step
 
 
-def _judged(here: G, walls: NDArray[np.bool_], steps: int, reason: str, many: bool) -> Found[G]:
+def _judged(here: G, free: Array, steps: int, reason: str, many: bool) -> Found[G]:
     """The Hessian at a point and what it says of it."""
     if not len(here.theta):
         return Found(here, True, 0.0, np.zeros((0, 0)), steps, 0, "")
     hessian = difference_hessian(here, many)
-    free = ~(walls & (here.theta <= 0.0))
     decrement, _ = decrement_of(hessian, here.gradient, free)
     values = np.linalg.eigvalsh(scaled(hessian)[np.ix_(free, free)]) if free.any() else np.ones(1)
     if not values[0] > -1e-6 * max(values[-1], 1e-300):

@@ -11,7 +11,7 @@ from scipy import special
 from bold_orchard.families.base import Data, Family
 
 Array = NDArray[Any]
-TOP = 700.0
+TOP, LARGE = 700.0, 1e4
 
 
 class Poisson(Family):
@@ -66,7 +66,7 @@ class NegativeBinomial(Poisson):
     def derivatives(self, eta: Array, extra: Array) -> tuple[Array, Array, Array, Array]:
         theta, mu, y, w = np.exp(extra[0]), np.exp(np.minimum(eta, TOP)), self.y, self.weights
         total = theta + mu
-        value = special.gammaln(y + theta) - special.gammaln(theta) - self.constant
+        value = -special.betaln(theta, y + 1.0) - np.log(theta + y)
         value = value + y * eta - y * np.log(total) - theta * np.log1p(mu / theta)
         d2 = -(y + theta) * theta * mu / total**2
         return w * value, w * (theta * (y - mu) / total), w * d2, w * d2 * (theta - mu) / total
@@ -74,7 +74,7 @@ class NegativeBinomial(Poisson):
     def extras(self, eta: Array, extra: Array) -> list[tuple[Array, Array, Array]]:
         theta, mu, y, w = np.exp(extra[0]), np.exp(np.minimum(eta, TOP)), self.y, self.weights
         total = theta + mu
-        value = special.digamma(y + theta) - special.digamma(theta) - np.log1p(mu / theta) + (mu - y) / total
+        value = _digamma_rise(theta, y) - np.log1p(mu / theta) + (mu - y) / total
         d1 = (y - mu) * mu / total**2
         d2 = -mu * ((y + 2 * theta) * total - 2 * (y + theta) * theta) / total**3
         return [(w * theta * value, w * theta * d1, w * theta * d2)]
@@ -98,3 +98,11 @@ class NegativeBinomial(Poisson):
 
     def latent_variance(self, eta: Array, extra: Array) -> float:
         return float(special.polygamma(1, 1.0 / (1.0 / self.mean(eta) + 1.0 / np.exp(extra[0]))))
+
+
+def _digamma_rise(theta: float, y: Array) -> Array:
+    """digamma(theta + y) - digamma(theta), by the asymptotic series where theta is so large that digits would cancel."""
+    if theta < LARGE:
+        return np.asarray(special.digamma(y + theta) - special.digamma(theta))
+    end = theta + y
+    return np.asarray(np.log1p(y / theta) + 0.5 * y / (theta * end) + y * (theta + end) / (12.0 * (theta * end) ** 2))

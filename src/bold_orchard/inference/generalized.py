@@ -27,6 +27,7 @@ from bold_orchard.likelihood.laplace_point import LaplacePoint
 from bold_orchard.search import Found
 
 Array = NDArray[Any]
+HUGE = 12.0
 RATIOS = {"logit": "odds ratio", "log": "rate ratio", "cloglog": "hazard ratio"}
 
 
@@ -41,7 +42,7 @@ class MaximumLikelihood(Precision):
     def everything(self) -> Array:
         """Covariance of the search's parameters (working b, theta, extras), zero where held at an edge."""
         c, hessian = self.found.point.criterion, self.found.hessian
-        free = ~(c.bounded & (self.found.point.theta <= 0))
+        free = ~(c.bounded & (self.found.point.theta <= 0)) & ~c.held(self.found.point.theta)
         out = np.zeros_like(hessian)
         inner = hessian[np.ix_(free, free)]
         d = np.sqrt(np.maximum(np.abs(np.diag(inner)), 1e-300))
@@ -94,6 +95,12 @@ def summarise(
     random = random_parts(design, e)  # type: ignore[arg-type]
     boundary = advice.boundary_notes(design, c, found, random)  # type: ignore[arg-type]
     notes = [*design.notes, *alias_notes(design, c.products), *boundary.notes]
+    away = _run_away(design, random)
+    notes += away
+    if c.held(e.theta).any():
+        notes.append(
+            "theta has run away: the counts vary no more than a Poisson law allows, so it cannot be estimated. Use --family poisson."
+        )
     apart = separated(design, c, e)
     if apart:
         notes.insert(0, apart)
@@ -146,6 +153,21 @@ def summarise(
         "mean_random_variance": mean_variances(design, e),  # type: ignore[arg-type]
         "levels": list(design.levels),
     }
+
+
+def _run_away(design: Design, random: list[dict[str, Any]]) -> list[str]:
+    """Effects so large that the outcome hardly varies inside a unit."""
+    if design.family not in ("binomial", "ordinal"):
+        return []
+    out = []
+    for clause, part in zip(design.clauses, random):
+        for values, term, sd in zip(clause.part.values, part["terms"], part["sd"]):
+            if sd is not None and sd * float(np.sqrt(np.mean(values**2))) > HUGE:
+                out.append(
+                    f"The {term} effects of {part['group']} run away (SD {sd:.3g} on the {design.link} scale): the outcome hardly varies "
+                    f"inside one {part['group']}, so its size has no upper end. Leave the clause out, or model the {part['group']} itself."
+                )
+    return out
 
 
 def _covariance(design: Design, known: MaximumLikelihood) -> list[list[float | None]]:

@@ -114,7 +114,8 @@ def fixed_rows(design: Design, known: Precision, confidence: float) -> list[dict
         if column in position:
             i = position[column]
             df = known.df(np.eye(len(b))[i : i + 1])
-            estimate, se = float(b[i]), float(np.sqrt(covariance[i, i]))
+            estimate = float(b[i])
+            se = float(np.sqrt(covariance[i, i])) if covariance[i, i] >= 0 else np.nan
             statistic = estimate / se if se > 0 else np.nan
             width = quantile_t(confidence, df)
             row |= {

@@ -30,6 +30,7 @@ from bold_orchard.likelihood.weighted import Weighted
 Array = NDArray[Any]
 MOST_INNER = 60
 CLOSE, NEAR = 1e-5, 0.1
+RUN_AWAY = float(np.log(1e5))
 Effects = dict[int, Array]
 
 
@@ -93,6 +94,13 @@ class Laplace:
     @property
     def walls(self) -> NDArray[np.bool_]:
         return np.zeros(len(self.bounded), dtype=bool)
+
+    def held(self, parameters: Array) -> NDArray[np.bool_]:
+        """Parameters run to a limit where nothing depends on them any more: a theta of counts no wider than Poisson."""
+        out = np.zeros(len(parameters), dtype=bool)
+        if self.family.name == "negative-binomial":
+            out[self.extra] = parameters[self.extra] > RUN_AWAY
+        return out
 
     def signs(self, parameters: Array) -> Array:
         signs = np.ones(len(parameters))

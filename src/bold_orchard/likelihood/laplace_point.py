@@ -81,6 +81,10 @@ class LaplacePoint:
         units = self.criterion.rows.units
         return {f: x if units[f].mix is None else x @ units[f].mix for f, x in values.items()}
 
+    def anchor(self) -> None:
+        """Let the next mode be sought from this one."""
+        self.criterion.last = self.mode.v
+
     def along(self, i: int) -> Callable[[float], LaplacePoint]:
         """h -> the point with parameter i moved by h, its mode followed along a straight line (good to h^2, evenly)."""
         drift = self._drift(i)
