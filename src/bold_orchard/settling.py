@@ -91,18 +91,20 @@ def settle(
         return made
 
     count = Counter(corrected)
+    plain: Counter[G] = Counter(f)
     first = count(start)
     near = max(NEAR_MANY if many else NEAR, 1e-12 * abs(first.deviance))
-    ended, steps, reason = walk(count, first, walls, near, max_steps, progress)
-    ended = clear(count, ended, edges)
-    plain: Counter[G] = Counter(f)
-    here: G = ended.point  # type: ignore[assignment]
 
     def free(theta: Array) -> Array:
         out = ~(walls & (theta <= 0.0))
         return out if held is None else out & ~held(theta)
 
-    found = _judged(here, free(here.theta), steps, reason, many)
+    def walked(first: _Corrected, before: int) -> Found[G]:
+        ended, steps, reason = walk(count, first, walls, near, max_steps - before, progress)
+        here: G = clear(count, ended, edges).point  # type: ignore[assignment]
+        return _judged(here, free(here.theta), before + steps, reason, many)
+
+    found = walked(first, 0)
     for _ in range(ROUNDS if len(start) else 0):
         if found.decrement <= SETTLED and "falls" not in found.reason:
             break
@@ -110,17 +112,22 @@ def settle(
         if moved is None:
             break
         moved = clear(plain, moved, edges)
-        if many and found.decrement < SMALL and "falls" not in found.reason:
+        if "falls" in found.reason and found.iterations < max_steps:  # off the saddle, and down again
+            for memory in (pairs, last, base):
+                memory.clear()
+            found = walked(count(moved.theta), found.iterations)
+        elif many and found.decrement < SMALL:
             decrement, _ = decrement_of(found.hessian, moved.gradient, free(moved.theta))
             found = replace(found, point=moved, decrement=float(decrement))
         else:
-            found = _judged(moved, free(moved.theta), steps, "", many)
+            found = _judged(moved, free(moved.theta), found.iterations, "", many)
     falls = "falls" in found.reason
     good = found.decrement <= max(tolerance, 1e-8) and not falls
     why = (
         ""
         if good
-        else found.reason or ("the step limit was reached" if steps >= max_steps else "the slope is not zero")
+        else found.reason
+        or ("the step limit was reached" if found.iterations >= max_steps else "the slope is not zero")
     )
     return replace(found, converged=good, reason=why, evaluations=count.calls + plain.calls)
 

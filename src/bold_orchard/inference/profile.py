@@ -265,12 +265,14 @@ class _Side:
     def __init__(self, line: Line, side: int, target: float) -> None:
         self.line, self.side, self.target, self.lowest = line, side, target, 0.0
         self.known = [_Known(line.here, 0.0, line.start)]
+        self.widths: list[float] = []
         edge = line.low if side < 0 else line.high
         self.edge = edge
         self.stop = edge - side * max(1e-4 * abs(line.here - edge), 1e-7) if np.isfinite(edge) else edge
 
     def away(self, t: float) -> float:
-        return abs(t - self.line.here)
+        """How far out, negative on the other side."""
+        return (t - self.line.here) * self.side
 
     def at(self, t: float) -> _Known | None:
         """The least root found at t from the nearest known point and the line's other starts."""
@@ -286,7 +288,7 @@ class _Side:
 
     def end(self) -> float | None:
         line = self.line
-        if np.isfinite(self.edge) and self.away(self.edge) <= line.slack:
+        if np.isfinite(self.edge) and abs(self.edge - line.here) <= line.slack:
             return self.edge
         t = self._kept(line.here + self.side * self.target * max(line.se, 1e-8))
         for _ in range(MOST_STEPS):
@@ -302,7 +304,7 @@ class _Side:
                 return self.edge
             following = self._towards()
             if abs(made.root - self.target) < CLOSE * self.target:
-                return following
+                return following if abs(following - t) < 0.01 * self.away(t) else t
             t = self._kept(self._bracketed(following, t))
         return None
 
@@ -313,7 +315,9 @@ class _Side:
         if beyond is None:
             far = self.line.here + self.side * 2.5 * self.away(t)
             return following if self.away(t) < self.away(following) < self.away(far) else far
-        if self.away(inside.t) < self.away(following) < self.away(beyond.t):
+        self.widths.append(abs(beyond.t - inside.t))
+        slow = len(self.widths) > 3 and self.widths[-1] > 0.3 * self.widths[-4]
+        if self.away(inside.t) < self.away(following) < self.away(beyond.t) and not (slow and len(self.widths) % 2):
             return following
         if self.away(inside.t) >= self.away(beyond.t):  # the nearer one stood on a lesser minimum
             self.known = [k for k in self.known if k is not beyond]
