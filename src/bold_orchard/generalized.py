@@ -217,6 +217,8 @@ def _search(
         c.at, start, c.walls, edges, settings.tolerance, settings.max_steps, progress, c.rows.frame.n > MANY_ROWS
     )
     signs = c.signs(found.point.theta)
+    if not (signs < 0).any() and found.point.mode.close <= EXACT:
+        return found
     c.last = None if (signs < 0).any() else c.last
     return replace(found, point=c.at(signs * found.point.theta, EXACT), hessian=signs[:, None] * found.hessian * signs)
 

@@ -68,11 +68,12 @@ class _Corrected:
 def settle(
     f: Callable[[Array], G], start: Array, walls: NDArray[np.bool_], edges: NDArray[np.bool_], tolerance: float = 1e-10,
     max_steps: int = 100, progress: Callable[[int], None] | None = None, many: bool = False, held: Callable[[Array], Array] | None = None,
+    exact: Callable[[Array], G] | None = None,
 ) -> Found[G]:  # fmt: skip
     """Minimise as ``search.minimise`` does, by fewer evaluations where each is dear.
 
     With ``many`` rows the Hessian is so nearly constant that the last small step needs no new one. ``held`` tells which
-    parameters have run to a limit where nothing depends on them any more: they are not judged.
+    parameters have run to a limit where nothing depends on them any more: they are not judged. ``exact`` is f for the last steps.
     """
     pairs: list[tuple[Array, Array]] = []
     last: list[Point] = []
@@ -91,7 +92,7 @@ def settle(
         return made
 
     count = Counter(corrected)
-    plain: Counter[G] = Counter(f)
+    plain: Counter[G] = Counter(exact or f)
     first = count(start)
     near = max(NEAR_MANY if many else NEAR, 1e-12 * abs(first.deviance))
 

@@ -61,6 +61,10 @@ class Family:
         """l' and l'' alone."""
         return self.derivatives(eta, extra)[1:3]
 
+    def higher(self, eta: Array, extra: Array) -> tuple[Array, Array, Array]:
+        """The three derivatives without l itself."""
+        return self.derivatives(eta, extra)[1:]
+
     def value(self, eta: Array, extra: Array) -> Array:
         return self.derivatives(eta, extra)[0]
 

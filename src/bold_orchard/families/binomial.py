@@ -42,10 +42,20 @@ class Binomial(Family):
         return w * (parts[0] + self.constant), w * parts[1], w * parts[2], w * parts[3]
 
     def _logit(self, eta: Array) -> tuple[Array, Array, Array, Array]:
+        return self._logit_value(eta), *self._logit_higher(eta)
+
+    def _logit_higher(self, eta: Array) -> tuple[Array, Array, Array]:
         d1, d2, p = self._logit_slopes(eta)
         p *= -2.0
         p += 1.0
-        return self._logit_value(eta), d1, d2, d2 * p
+        p *= d2
+        return d1, d2, p
+
+    def higher(self, eta: Array, extra: Array) -> tuple[Array, Array, Array]:
+        if self.link != "logit":
+            return super().higher(eta, extra)
+        with np.errstate(over="ignore"):
+            return self._logit_higher(eta)
 
     def _logit_value(self, eta: Array) -> Array:
         softplus = np.abs(eta)

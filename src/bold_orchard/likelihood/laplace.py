@@ -36,13 +36,15 @@ Effects = dict[int, Array]
 
 @dataclass
 class Mode:
-    """The inner minimum at one point: effects ``v`` per unit (k, levels), and the rows' derivatives there."""
+    """The inner minimum at one point: effects ``v`` per unit (k, levels), the rows' derivatives there (l itself NaN where it
+    was not asked for), and how close it was sought."""
 
     v: Effects
     eta: Array
     rows: tuple[Array, ...]
     products: CrossProducts
     eliminated: Eliminated
+    close: float
 
 
 @dataclass
@@ -153,14 +155,19 @@ class Laplace:
             else:
                 v, within, before = self._halved(factors, extra, fixed, v, step, within, before)
         self.last = v
-        eta, rows = fixed + within, np.empty((4, len(fixed)))
+        eta, rows = fixed + within, np.full((4, len(fixed)), np.nan)
+        followed = bool(factors) and not np.isfinite(close)
 
         def source(at: slice) -> tuple[Array, Array]:
-            rows[:, at] = self.pieces[at.start].derivatives(eta[at], extra)
+            family = self.pieces[at.start]
+            if followed:  # only slopes are asked for there
+                rows[1:, at] = family.higher(eta[at], extra)
+            else:
+                rows[:, at] = family.derivatives(eta[at], extra)
             return -rows[2, at], rows[1, at]
 
         products = self.rows.made_by(source)
-        return Mode(v, eta, tuple(rows), products, eliminate(products, factors))
+        return Mode(v, eta, tuple(rows), products, eliminate(products, factors), close)
 
     @cached_property
     def pieces(self) -> dict[int, Family]:

@@ -39,7 +39,7 @@ class Weighted:
     def __init__(self, model: Arrays) -> None:
         chain, tail = split(model)
         n = model.n
-        self.order = np.argsort(model.units[chain[0]].codes, kind="stable") if chain else np.arange(n)
+        self.order = _by_level(model.units[chain[0]]) if chain else np.arange(n)
         self.standard = standard = standardise(model)
         pool = np.empty((len(standard.columns), n))
         for at, values in standard.columns.blocks():
@@ -145,15 +145,23 @@ class Weighted:
 
     def spread(self, effects: dict[int, Array]) -> Array:
         """Z u: effects (k, levels) of every unit, user's numbering, to rows (n,)."""
-        out = np.zeros(self.frame.n)
         if not effects:
-            return out
+            return np.zeros(self.frame.n)
+        out = np.empty(self.frame.n)
 
         def work(rows: slice, _: slice) -> None:
+            total = None
             for f, u in effects.items():
                 codes = self.units[f].codes[rows]
                 for a, column in enumerate(self.z[f]):
-                    out[rows] += u[a][codes] if self.flat[f][a] else column[rows] * u[a][codes]
+                    part = u[a][codes]
+                    if not self.flat[f][a]:
+                        part *= column[rows]
+                    if total is None:
+                        total = part
+                    else:
+                        total += part
+            out[rows] = total
 
         self.each(work)
         return out
@@ -168,10 +176,15 @@ class Weighted:
         out = {}
         for f, unit in enumerate(self.units):
             if self.chain and f == self.chain[0]:
-                out[f] = np.add.reduceat(self.z[f] * rows, self.starts, axis=1)
+                out[f] = np.stack([np.add.reduceat(self._times(f, a, rows), self.starts) for a in range(unit.size)])
             else:
-                out[f] = np.stack([np.bincount(unit.codes, column * rows, unit.levels) for column in self.z[f]])
+                out[f] = np.stack(
+                    [np.bincount(unit.codes, self._times(f, a, rows), unit.levels) for a in range(unit.size)]
+                )
         return out
+
+    def _times(self, f: int, a: int, rows: Array) -> Array:
+        return rows if self.flat[f][a] else self.z[f][a] * rows
 
     def leverage(self, products: CrossProducts, back: Backward) -> Array:
         """z_i' (adjoint of all products) z_i for every row, (n,)."""
@@ -268,6 +281,12 @@ def unmixed(products: CrossProducts, adjoint: Array) -> Array:
             out[at] = mix @ out[at]
             out[:, at] = out[:, at] @ mix.T
     return out
+
+
+def _by_level(unit: RandomUnit) -> Array:
+    """Rows in the order of their levels; few levels are sorted by their digits, which is faster."""
+    small = unit.levels < np.iinfo(np.uint16).max
+    return np.argsort(unit.codes.astype(np.uint16) if small else unit.codes, kind="stable")
 
 
 def _sorted(unit: RandomUnit, order: Array) -> RandomUnit:
