@@ -155,12 +155,13 @@ class Laplace:
             else:
                 v, within, before = self._halved(factors, extra, fixed, v, step, within, before)
         self.last = v
-        eta, rows = fixed + within, np.full((4, len(fixed)), np.nan)
+        eta, rows = fixed + within, np.empty((4, len(fixed)))
         followed = bool(factors) and not np.isfinite(close)
 
         def source(at: slice) -> tuple[Array, Array]:
             family = self.pieces[at.start]
             if followed:  # only slopes are asked for there
+                rows[0, at] = np.nan
                 rows[1:, at] = family.higher(eta[at], extra)
             else:
                 rows[:, at] = family.derivatives(eta[at], extra)

@@ -188,7 +188,7 @@ class Weighted:
 
     def leverage(self, products: CrossProducts, back: Backward) -> Array:
         """z_i' (adjoint of all products) z_i for every row, (n,)."""
-        h = np.zeros(self.frame.n)
+        h: Array = np.zeros(self.frame.n)
         for i, stage in enumerate(products.stages):
             code, z = self._place(stage.order, stage.unit), self.z[stage.unit]
             inverse = back.inverse[stage.unit]
@@ -197,7 +197,9 @@ class Weighted:
                 for f, k in ((stage.unit, a), (stage.unit, b)):
                     if not self.flat[f][k]:
                         part *= self.z[f][k]
-                h += part if a == b else 2.0 * part
+                if a != b:
+                    part *= 2.0
+                h = part if i == a == b == 0 else np.add(h, part, out=h)
             rights = back.rights.get(i)
             if rights is not None:
                 self._beside_stage(h, products, i, rights, code, z)
@@ -230,9 +232,12 @@ class Weighted:
 
     def _place(self, order: Array, f: int) -> Array:
         """Rows' levels of unit f numbered as its stage has them."""
+        codes = self.units[f].codes
+        if len(self.chain) == 1:  # levels stand as the user numbers them
+            return codes
         rank = np.empty(len(order), dtype=np.intp)
         rank[order] = np.arange(len(order))
-        return rank[self.units[f].codes]
+        return rank[codes]
 
     def to_stages(self, products: CrossProducts, values: dict[int, Array]) -> dict[int, Array]:
         """Sums (k, levels) in the user's numbering -> the elimination's order (Z L for a known covariance)."""
