@@ -28,6 +28,7 @@ TERMINAL = {
     "intervals": ["intervals", "slopes"],
     "means": ["means", "slopes", "pruning", "--pairs"],
     "groups": ["groups", "slopes"],
+    "predict": ["predict", "slopes"],
     "fruit-set": ["show", "fruit-set", "--ratios", "--effects"],
     "error": ["fit", "harvest.csv", "yield = rainn + pruning; each orchard: intercept"],
 }
