@@ -221,6 +221,7 @@ def test_points_links_and_df_that_do_not_exist_are_refused(scab):
     assert scab("fit", "scab.csv", two, "--family", "binomial", "--points", "0").code == 2
     assert scab("fit", "scab.csv", "aphids = rain", "--family", "poisson", "--link", "logit").code == 2
     assert scab("fit", "scab.csv", "aphids = rain", "--points", "5").code == 2
+    assert scab("fit", "scab.csv", "aphids = rain", "--family", "poisson", "--df", "kenward-roger").code == 2
     assert (
         scab("fit", "scab.csv", "share = rain; each orchard: intercept", "--family", "beta", "--success", "1").code == 2
     )

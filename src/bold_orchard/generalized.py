@@ -37,6 +37,8 @@ def fit_generalized(
     name: str, design: Design, settings: Settings, progress: Callable[[int], None] | None = None
 ) -> Fit:
     """Fit by maximum likelihood; raises UsageError for more points than the design allows."""
+    if settings.df in ("kenward-roger", "residual"):
+        raise UsageError(f"--df {settings.df} is for gaussian fits; tests of {design.family} fits use the normal")
     laplace = make_laplace(design)
     check_points(design, settings.points)
     start = sampled_start(design, laplace, settings)
