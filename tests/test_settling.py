@@ -111,5 +111,12 @@ def test_without_parameters_there_is_nothing_to_search():
 
 
 def test_the_step_limit_is_told():
-    found = settle(Bowl, np.array([30.0, 40.0, -40.0]), NONE, NONE, max_steps=1, tolerance=1e-14)
-    assert found.converged or found.reason
+    class Tilted(Bowl):
+        """Never flat: the gradient promises a decrease that no step finds."""
+
+        @property
+        def gradient(self):
+            return super().gradient + 1.0
+
+    found = settle(Tilted, np.array([30.0, 40.0, -40.0]), NONE, NONE, max_steps=1)
+    assert not found.converged and found.reason == "the step limit was reached" and found.iterations == 1

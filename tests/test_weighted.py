@@ -67,7 +67,6 @@ def test_pieces_of_rows_end_with_a_level_and_change_nothing(monkeypatch):
     c, _, weight, response, _ = parts(UNITS[2])
     whole = c.rows.at(weight, response)
     monkeypatch.setattr(weighted, "PIECE", 17)
-    monkeypatch.setattr(weighted, "SEVERAL", 10)
     fresh = made("poisson", UNITS[2])[1].rows
     assert len(fresh.pieces) > 3
     finest = fresh.units[fresh.chain[0]].codes

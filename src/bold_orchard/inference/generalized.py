@@ -16,8 +16,10 @@ from bold_orchard.inference.separation import separated
 from bold_orchard.inference.summary import (
     SCHEMA,
     alias_notes,
+    convergence,
     fixed_rows,
     group_rows,
+    likelihood_figures,
     mean_variances,
     number,
     random_parts,
@@ -113,8 +115,6 @@ def summarise(
         rows = [*_threshold_rows(design, values, joint, confidence), *rows]
         covariance = _with_thresholds(joint, covariance, len(values))
     dispersion = c.family.dispersion(e.extra)
-    count = c.p + int(c.frame.n_theta) + c.family.n_extra
-    n = len(design.y)
     return {
         "schema": SCHEMA,
         "name": name,
@@ -129,21 +129,8 @@ def summarise(
         "fixed_covariance": covariance,
         "random": random,
         "residual": None if dispersion is None else {"dispersion": number(dispersion)},
-        "fit": {
-            "loglik": number(-0.5 * e.deviance),
-            "deviance": number(e.deviance),
-            "aic": number(e.deviance + 2 * count),
-            "bic": number(e.deviance + np.log(n) * count),
-            "n_parameters": count,
-        },
-        "convergence": {
-            "converged": found.converged,
-            "boundary": bool(boundary.units),
-            "boundary_terms": boundary.units,
-            "iterations": found.iterations,
-            "evaluations": found.evaluations,
-            "gradient": number(np.sqrt(2.0 * found.decrement)),
-        },
+        "fit": likelihood_figures(e.deviance, c.p + int(c.frame.n_theta) + c.family.n_extra, len(design.y)),
+        "convergence": convergence(found, boundary.units),
         "notes": notes,
         "df_method": "normal",
         "points": points,

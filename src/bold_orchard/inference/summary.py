@@ -52,15 +52,8 @@ def summarise(
         "fixed_covariance": _full_covariance(design, e, known.covariance),
         "random": random,
         "residual": residual_part(design, e),
-        "fit": likelihood_figures(criterion, e),
-        "convergence": {
-            "converged": found.converged,
-            "boundary": bool(boundary.units),
-            "boundary_terms": boundary.units,
-            "iterations": found.iterations,
-            "evaluations": found.evaluations,
-            "gradient": number(np.sqrt(2.0 * found.decrement)),
-        },
+        "fit": likelihood_figures(e.deviance, criterion.products.p + criterion.n_covariance, criterion.products.n),
+        "convergence": convergence(found, boundary.units),
         "notes": notes,
         "df_method": df_method,
         "confidence": confidence,
@@ -90,14 +83,25 @@ def number(x: float) -> float | None:
     return value if np.isfinite(value) else None
 
 
-def likelihood_figures(criterion: Criterion, e: Evaluation) -> dict[str, Any]:
-    count = criterion.products.p + criterion.n_covariance
-    n = criterion.products.n
+def convergence(found: Found[Any], boundary_units: list[str]) -> dict[str, Any]:
+    """How the search ended."""
     return {
-        "loglik": number(-0.5 * e.deviance),
-        "deviance": number(e.deviance),
-        "aic": number(e.deviance + 2 * count),
-        "bic": number(e.deviance + np.log(n) * count),
+        "converged": found.converged,
+        "boundary": bool(boundary_units),
+        "boundary_terms": boundary_units,
+        "iterations": found.iterations,
+        "evaluations": found.evaluations,
+        "gradient": number(np.sqrt(2.0 * found.decrement)),
+    }
+
+
+def likelihood_figures(deviance: float, count: int, n: int) -> dict[str, Any]:
+    """Log-likelihood and criteria of ``count`` parameters on n rows."""
+    return {
+        "loglik": number(-0.5 * deviance),
+        "deviance": number(deviance),
+        "aic": number(deviance + 2 * count),
+        "bic": number(deviance + np.log(n) * count),
         "n_parameters": count,
     }
 

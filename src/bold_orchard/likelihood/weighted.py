@@ -6,9 +6,7 @@ Rows stand sorted by the finest unit, so that its sums are runs of rows. Weights
 from __future__ import annotations
 
 import itertools
-import os
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from functools import cached_property
 from typing import Any
@@ -27,7 +25,6 @@ Array = NDArray[Any]
 MOST_GRID = 40_000_000
 MOST_KEPT = 40_000_000
 PIECE = 32_768
-SEVERAL = 10**9
 
 
 class Weighted:
@@ -88,11 +85,8 @@ class Weighted:
         return [(slice(int(edges[a]), int(edges[b])), slice(int(a), int(b))) for a, b in itertools.pairwise(cuts)]
 
     def each(self, work: Callable[[slice, slice], Any]) -> list[Any]:
-        """``work(rows, levels)`` for every piece, on several threads when there are many rows."""
-        if self.frame.n < SEVERAL:
-            return [work(*piece) for piece in self.pieces]
-        with np.errstate(all="ignore"):
-            return list(_threads().map(lambda piece: _quietly(work, piece), self.pieces))
+        """``work(rows, levels)`` for every piece, so that what it makes on the way stays in the processor's cache."""
+        return [work(*piece) for piece in self.pieces]
 
     def at(self, weight: Array, response: Array, with_x: bool = False) -> CrossProducts:
         """Products of all effects (and X) with themselves under ``weight`` (n,), and with ``response`` (n,)."""
@@ -257,20 +251,6 @@ class Weighted:
             mix = products.units[t.unit].mix
             out[t.unit] = values[t.unit] if mix is None else values[t.unit] @ mix.T
         return out
-
-
-_pools: list[ThreadPoolExecutor] = []
-
-
-def _threads() -> ThreadPoolExecutor:
-    if not _pools:
-        _pools.append(ThreadPoolExecutor(min(os.cpu_count() or 1, 8)))
-    return _pools[0]
-
-
-def _quietly(work: Callable[[slice, slice], Any], piece: tuple[slice, slice]) -> Any:
-    with np.errstate(all="ignore"):
-        return work(*piece)
 
 
 def unmixed(products: CrossProducts, adjoint: Array) -> Array:
