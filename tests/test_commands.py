@@ -159,7 +159,11 @@ def test_check_levels_and_its_csv(fitted):
         ("rows", None),
         ("orchard", "intercept"),
         ("orchard", "centre(rain)"),
+        ("rows", None),
+        ("rows", None),
     ]
+    assert [e["residuals"] for e in d["levels"] if e["level"] == "rows"] == ["conditional", "marginal", "within-group"]
+    assert len(d["influence"]) == 24 and d["autocorrelation"] is None
     rows = pd.read_csv(fitted.folder / "r.csv")
     assert len(rows) == 1427
     np.testing.assert_allclose(rows["fitted"] + rows["residual"], rows["yield"])

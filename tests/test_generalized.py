@@ -145,7 +145,7 @@ def test_counts_that_vary_too_much_are_told_and_families_compare_by_aic(scab):
         scab("fit", "scab.csv", "aphids = rain + spray; each orchard: intercept", "--family", family, "--save", family)
     poisson, wide = scab("check", "poisson", "--json").json, scab("check", "negative-binomial", "--json").json
     assert poisson["dispersion"]["ratio"] > 1.4 and poisson["dispersion"]["p"] < 0.01
-    assert any("negative-binomial" in n and "each ROW: intercept" in n for n in poisson["notes"])
+    assert any("negative-binomial" in n and "each ROW: intercept" in n for n in poisson["closing"]["try"])
     assert wide["dispersion"]["p"] > 0.01 and 0.7 < wide["dispersion"]["ratio"] < 1.3
     assert poisson["zeros"]["seen"] > poisson["zeros"]["expected"] + 3 * poisson["zeros"]["sd"]
     d = scab("compare", "poisson", "negative-binomial", "--json").json

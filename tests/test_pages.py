@@ -48,8 +48,10 @@ def test_check_page(saved):
     for words in (
         "orchard: centre(rain)",
         "Rows farthest from their fitted value",
-        "Equal spread (Brown-Forsythe)",
-        "look normal",
+        "rows, within orchard",
+        "spread across units (Brown-Forsythe)",
+        "Without one orchard: what moves the estimates most",
+        "What looks fine: shape of rows; shape of effects",
     ):
         assert words in text, words
 
@@ -84,7 +86,7 @@ def test_predict_page_for_known_and_new_units(saved):
     frame = pd.DataFrame({"orchard": ["Barrow", "Nowhere"], "rain": [50.0, 50.0], "pruning": ["none", "none"]})
     frame.to_csv(saved.folder / "new.csv", index=False)
     text = read(saved, "predict", "m", "--new", "new.csv")
-    assert "for 2 rows" in text and "1 rows belong to units that were not in the fit" in text
+    assert "for 2 rows" in text and "1 row of units that were not in the fit" in text
     d = saved("predict", "m", "--new", "new.csv", "--json").json
     assert d["new_units"] == 1 and d["rows"][0]["se"] < d["rows"][1]["se"]
     frame.assign(pruning="brutal").to_csv(saved.folder / "new.csv", index=False)

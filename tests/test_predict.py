@@ -6,6 +6,7 @@ import numpy as np
 import pandas as pd
 import pytest
 
+from bold_orchard.errors import OrchardError
 from bold_orchard.fitting import Settings, fit
 from bold_orchard.inference.algebra import is_singular, write_out
 from bold_orchard.inference.predict import predict
@@ -89,7 +90,15 @@ def test_the_predict_command_and_the_matrices(orchard, harvest):
     missing = [r for r in d["rows"] if r["yield"] is None]
     assert len(missing) == 13 and all(r["residual"] is None for r in missing)
     table = pd.read_csv(orchard.folder / "p.csv")
-    assert list(table.columns[-6:]) == ["predicted", "se", "low", "high", "predicted_average", "residual"]
+    assert list(table.columns[-7:]) == [
+        "predicted",
+        "se",
+        "low",
+        "high",
+        "predicted_average",
+        "residual",
+        "units_known",
+    ]
     done = orchard("show", "m", "--matrices", "algebra", "--level", "Barrow")
     assert done.code == 0, done.err
     read = {f: pd.read_csv(orchard.folder / "algebra" / f"{f}.csv", index_col=0).to_numpy() for f in
@@ -140,21 +149,31 @@ def test_intervals_for_new_observations_cover_them():
     assert all(0.925 < np.mean(v) < 0.985 for v in inside.values()), {k: np.mean(v) for k, v in inside.items()}
 
 
-def test_extrapolation_and_what_has_no_new_observation_are_said(orchard, harvest):
-    orchard(
-        "fit",
-        "harvest.csv",
-        "yield = rain; each orchard: intercept; spread = pruning",
-        "--missing",
-        "-999",
-        "--save",
-        "s",
-    )
-    refused = orchard("predict", "s", "--new-observation")
-    assert refused.code == 2 and "the same in every row" in refused.err
+@pytest.mark.parametrize("clause", ["spread = soil", "within tree: unstructured(week)"])
+def test_a_new_observation_has_the_residual_variance_of_its_own_row(clause):
+    frame = trial(trees=30, keep=0.95)
+    made = fit(f"yield = rain; each orchard: intercept; {clause}", table_of(frame))
+    mean, new = (predict(made, table_of(frame), 0.95, flag) for flag in (False, True))
+    part = made.result["residual"]["parameters"]
+    if "spread" in clause:
+        log_sd = {"clay": 0.0} | {row["term"][5:-1]: row["estimate"] for row in part["spread"]}
+        own = made.result["residual"]["variance"] * np.exp(2 * frame["soil"].map(log_sd))
+    else:
+        own = frame["week"].astype(str).map(dict(zip(part["occasions"], np.diag(part["covariance"]))))
+    ratio = (new.high - new.low) / (mean.high - mean.low)
+    np.testing.assert_allclose(ratio, np.sqrt((mean.se**2 + own) / mean.se**2), rtol=1e-6)
+    if "week" in clause:
+        with pytest.raises(OrchardError, match="week 77 was not in the fit"):
+            predict(made, table_of(frame.assign(week=77)), 0.95, True)
+
+
+def test_extrapolation_is_said_and_units_are_told_apart(orchard, harvest):
     orchard("fit", "harvest.csv", "yield = rain; each orchard: intercept", "--missing", "-999", "--save", "m")
     (orchard.folder / "new.csv").write_text("orchard,rain\nBarrow,60\nBarrow,900\n")
     d = orchard("predict", "m", "--new", "new.csv", "--new-observation", "--json").json
     mean = orchard("predict", "m", "--new", "new.csv", "--json").json
-    assert any("1 rows have rain beyond" in n for n in d["notes"])
+    assert any("1 row with rain beyond" in n for n in d["notes"])
     assert d["rows"][0]["high"] > mean["rows"][0]["high"] and d["rows"][0]["se"] == mean["rows"][0]["se"]
+    (orchard.folder / "new.csv").write_text("orchard,rain\nBarrow,60\nNowhere,60\nBarrow,\n")
+    rows = orchard("predict", "m", "--new", "new.csv", "--json").json["rows"]
+    assert [r["units_known"] for r in rows] == ["all", "not orchard", ""] and rows[2]["predicted"] is None

@@ -28,7 +28,7 @@ def saved(orchard, harvest):
 
 
 COMMANDS = [("scout", "harvest.csv"), ("show", "m"), ("compare", "m", "s"), ("check", "m"), ("components", "m"), ("terms", "m"),
-            ("means", "m", "pruning"), ("predict", "m")]  # fmt: skip
+            ("means", "m", "pruning"), ("predict", "m"), ("draw", "m", "--kind", "against")]  # fmt: skip
 
 
 @pytest.mark.parametrize("command", COMMANDS, ids=lambda c: c[0])
@@ -140,11 +140,11 @@ def test_weights_of_two_fits_must_agree(saved):
     assert done.code == 3 and "different weights" in done.err
 
 
-def test_a_picture_that_does_not_exist_is_refused(saved):
-    for command in (("terms", "m"), ("predict", "m")):
-        done = saved(*command, "--figure", "x.png", "--csv", "x.csv")
-        assert done.code == 2 and "no picture yet" in done.err and done.out == ""
-        assert not (saved.folder / "x.png").exists() and not (saved.folder / "x.csv").exists()
+def test_every_command_has_a_picture_and_an_example(saved):
+    for command in (("terms", "m"), ("predict", "m"), ("draw", "m"), ("groups", "m"), ("check", "m")):
+        assert saved(*command, "--figure", "x.png").code == 0
+        assert (saved.folder / "x.png").read_bytes()[:4] == b"\x89PNG"
+        (saved.folder / "x.png").unlink()
 
 
 def test_the_seed_chooses_the_sample_and_is_named(orchard):

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 from bold_orchard.errors import OrchardError, UsageError, a_or_an, nearest, shown, unknown_name
-from bold_orchard.figures.check import local_lines
+from bold_orchard.figures.panels import local_lines
 from bold_orchard.figures.style import canvas, check_ending
 from bold_orchard.inference.adjust import range_quantile, range_tail
 from bold_orchard.inference.boundary import half_and_half

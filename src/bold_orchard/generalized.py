@@ -42,13 +42,13 @@ def fit_generalized(
     laplace = make_laplace(design)
     check_points(design, settings.points)
     start = sampled_start(design, laplace, settings)
-    found = _search(laplace, starting_point(laplace) if start is None else start, settings, progress)
+    found = search(laplace, starting_point(laplace) if start is None else start, settings, progress)
     first, points, criterion = found, 1, laplace
     if settings.points == "auto":
         points, criterion, found = _enough_points(laplace, found, settings)
     elif int(settings.points) > 1:
         points, criterion = int(settings.points), Quadrature.of(laplace, int(settings.points))
-        found = _search(criterion, found.point.theta, settings, progress)
+        found = search(criterion, found.point.theta, settings, progress)
     if criterion is not laplace:
         found = replace(
             found, iterations=found.iterations + first.iterations, evaluations=found.evaluations + first.evaluations
@@ -59,9 +59,9 @@ def fit_generalized(
 def deviance_of(design: Design, settings: Settings, points: int) -> float:
     """The least deviance of a design, from a start of its own."""
     laplace = make_laplace(design)
-    found = _search(laplace, starting_point(laplace), settings, None)
+    found = search(laplace, starting_point(laplace), settings, None)
     if points > 1:
-        found = _search(Quadrature.of(laplace, points), found.point.theta, settings, None)
+        found = search(Quadrature.of(laplace, points), found.point.theta, settings, None)
     return found.point.deviance
 
 
@@ -72,7 +72,7 @@ def again(fit: Fit, y: Array) -> Found[LaplacePoint]:
     criterion = laplace if points == 1 else Quadrature.of(laplace, points)
     theta = fit.evaluation.theta
     start = np.where(criterion.bounded & (np.abs(theta) < 1e-2), 0.1, theta)
-    return _search(criterion, start, fit.settings, None)
+    return search(criterion, start, fit.settings, None)
 
 
 def reopen(
@@ -211,9 +211,7 @@ def starting_point(c: Laplace) -> Array:
     return np.concatenate([b, *theta, extra])
 
 
-def _search(
-    c: Laplace, start: Array, settings: Settings, progress: Callable[[int], None] | None
-) -> Found[LaplacePoint]:
+def search(c: Laplace, start: Array, settings: Settings, progress: Callable[[int], None] | None) -> Found[LaplacePoint]:
     edges = c.bounded
     found = settle(
         c.at, start, c.walls, edges, settings.tolerance, settings.max_steps, progress, c.rows.frame.n > MANY_ROWS
@@ -233,7 +231,7 @@ def _enough_points(
         return 1, laplace, found
     for points, following in itertools.pairwise(AUTO[1:]):
         criterion = Quadrature.of(laplace, points)
-        found = _search(criterion, found.point.theta, settings, None)
+        found = search(criterion, found.point.theta, settings, None)
         more = Quadrature.of(laplace, following).at(found.point.theta).deviance
         if abs(more - found.point.deviance) < 2.0 * ENOUGH:
             break

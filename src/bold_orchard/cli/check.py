@@ -1,43 +1,96 @@
-"""Check the residuals of a fit at every level: rows, and the predicted effects of each unit."""
+"""Check a fit at every level: residuals of rows, effects of units, patterns left over, influence of each unit."""
 
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING, Any
 
-from bold_orchard.cli.options import check_targets, deliver, output_options
+from bold_orchard.cli.options import beside, check_targets, deliver, fit_argument, output_options, write_csv
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+    from bold_orchard.diagnostics.check import Checked
+    from bold_orchard.fitting import Fit
 
 EXAMPLE = """examples:
   orchard check slopes --figure check.png
-  orchard check slopes --csv residuals.csv
+  orchard check slopes --view influence --figure influence.png
+  orchard check slopes --time season --unit orchard
+  orchard check slopes --csv residuals.csv --csv-units effects.csv
 """
+VIEWS = ("overview", "rows", "predictors", "effects", "influence", "time")
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
+    fit_argument(parser)
+    parser.add_argument("--view", choices=VIEWS, default="overview",
+                        help="what --figure shows: everything at a glance (default) or one question at full size")  # fmt: skip
+    parser.add_argument("--unit", metavar="UNIT",
+                        help="the unit for within-group residuals, spread, time and influence (default: of each what fits)")  # fmt: skip
+    parser.add_argument("--time", metavar="COLUMN", help="a column that orders a unit's rows, for autocorrelation")
+    parser.add_argument("--influence", choices=("one-step", "exact", "none"),
+                        help="of each unit: one step of the search (default where quick), or the fit made anew without it")  # fmt: skip
+    parser.add_argument("--csv-units", metavar="FILE", help="one row per unit as CSV: effects and influence")
     output_options(parser)
 
 
 def run(args: argparse.Namespace) -> int:
-    from bold_orchard.diagnostics.check import check
+    from bold_orchard.cli.progress import Steps
+    from bold_orchard.diagnostics.check import Asked, check
     from bold_orchard.store import open_fit
-    from bold_orchard.text.others import check_page
+    from bold_orchard.text.check import check_page
 
     check_targets(args)
     fit = open_fit(args.fit)
-    checked = check(fit, args.seed)
+    with Steps("leaving units out", args.quiet) as progress:
+        checked = check(fit, Asked(args.unit, args.time, args.influence, args.seed), progress)
 
-    def picture():  # type: ignore[no-untyped-def]
+    if args.figure:
+        from bold_orchard.figures.check import refuse_empty
+
+        refuse_empty(fit, checked, args.view)
+
+    def picture() -> Any:
         from bold_orchard.figures.check import check_figure
 
-        return check_figure(fit, checked)
+        return check_figure(fit, checked, args.view)
 
-    def rows() -> list[dict]:  # type: ignore[type-arg]
-        r = checked.residuals
-        frame = fit.design.table.frame.assign(
-            fitted=r.fitted, fitted_average=r.average, residual=r.conditional,
-            residual_marginal=r.marginal, residual_standardised=r.standardised,
-        )  # fmt: skip
-        return frame.to_dict("records")  # type: ignore[return-value]
-
-    deliver(args, checked.document, check_page, rows, picture)
+    if args.csv_units:
+        write_csv(args.csv_units, _units(checked))
+    deliver(args, checked.document, check_page, lambda: _rows(fit, checked), picture)
     return 0 if fit.converged else 4
+
+
+def _rows(fit: Fit, checked: Checked) -> pd.DataFrame:
+    """The rows used, with fitted values and residuals of every kind beside them."""
+    r = checked.residuals
+    made = {
+        "row": fit.design.table.row_numbers, "fitted": r.fitted, "fitted_average": r.average, "residual": r.conditional,
+        "residual_marginal": r.marginal, "residual_standardised": r.standardised,
+    }  # fmt: skip
+    if r.white is not r.standardised:
+        made["residual_independent"] = r.white
+    if checked.within is not None:
+        made |= {
+            "residual_within": checked.within.residual,
+            "residual_within_standardised": checked.within.standardised,
+        }
+    return beside(fit.design.table.frame, made, fit.name)
+
+
+def _units(checked: Checked) -> list[dict[str, Any]]:
+    """One row per level of each unit, one column for each term's effect; what leaving the level out would do."""
+    rows: dict[tuple[str, str], dict[str, Any]] = {}
+    for made in checked.units:
+        for j, level in enumerate(made.levels):
+            row = rows.setdefault((made.group, level), {"group": made.group, "level": level})
+            row |= {f"effect {t}": made.effects[j, k] for k, t in enumerate(made.terms)}
+            row |= {f"se {t}": made.se[j, k] for k, t in enumerate(made.terms)}
+    for entry in checked.document["influence"]:
+        row = rows.setdefault((entry["group"], entry["level"]), {"group": entry["group"], "level": entry["level"]})
+        row |= {"rows": entry["rows"], "cooks_distance": entry["cooks_distance"],
+                "cooks_distance_components": entry["cooks_distance_components"]}  # fmt: skip
+        row |= {f"change {t}": v for t, v in entry["change"].items()}
+        row |= {f"change {t}": v for t, v in entry["components_change"].items()}
+    return list(rows.values())

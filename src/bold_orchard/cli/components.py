@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from bold_orchard.cli.options import check_targets, deliver, output_options
+from bold_orchard.cli.options import check_targets, deliver, fit_argument, output_options
 
 EXAMPLE = """examples:
   orchard components slopes
@@ -14,7 +14,7 @@ EXAMPLE = """examples:
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
+    fit_argument(parser)
     parser.add_argument("--method", choices=("wald", "profile"), default="wald",
                         help="intervals on the log scale (default), or by profile likelihood")  # fmt: skip
     parser.add_argument(

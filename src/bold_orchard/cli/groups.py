@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from bold_orchard.cli.options import check_targets, deliver, output_options
+from bold_orchard.cli.options import check_targets, deliver, fit_argument, output_options
 
 EXAMPLE = """examples:
   orchard groups slopes
@@ -14,7 +14,7 @@ EXAMPLE = """examples:
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
+    fit_argument(parser)
     output_options(parser)
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import argparse
 
-from bold_orchard.cli.options import check_targets, deliver, output_options
+from bold_orchard.cli.options import check_targets, deliver, fit_argument, output_options
 
 EXAMPLE = """examples:
   orchard intervals slopes
@@ -15,7 +15,7 @@ METHODS = ("wald", "profile", "bootstrap")
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
+    fit_argument(parser)
     parser.add_argument("--method", choices=METHODS, default="profile", help="default: profile")
     parser.add_argument("--samples", metavar="N", type=int, help="simulated outcomes of the bootstrap (default 1000)")
     parser.add_argument("--force", action="store_true", help="go on with a fit that did not converge")

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import contextlib
+import gc
 import importlib
 import os
 import sys
@@ -25,12 +26,14 @@ COMMANDS = {
     "means": "adjusted means of a term's levels, differences between them",
     "groups": "what was predicted for each group, and how surely?",
     "predict": "predicted values for these or new rows",
+    "draw": "the fitted lines over the data, group by group",
     "demo": "everything above, on shipped data",
 }
 
 
 def program() -> None:
     """The entry point: run, flush, and leave without taking the libraries down piece by piece."""
+    gc.set_threshold(200_000)  # one command and out: what is made stays in use
     code = main()
     with contextlib.suppress(BrokenPipeError):
         sys.stdout.flush()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from bold_orchard.cli.options import check_targets, deliver, output_options
+from bold_orchard.cli.options import check_targets, deliver, fit_argument, output_options
 from bold_orchard.errors import UsageError
 
 EXAMPLE = """examples:
@@ -17,7 +17,7 @@ ADJUST = ("tukey", "sidak", "bonferroni", "holm", "none")
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
+    fit_argument(parser)
     parser.add_argument("term", metavar="TERM", help="a category of the fixed part, or a product: pruning*soil")
     parser.add_argument("--at", metavar="COLUMN=VALUES", action="append", default=[],
                         help="a covariate at other values than its mean: rain=10,20 (repeatable)")  # fmt: skip

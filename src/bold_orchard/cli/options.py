@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 from bold_orchard.errors import OrchardError, UsageError
 
 if TYPE_CHECKING:
+    import pandas as pd
     from matplotlib.figure import Figure
 
     from bold_orchard.text.page import Page
@@ -28,6 +29,10 @@ class Parser(argparse.ArgumentParser):
 
     def error(self, message: str) -> Any:
         raise UsageError(f"{message}; see: {self.prog} --help")
+
+
+def fit_argument(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
 
 
 def output_options(parser: argparse.ArgumentParser) -> None:
@@ -70,7 +75,7 @@ def check_targets(args: argparse.Namespace) -> None:
         from bold_orchard.figures.style import check_ending
 
         check_ending(args.figure)
-    for path in (args.csv, args.figure, getattr(args, "save", None)):
+    for path in (args.csv, args.figure, getattr(args, "save", None), getattr(args, "csv_units", None)):
         if path is None:
             continue
         folder = Path(path).parent
@@ -84,7 +89,7 @@ def deliver(
     args: argparse.Namespace,
     document: dict[str, Any],
     page: Callable[[dict[str, Any], int], Page],
-    table: Callable[[], list[dict[str, Any]]] | None = None,
+    table: Callable[[], list[dict[str, Any]] | pd.DataFrame] | None = None,
     figure: Callable[[], Figure] | None = None,
 ) -> None:
     """Write the files asked for, then print the document or its page."""
@@ -95,8 +100,10 @@ def deliver(
     if args.csv and table is not None:
         write_csv(args.csv, table())
     if args.figure and figure is not None:
+        from bold_orchard.figures.style import save
+
         made = figure()
-        write_safely(args.figure, made.savefig)
+        write_safely(args.figure, lambda path: save(made, path))
     if args.json:
         json.dump(clean(document), sys.stdout, indent=1, allow_nan=False, ensure_ascii=False)
         sys.stdout.write("\n")
@@ -119,12 +126,20 @@ def clean(value: Any) -> Any:
     return None if isinstance(value, float) and not math.isfinite(value) else value
 
 
-def write_csv(path: str, rows: list[dict[str, Any]]) -> None:
+def beside(frame: pd.DataFrame, made: dict[str, Any], name: str) -> pd.DataFrame:
+    """The user's columns and ours; one of ours that bears the name of a user's gets the fit's name after it."""
+    return frame.assign(**{f"{k} of {name}" if k in frame.columns else k: v for k, v in made.items()})
+
+
+def write_csv(path: str, rows: list[dict[str, Any]] | pd.DataFrame) -> None:
     import csv
 
     from bold_orchard.store import write_safely
 
     def write(p: Path) -> None:
+        if not isinstance(rows, list):
+            rows.to_csv(p, index=False, lineterminator="\n")
+            return
         with p.open("w", newline="", encoding="utf-8") as f:
             writer = csv.DictWriter(f, list(dict.fromkeys(k for r in rows for k in r)), lineterminator="\n")
             writer.writeheader()

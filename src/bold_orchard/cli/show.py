@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 
 from bold_orchard.cli.fit import effects, fixed_table, ratios
-from bold_orchard.cli.options import check_targets, deliver, output_options, say, write_csv
+from bold_orchard.cli.options import check_targets, deliver, fit_argument, output_options, say, write_csv
 
 EXAMPLE = """examples:
   orchard show slopes
@@ -15,7 +15,7 @@ EXAMPLE = """examples:
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
+    fit_argument(parser)
     parser.add_argument(
         "--matrices", metavar="FOLDER", help="write X, Z, G, R, their inverses and the mixed-model equations as CSV"
     )

@@ -5,17 +5,18 @@ from __future__ import annotations
 import argparse
 from typing import Any
 
-from bold_orchard.cli.options import check_targets, deliver, output_options
+from bold_orchard.cli.options import check_targets, deliver, fit_argument, output_options
 
 EXAMPLE = """examples:
   orchard terms slopes
+  orchard terms slopes --figure terms.png
   orchard terms slopes --type 1 --chisq
   orchard terms slopes --contrast "hard - light" --contrast "centre(rain) = 0.25"
 """
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
+    fit_argument(parser)
     parser.add_argument("--type", type=int, choices=(1, 2, 3), default=3,
                         help="1 sequential, 2 after every term that does not contain it, 3 marginal (default)")  # fmt: skip
     parser.add_argument("--chisq", action="store_true", help="Wald chi-squared instead of F")
@@ -43,5 +44,11 @@ def run(args: argparse.Namespace) -> int:
     document["confidence"] = confidence
     document["contrasts"] = [contrast(fit, text, args.df, confidence) for text in args.contrast]
     rows: list[dict[str, Any]] = document["tests"]
-    deliver(args, document, terms_page, lambda: rows)
+
+    def picture() -> Any:
+        from bold_orchard.figures.terms import terms_figure
+
+        return terms_figure(document)
+
+    deliver(args, document, terms_page, lambda: rows, picture)
     return 0 if fit.converged else 4

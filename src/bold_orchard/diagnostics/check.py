@@ -10,16 +10,33 @@ import pandas as pd
 from numpy.typing import NDArray
 from scipy import special
 
+from bold_orchard.design.build import UnitCodes
+from bold_orchard.diagnostics import findings
+from bold_orchard.diagnostics.influence import Influence, Progress, affordable, influence
 from bold_orchard.diagnostics.normality import MOST, SEED, shape
-from bold_orchard.diagnostics.outcome import family_checks, family_notes
+from bold_orchard.diagnostics.outcome import family_checks, family_findings
+from bold_orchard.diagnostics.pattern import curvature, spread_by_fitted
 from bold_orchard.diagnostics.residuals import Residuals, UnitEffects, residuals, unit_effects
+from bold_orchard.diagnostics.serial import autocorrelation, times
+from bold_orchard.diagnostics.within import Within, chosen_unit, within_residuals
+from bold_orchard.errors import UsageError, unknown_name
 from bold_orchard.fitting import Fit
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/check/1"
 FAR = 3.0
 MOST_OUTLIERS = 20
-SUSPECT = 0.01
+HOW = ("one-step", "exact", "none")
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What to look at: a ``unit`` and a ``time`` column by name, ``influence`` one of HOW (None: one-step where quick)."""
+
+    unit: str | None = None
+    time: str | None = None
+    influence: str | None = None
+    seed: int = SEED
 
 
 @dataclass(frozen=True)
@@ -29,36 +46,159 @@ class Checked:
     document: dict[str, Any]
     residuals: Residuals
     units: list[UnitEffects]
+    within: Within | None
+    influence: list[Influence]
 
 
-def check(fit: Fit, seed: int = SEED) -> Checked:
-    """Shape, outliers and spread of row residuals and of predicted unit effects."""
-    units = unit_effects(fit)
-    rest = residuals(fit, units, seed)
+def silent(done: int, total: int) -> None:
+    """No progress."""
+
+
+def check(fit: Fit, asked: Asked | None = None, report: Progress = silent) -> Checked:
+    """Shape, outliers, spread, patterns, autocorrelation and influence, at the level of rows and of every unit.
+
+    Raises UsageError for a unit or a time column that is not there.
+    """
+    asked = asked or Asked()
+    unit = _unit(fit, asked.unit)
+    effects, generalized = unit_effects(fit), fit.design.generalized
+    rest = residuals(fit, effects, asked.seed)
+    notes: list[str] = []
+    inside = None if generalized else _within(fit, unit, notes)
+    levels = _levels(fit, rest, effects, inside, asked.seed)
+    across = fit.design.units[0] if unit is None and fit.design.units else unit
+    spread = None if across is None else brown_forsythe(rest.standardised, across.codes)
+    along = None if fit.design.family == "ordinal" else spread_by_fitted(rest.standardised, rest.fitted)
+    bends = curvature(fit, rest.standardised)
+    serial = _serial(fit, asked, unit, rest, notes)
+    moved = _influence(fit, asked, unit, notes, report)
+    extra = family_checks(fit, asked.seed) if generalized else {}
+    found = [
+        *findings.shape_findings(fit, levels),
+        *findings.spread_findings(fit, None if across is None else across.name, spread, along),
+        *findings.curvature_findings(fit, bends),
+        findings.row_findings(rest.standardised, levels[0]["outliers"]),
+        *findings.unit_findings(
+            fit, [(u.group, t, u.levels, v) for u in effects for t, v in zip(u.terms, u.effects.T)]
+        ),
+        *([] if serial is None else [findings.serial_findings(fit, serial)]),
+        *(findings.influence_findings(fit, m) for m in moved),
+        *(family_findings(extra) if generalized else []),
+    ]
+    document = {
+        "schema": SCHEMA,
+        "name": fit.name,
+        "model": fit.result["model"],
+        "outcome": fit.result["outcome"],
+        "method": fit.result["method"],
+        "levels": levels,
+        "spread": spread,
+        "spread_by_fitted": along,
+        "curvature": bends,
+        "autocorrelation": serial,
+        "influence": [row for m in moved for row in m.rows()],
+        **extra,
+        "findings": findings.document_of(found),
+        "closing": findings.closing(found),
+        "notes": [*_first_notes(fit, levels, asked.seed), *notes],
+    }
+    return Checked(document, rest, effects, inside, moved)
+
+
+def _unit(fit: Fit, name: str | None) -> UnitCodes | None:
+    if name is None:
+        return None
+    known = {u.name: u for u in fit.design.units}
+    if name not in known:
+        raise UsageError(unknown_name("unit", name, known, f"the sentence of '{fit.name}'") + " (in --unit)")
+    return known[name]
+
+
+def _levels(
+    fit: Fit, rest: Residuals, effects: list[UnitEffects], inside: Within | None, seed: int
+) -> list[dict[str, Any]]:
+    """One entry for the rows, one for each term of each unit, then the other residuals of the rows."""
     generalized = fit.design.generalized
-    extra = family_checks(fit, seed) if generalized else {}
     levels = [
         {"level": "rows", "residuals": "quantile" if generalized else "conditional"}
         | shape(rest.standardised if generalized else rest.conditional, seed)
         | {"outliers": _row_outliers(fit, rest)}
     ]
-    for made in units:
-        for term, effects in zip(made.terms, made.effects.T):
+    for made in effects:
+        for term, values in zip(made.terms, made.effects.T):
             entry = {"level": made.group, "term": term, "residuals": "predicted effects"}
-            levels.append(entry | shape(effects, seed) | {"outliers": _unit_outliers(made.levels, effects)})
-    spread = brown_forsythe(rest.standardised, fit.design.units[0].codes) if fit.design.units else None
-    document = {
-        "schema": SCHEMA,
-        "name": fit.name,
-        "model": fit.result["model"],
-        "method": fit.result["method"],
-        "levels": levels,
-        "spread": spread,
-        "influence": [],
-        **extra,
-        "notes": [*_notes(fit, levels, spread, seed), *(family_notes(extra) if generalized else [])],
-    }
-    return Checked(document, rest, units)
+            levels.append(entry | shape(values, seed) | {"outliers": _unit_outliers(made.levels, values)})
+    if not generalized:
+        levels.append({"level": "rows", "residuals": "marginal"} | shape(rest.marginal, seed) | {"outliers": []})
+    if inside is not None:
+        within: dict[str, Any] = {"level": "rows", "residuals": "within-group", "unit": inside.unit.name}
+        within["units"] = int(inside.possible.sum())
+        own = inside.residual[np.isfinite(inside.residual)]
+        levels.append(within | shape(own, seed) | {"outliers": []})
+    return levels
+
+
+def _within(fit: Fit, unit: UnitCodes | None, notes: list[str]) -> Within | None:
+    """Within-group residuals and the line that says what they are good for."""
+    chosen = unit or chosen_unit(fit)
+    if chosen is None:
+        if fit.design.units:
+            notes.append(
+                "No unit has enough rows for a least squares of its own, so there are no within-group residuals."
+            )
+        return None
+    made = within_residuals(fit, chosen)
+    possible, size = int(made.possible.sum()), chosen.size
+    if not possible:
+        notes.append(
+            f"No {chosen.name} has enough rows for a least squares of its own, so there are no within-group residuals."
+        )
+        return None
+    notes.append(
+        f"Conditional residuals (what the groups' own effects leave) judge the rows, marginal ones (what the average effects leave) "
+        f"show both levels at once and are not independent; within-group ones come from each {chosen.name}'s own least squares, free "
+        f"of what is assumed of the groups: {possible:,} of {size:,} levels have the rows for it."
+    )
+    return made
+
+
+def _serial(fit: Fit, asked: Asked, unit: UnitCodes | None, rest: Residuals, notes: list[str]) -> dict[str, Any] | None:
+    """Autocorrelation along the time column asked for, or that of the within clause."""
+    within, table = fit.design.sentence.within, fit.design.table
+    column = asked.time
+    if column is None and within is not None and within.structure.column is not None:
+        column = within.structure.column.name
+    if column is None:
+        return None
+    if not table.has(column):
+        raise UsageError(unknown_name("column", column, table.columns, table.name) + " (in --time)")
+    chosen = findings.serial_unit(fit, unit)
+    if chosen is None:
+        raise UsageError(f"--time looks inside units, and '{fit.name}' has no each clause; leave it out")
+    made = autocorrelation(rest.white, chosen, times(table, column), column, asked.seed)
+    if made["averaged"]:
+        notes.append(
+            f"Several rows of one {chosen.name} share one {column}; their residuals were averaged for the autocorrelation."
+        )
+    return made
+
+
+def _influence(fit: Fit, asked: Asked, unit: UnitCodes | None, notes: list[str], report: Progress) -> list[Influence]:
+    """Of the unit asked for, else of every unit whose levels take seconds at most."""
+    if asked.influence == "none" or not fit.converged:
+        return []
+    made = []
+    for one in [unit] if unit is not None else fit.design.units:
+        if one.size < 2 and unit is None:
+            continue
+        if asked.influence is None and not affordable(fit, one):
+            notes.append(
+                f"The influence of {one.name} ({one.size:,} levels) would take long and was left out; ask for it with "
+                f"--influence one-step --unit '{one.name}'."
+            )
+            continue
+        made.append(influence(fit, one, asked.influence == "exact", report))
+    return made
 
 
 def _row_outliers(fit: Fit, rest: Residuals) -> list[dict[str, Any]]:
@@ -107,59 +247,11 @@ def brown_forsythe(values: Array, codes: NDArray[np.intp]) -> dict[str, Any] | N
     return {"test": "Brown-Forsythe", "value": value, "num_df": k - 1, "den_df": n - k, "p": p}
 
 
-def _notes(fit: Fit, levels: list[dict[str, Any]], spread: dict[str, Any] | None, seed: int) -> list[str]:
+def _first_notes(fit: Fit, levels: list[dict[str, Any]], seed: int) -> list[str]:
     notes = []
     if not fit.converged:
         notes.append("The fit did NOT converge; its residuals mean nothing. Mend the fit first.")
-    rows, units = levels[0], levels[1:]
-    if rows["n"] > MOST:
-        notes.append(f"Shapiro-Wilk was made on {MOST:,} values chosen at random (seed {seed}) out of {rows['n']:,}.")
-    notes.append(
-        _shape_words("The randomised quantile residuals" if fit.design.generalized else "The row residuals", rows)
-    )
-    for entry in units:
-        notes.append(_shape_words(f"The {entry['level']} effects of {entry['term']}", entry))
-        if entry["n"] < 20 and entry["shapiro"]:
-            notes[-1] += f" With {entry['n']} levels only gross departures can be seen."
-    if spread is not None:
-        unit = fit.design.units[0].name
-        if spread["p"] < SUSPECT:
-            notes.append(
-                f"The residual spread differs between levels of {unit} (Brown-Forsythe p {_p(spread['p'])}): look for the "
-                f"variable behind it."
-            )
-        else:
-            notes.append(f"The residual spread is much the same in every {unit} (Brown-Forsythe p {_p(spread['p'])}).")
-    if rows["outliers"]:
-        worst = rows["outliers"][0]
-        where = ", ".join(f"{k} {v}" for k, v in worst["units"].items())
-        notes.append(
-            f"Farthest row: {worst['row']} ({where}), {worst['standardised']:+.1f} residual SDs; "
-            "see whether it is a slip of the pen before you trust or drop it."
-        )
+    n = levels[0]["n"]
+    if n > MOST:
+        notes.append(f"Shapiro-Wilk was made on {MOST:,} values chosen at random (seed {seed}) out of {n:,}.")
     return notes
-
-
-def _shape_words(what: str, entry: dict[str, Any]) -> str:
-    test = entry["shapiro"]
-    if test is None:
-        return f"{what} are all alike or too few to judge."
-    if test["p"] >= SUSPECT:
-        return f"{what} look normal (Shapiro-Wilk p {_p(test['p'])})."
-    skew, tails = entry["skewness"], entry["kurtosis"]
-    if entry["n"] > 1000 and abs(skew) < 0.3 and abs(tails) < 0.5:
-        return f"{what} depart from the normal by little, found only because there are many (p {_p(test['p'])})."
-    how = []
-    if abs(skew) >= 0.3:
-        how.append(f"a long tail to the {'right' if skew > 0 else 'left'}")
-    if tails > 0.5:
-        how.append("heavy tails")
-    advice = (
-        " A log or square root of the outcome may help." if skew > 0.5 and entry["residuals"] == "conditional" else ""
-    )
-    words = " and ".join(how) or "a shape that is not normal"
-    return f"{what} have {words} (Shapiro-Wilk p {_p(test['p'])}); look at the QQ plot.{advice}"
-
-
-def _p(p: float) -> str:
-    return "< 0.001" if p < 0.001 else f"= {p:.3f}"

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.diagnostics.findings import Finding, equals
 from bold_orchard.diagnostics.residuals import family_extra, linear_predictor, rows_family
 from bold_orchard.fitting import Fit
 
@@ -86,25 +87,28 @@ def _against_observed(fit: Fit, eta: Array) -> dict[str, Any] | None:
     return {"table": table, "tenths": tenths}
 
 
-def family_notes(checks: dict[str, Any]) -> list[str]:
+def family_findings(checks: dict[str, Any]) -> list[Finding]:
     """What the checks say, and what to try."""
-    notes = []
+    found = []
     d, z = checks["dispersion"], checks["zeros"]
     if d is not None and d["p"] < TOO_WIDE and d["ratio"] > 1.1:
-        notes.append(
-            f"The rows vary {d['ratio']:.2f} times as much as the family allows (Pearson chi-squared over df, p {_p(d['p'])}): its "
-            "standard errors are too small. Try --family negative-binomial for counts, or an effect for every row: number the "
-            "rows in a column and add  each ROW: intercept"
+        words = f"the rows vary {d['ratio']:.2f} times as much as the family allows (Pearson chi-squared over df, p {equals(d['p'])}), so its standard errors are too small"
+        advice = (
+            "--family negative-binomial for counts, or an effect for every row: number the rows in a column and add  "
+            "each ROW: intercept"
         )
+        found.append(Finding("dispersion", "rows", True, words, advice))
     elif d is not None:
-        notes.append(f"The rows vary as much as the family allows (ratio {d['ratio']:.2f}, p {_p(d['p'])}).")
-    if z is not None and abs(z["seen"] - z["expected"]) > 3.0 * max(z["sd"], 1.0):
-        more = "more" if z["seen"] > z["expected"] else "fewer"
-        notes.append(
-            f"There are {more} zeros than the model expects: {z['seen']:,} seen, {z['expected']:,.0f} expected."
-        )
-    return notes
-
-
-def _p(p: float) -> str:
-    return f"= {p:.3f}" if p >= 0.001 else "< 0.001"
+        words = f"the rows vary as much as the family allows (ratio {d['ratio']:.2f}, p {equals(d['p'])})"
+        found.append(Finding("dispersion", "rows", False, words))
+    if z is not None:
+        seen = f"{z['seen']:,} seen, {z['expected']:,.0f} expected"
+        if abs(z["seen"] - z["expected"]) > 3.0 * max(z["sd"], 1.0):
+            more = "more" if z["seen"] > z["expected"] else "fewer"
+            advice = "--family negative-binomial, or a model of its own for whether anything was counted at all"
+            found.append(
+                Finding("zeros", "rows", True, f"there are {more} zeros than the model expects ({seen})", advice)
+            )
+        else:
+            found.append(Finding("zeros", "rows", False, f"there are as many zeros as the model expects ({seen})"))
+    return found

@@ -10,20 +10,24 @@ from numpy.typing import NDArray
 from scipy import special
 
 from bold_orchard.families import Data
-from bold_orchard.fitting import Fit
+from bold_orchard.fitting import Fit, row_order
 
 Array = NDArray[Any]
 
 
 @dataclass(frozen=True)
 class Residuals:
-    """Per row used, each (n,): fitted values with and without the units' effects, and what remains."""
+    """Per row used, each (n,): fitted values with and without the units' effects, and what remains.
+
+    ``standardised`` is divided by each row's own SD; ``white`` has the correlation inside units taken out as well.
+    """
 
     fitted: Array
     average: Array
     conditional: Array
     marginal: Array
     standardised: Array
+    white: Array
 
 
 @dataclass(frozen=True)
@@ -88,7 +92,23 @@ def residuals(fit: Fit, units: list[UnitEffects] | None = None, seed: int = 0) -
     scale = np.sqrt(fit.evaluation.sigma2)
     rest = y - fitted
     root = 1.0 if design.weights is None else np.sqrt(design.weights)
-    return Residuals(fitted, average, rest, y - average, rest * root / scale)
+    standardised = rest * root / scale
+    scaled, white = _by_covariance(fit, standardised)
+    return Residuals(fitted, average, rest, y - average, scaled, white)
+
+
+def _by_covariance(fit: Fit, rest: Array) -> tuple[Array, Array]:
+    """Residuals over sigma, divided by each row's SD, and whitened by the factor of R."""
+    e, correlated = fit.evaluation, fit.criterion.correlated
+    if correlated is None:
+        return rest, rest
+    phi, order = e.theta[e.criterion.phi], row_order(fit.design.residual)
+    order = np.arange(len(rest)) if order is None else order
+    sorted_rest = rest[order]
+    scaled, white = np.empty_like(rest), np.empty_like(rest)
+    scaled[order] = sorted_rest / correlated.rows.scale(phi)
+    white[order] = correlated.rows.whiten(phi, sorted_rest)
+    return scaled, white
 
 
 def _quantile(fit: Fit, eta: Array, average: Array, seed: int) -> Residuals:
@@ -99,10 +119,10 @@ def _quantile(fit: Fit, eta: Array, average: Array, seed: int) -> Residuals:
     u = lower + np.random.default_rng(seed).random(len(lower)) * (upper - lower)
     standardised = special.ndtri(np.clip(u, 1e-15, 1 - 1e-15))
     if design.family == "ordinal":
-        return Residuals(eta, average, standardised, standardised, standardised)
+        return Residuals(eta, average, standardised, standardised, standardised, standardised)
     y = design.y if design.trials is None else design.y / design.trials
     mean, overall = family.mean(eta), family.mean(average)
-    return Residuals(mean, overall, y - mean, y - overall, standardised)
+    return Residuals(mean, overall, y - mean, y - overall, standardised, standardised)
 
 
 def linear_predictor(fit: Fit) -> Array:

@@ -1,4 +1,4 @@
-"""The picture of ``orchard check``: are rows and units normal, and do they spread evenly?"""
+"""The pictures of ``orchard check``: everything at a glance, or one question at full size."""
 
 from __future__ import annotations
 
@@ -9,100 +9,248 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from numpy.typing import NDArray
 
+from bold_orchard.design.build import UnitCodes
 from bold_orchard.diagnostics.check import Checked
-from bold_orchard.diagnostics.normality import normal_scores
-from bold_orchard.figures.style import AMBER, BARK, LEAF, PLUM, canvas
+from bold_orchard.diagnostics.influence import Influence
+from bold_orchard.diagnostics.residuals import UnitEffects
+from bold_orchard.diagnostics.serial import times
+from bold_orchard.errors import UsageError
+from bold_orchard.figures.panels import against, box, histogram, qq
+from bold_orchard.figures.style import AMBER, BARK, LEAF, PALETTE, PLUM, canvas
 from bold_orchard.fitting import Fit
+from bold_orchard.inference.lines import covariates
 
 Array = NDArray[Any]
-MOST_POINTS = 20000
-FEWEST = 5
+MOST_TERMS, MOST_PREDICTORS, MOST_NAMED, MOST_LEVELS = 4, 6, 15, 12
 
 
-def check_figure(fit: Fit, checked: Checked) -> Figure:
-    """One line of panels for the rows, one for each term of each unit: QQ plot, then against fitted."""
-    effects = [(u, i) for u in checked.units for i in range(len(u.terms))]
-    lines = 1 + len(effects)
-    height = max(8.0, 2.7 * lines)
-    figure, axes = canvas(lines, 2, f"Residuals of {fit.name}: {fit.result['model']}", height=height)
-    rest = checked.residuals
-    outcome = fit.design.outcome
-    kind = "quantile residual" if fit.design.generalized else "standardised residual"
-    _qq(axes[0], rest.standardised, "Rows: are the residuals normal?", kind)
-    shown = rest.standardised if fit.design.generalized else rest.conditional
-    _against(
-        axes[1], rest.fitted, shown, f"fitted {outcome}", kind if fit.design.generalized else f"residual of {outcome}"
-    )
-    axes[1].set_title("Rows: is the spread even, the middle at zero?")
-    for line, (unit, i) in enumerate(effects, start=1):
-        what = f"{unit.group}: {unit.terms[i]}"
-        left, right = axes[2 * line], axes[2 * line + 1]
-        _qq(left, unit.effects[:, i], f"{what}: are the effects normal?", "predicted effect")
-        codes = fit.design.blocks[unit.unit].unit.codes
-        counts = np.bincount(codes, minlength=len(unit.levels))
-        seen = counts > 0
-        mean = np.bincount(codes, rest.average, minlength=len(counts))[seen] / counts[seen]
-        label = f"{outcome} expected of each {unit.group} by its terms"
-        _against(right, mean, unit.effects[seen, i], label, "predicted effect")
-        right.set_title(f"{what}: any pattern left?")
+def check_figure(fit: Fit, checked: Checked, view: str = "overview") -> Figure:
+    """One of the views; raises UsageError where there is nothing to show in it."""
+    draw = {"overview": _overview, "rows": _rows, "predictors": _predictors, "effects": _effects,
+            "influence": _influence, "time": _time}[view]  # fmt: skip
+    return draw(fit, checked)
+
+
+def refuse_empty(fit: Fit, checked: Checked, view: str) -> None:
+    """Raise UsageError before anything is written when a view has nothing to show."""
+    if view == "time" and checked.document["autocorrelation"] is None:
+        raise UsageError("--view time needs --time COLUMN, the column that orders a unit's rows")
+    if view == "effects" and not checked.units:
+        raise UsageError(
+            f"--view effects: '{fit.name}' has no each clause, so there are no effects; choose another view"
+        )
+    if view == "influence" and not checked.influence:
+        raise UsageError("--view influence: no unit's influence was made; ask for it with --influence one-step")
+    if view == "predictors" and not (covariates(fit) or fit.design.categories()):
+        raise UsageError(f"--view predictors: '{fit.name}' has none; choose another view")
+
+
+class _Words:
+    """What the axes are called."""
+
+    def __init__(self, fit: Fit) -> None:
+        quantile = fit.design.generalized
+        self.outcome = fit.design.outcome
+        self.standardised = "quantile residual" if quantile else "standardised residual"
+        self.fitted = (
+            f"fitted {self.outcome}" if fit.design.family != "ordinal" else f"linear predictor of {self.outcome}"
+        )
+
+
+def _overview(fit: Fit, checked: Checked) -> Figure:
+    figure, axes = canvas(2, 3, f"Residuals of {fit.name} at a glance: {fit.result['model']}")
+    _row_panels(fit, checked, axes[:3], axes[3])
+    if checked.units:
+        _all_effects(axes[4], checked.units)
+    elif covariates(fit):
+        _predictor(axes[4], fit, checked, covariates(fit)[0])
+    else:
+        axes[4].set_visible(False)
+    if checked.influence:
+        _distances(axes[5], checked.influence[0], 6)
+    elif fit.design.units:
+        _spread_of_units(axes[5], checked, fit.design.units[0])
+    else:
+        axes[5].set_visible(False)
     return figure
 
 
-def _thin(n: int) -> NDArray[np.intp]:
-    if n <= MOST_POINTS:
-        return np.arange(n)
-    return np.random.default_rng(1).choice(n, MOST_POINTS, replace=False)
+def _rows(fit: Fit, checked: Checked) -> Figure:
+    figure, axes = canvas(2, 2, f"Row residuals of {fit.name}: {fit.result['model']}")
+    _row_panels(fit, checked, axes[:3], axes[3])
+    return figure
 
 
-def _dots(ax: Axes, x: Array, y: Array) -> None:
-    alpha = float(np.clip(60 / np.sqrt(len(x)) / 2, 0.12, 0.85))
-    size = float(np.clip(4000 / len(x), 5, 30))
-    ax.scatter(x, y, s=size, color=LEAF, alpha=alpha, linewidths=0, rasterized=len(x) > 5000)
+def _row_panels(fit: Fit, checked: Checked, three: list[Axes], last: Axes) -> None:
+    words, rest = _Words(fit), checked.residuals
+    qq(three[0], rest.standardised, "Are the rows normal?", words.standardised)
+    against(three[1], rest.fitted, rest.standardised, words.fitted, words.standardised)
+    three[1].set_title("Is the middle at zero?")
+    root = np.sqrt(np.abs(rest.standardised))
+    against(three[2], rest.fitted, root, words.fitted, "root of absolute residual", middle=None)
+    three[2].set_title("Is the spread even?")
+    far = checked.document["levels"][0]["outliers"][:4]
+    named = [
+        (o["standardised"], ", ".join([f"row {o['row']}", *[f"{u} {v}" for u, v in o["units"].items()][:1]]))
+        for o in far
+    ]
+    histogram(last, rest.standardised, words.standardised, named)
+    last.set_title("Which rows lie far out?")
 
 
-def _qq(ax: Axes, values: Array, title: str, label: str) -> None:
-    """Ordered values against normal scores, with the line through the quartiles and a 95% pointwise band."""
-    x = np.sort(values)
-    scores = normal_scores(len(x))
-    keep = np.sort(_thin(len(x)))
-    q1, q3 = np.quantile(x, [0.25, 0.75])
-    slope = (q3 - q1) / 1.349 if q3 > q1 else float(x.std())
-    middle = (q1 + q3) / 2
-    p = (np.arange(1, len(x) + 1) - 0.375) / (len(x) + 0.25)
-    density = np.exp(-0.5 * scores**2) / np.sqrt(2 * np.pi)
-    band = 1.96 * slope * np.sqrt(p * (1 - p) / len(x)) / density
-    line = middle + slope * scores
-    ax.fill_between(scores[keep], (line - band)[keep], (line + band)[keep], color=AMBER, alpha=0.25, linewidth=0)
-    ax.plot(scores[[0, -1]], line[[0, -1]], color=PLUM, linewidth=1.5)
-    _dots(ax, scores[keep], x[keep])
-    ax.set(title=title, xlabel="normal score", ylabel=label)
+def _all_effects(ax: Axes, units: list[UnitEffects]) -> None:
+    """QQ plots of the standardised effects of all terms in one panel."""
+    terms = [(u, k) for u in units for k in range(len(u.terms))]
+    if len(terms) == 1:
+        u, k = terms[0]
+        qq(ax, u.effects[:, k], f"Are the {u.group} effects normal?", f"effect of {u.terms[k]}", u.levels)
+        return
+    from bold_orchard.diagnostics.normality import normal_scores
+
+    low, high = 0.0, 0.0
+    for i, (u, k) in enumerate(terms[: len(PALETTE)]):
+        values = np.sort(u.effects[:, k])
+        sd = float(values.std(ddof=1)) or 1.0
+        scores = normal_scores(len(values))
+        ax.plot(scores, (values - values.mean()) / sd, "o", color=PALETTE[i], markersize=float(np.clip(60 / np.sqrt(len(values)), 2.5, 6)),
+                alpha=0.75, markeredgewidth=0, label=f"{u.group}: {u.terms[k]}")  # fmt: skip
+        low, high = min(low, float(scores[0])), max(high, float(scores[-1]))
+    ax.plot([low, high], [low, high], color=BARK, linewidth=1)
+    ax.legend(frameon=False, fontsize=9, loc="upper left")
+    ax.margins(y=0.16)
+    ax.set(title="Are the effects normal?", xlabel="normal score", ylabel="effect, standardised")
 
 
-def _against(ax: Axes, x: Array, y: Array, xlabel: str, ylabel: str) -> None:
-    """Dots with a zero line and a smooth line of local means."""
-    keep = _thin(len(x))
-    ax.axhline(0.0, color=BARK, linewidth=1)
-    _dots(ax, x[keep], y[keep])
-    if len(x) >= 30:
-        centres, means = local_lines(x, y)
-        ax.plot(centres, means, color=PLUM, linewidth=2)
-    ax.set(xlabel=xlabel, ylabel=ylabel)
+def _distances(ax: Axes, made: Influence, most: int) -> None:
+    """Cook's distances of the levels that move the estimates most."""
+    order = np.argsort(-np.nan_to_num(made.cook, nan=-1.0))[:most][::-1]
+    at = np.arange(len(order))
+    ax.barh(at + 0.19, made.cook[order], height=0.36, color=LEAF, label="fixed part")
+    ax.barh(at - 0.19, made.cook_components[order], height=0.36, color=AMBER, label="components")
+    ax.set_yticks(at, [made.unit.texts[i] for i in order], fontsize=10)
+    ax.legend(frameon=False, fontsize=9, loc="lower right")
+    ax.grid(axis="y", visible=False)
+    ax.set(title=f"Which {made.unit.name} carries most?", xlabel="Cook's distance without it")
 
 
-def local_lines(x: Array, y: Array, points: int = 40) -> tuple[Array, Array]:
-    """A smooth line at ``points`` places, NaN where rows are few: local straight lines under a normal kernel (Cleveland 1979), on binned x."""
-    order = np.argsort(x)
-    size = max(len(x) // 200, 1)
-    stops = np.arange(0, len(x), size)
-    count = np.diff(np.append(stops, len(x)))
-    bx, by = np.add.reduceat(x[order], stops) / count, np.add.reduceat(y[order], stops) / count
-    low, high = np.quantile(x, [0.01, 0.99])
-    at = np.linspace(low, high, points)
-    width = max((high - low) / 8, 1e-12)
-    weight = np.exp(-0.5 * ((at[:, None] - bx) / width) ** 2) * count
-    away = bx - at[:, None]
-    s0, s1, s2 = weight.sum(axis=1), (weight * away).sum(axis=1), (weight * away**2).sum(axis=1)
-    t0, t1 = weight @ by, (weight * away) @ by
-    line = (s2 * t0 - s1 * t1) / np.maximum(s0 * s2 - s1**2, 1e-300)
-    near = (np.abs(away) < width) @ count
-    return at, np.where(near >= FEWEST, line, np.nan)  # no line over a gap
+def _spread_of_units(ax: Axes, checked: Checked, unit: UnitCodes) -> None:
+    """SD of the residuals in each level."""
+    values, counts = checked.residuals.standardised, np.maximum(unit.counts, 1)
+    mean = np.bincount(unit.codes, values, minlength=unit.size) / counts
+    sd = np.sqrt(
+        np.bincount(unit.codes, (values - mean[unit.codes]) ** 2, minlength=unit.size) / np.maximum(counts - 1, 1)
+    )
+    ax.plot(np.sort(sd[counts > 1]), color=LEAF, linewidth=2.5)
+    ax.set(
+        title=f"Does each {unit.name} spread alike?", xlabel=f"levels of {unit.name}, sorted", ylabel="SD of residuals"
+    )
+    ax.set_ylim(bottom=0)
+
+
+def _predictors(fit: Fit, checked: Checked) -> Figure:
+    numbers = covariates(fit)
+    categories = [name for name, _ in fit.design.categories()]
+    shown = [*numbers, *categories][:MOST_PREDICTORS]
+    more = len(numbers) + len(categories) - len(shown)
+    columns = min(len(shown), 3)
+    title = f"Residuals of {fit.name} along each predictor: is a curve or a level left?"
+    figure, axes = canvas(-(-len(shown) // columns), columns, title + (f" ({more} more not shown)" if more else ""))
+    for ax, name in zip(axes, shown):
+        (_predictor if name in numbers else _category)(ax, fit, checked, name)
+    for ax in axes[len(shown) :]:
+        ax.set_visible(False)
+    return figure
+
+
+def _predictor(ax: Axes, fit: Fit, checked: Checked, name: str) -> None:
+    against(ax, fit.design.table.numbers(name), checked.residuals.standardised, name, _Words(fit).standardised)
+    ax.set_title(f"A curve along {name}?")
+
+
+def _category(ax: Axes, fit: Fit, checked: Checked, name: str) -> None:
+    made = next(m for n, m in fit.design.categories() if n == name)
+    levels = list(made.levels)[:MOST_LEVELS]
+    for i in range(len(levels)):
+        own = checked.residuals.standardised[made.codes == i]
+        if len(own):
+            box(ax, own, i, 0.5, horizontal=False)
+    ax.axhline(0, color=BARK, linewidth=1)
+    ax.set_xticks(range(len(levels)), levels, rotation=30 if sum(map(len, levels)) > 24 else 0)
+    ax.set(title=f"Alike in every level of {name}?", xlabel=name, ylabel=_Words(fit).standardised)
+
+
+def _effects(fit: Fit, checked: Checked) -> Figure:
+    """For each term of each unit: QQ plot with its farthest levels named, and effects against what the terms expect."""
+    terms = [(u, k) for u in checked.units for k in range(len(u.terms))]
+    shown = terms[:MOST_TERMS]
+    more = f" (the first {MOST_TERMS} of {len(terms)} terms)" if len(terms) > len(shown) else ""
+    figure, axes = canvas(2, max(len(shown), 2), f"Predicted effects of {fit.name}: {fit.result['model']}{more}")
+    columns = max(len(shown), 2)
+    for i, (unit, k) in enumerate(shown):
+        what = f"{unit.group}: {unit.terms[k]}"
+        qq(axes[i], unit.effects[:, k], f"{what}: normal?", "predicted effect", unit.levels)
+        codes = fit.design.blocks[unit.unit].unit.codes
+        counts = np.bincount(codes, minlength=len(unit.levels))
+        seen = counts > 0
+        mean = np.bincount(codes, checked.residuals.average, minlength=len(counts))[seen] / counts[seen]
+        against(
+            axes[columns + i],
+            mean,
+            unit.effects[seen, k],
+            f"{fit.design.outcome} expected by its terms",
+            "predicted effect",
+        )
+        axes[columns + i].set_title(f"{what}: a pattern?")
+    for ax in [*axes[len(shown) : columns], *axes[columns + len(shown) :]]:
+        ax.set_visible(False)
+    return figure
+
+
+def _influence(fit: Fit, checked: Checked) -> Figure:
+    """Distances of the levels that move the estimates most, and each parameter's change in units of its SE."""
+    made = checked.influence[0]
+    figure, axes = canvas(1, 2, f"Without one {made.unit.name}: what would change in {fit.name}? {fit.result['model']}")
+    _distances(axes[0], made, MOST_NAMED)
+    change = (made.fixed - made.fixed_all) / np.where(made.se > 0, made.se, np.inf)
+    ax = axes[1]
+    for at, term in enumerate(reversed(made.terms)):
+        k = made.terms.index(term)
+        values = change[:, k]
+        known = np.flatnonzero(np.isfinite(values))
+        ax.plot(values[known], np.full(len(known), at), "o", color=LEAF, markersize=6, alpha=float(np.clip(20 / np.sqrt(made.unit.size) / 2, 0.1, 0.6)), markeredgewidth=0)  # fmt: skip
+        if len(known):
+            far = int(known[np.argmax(np.abs(values[known]))])
+            ax.annotate(made.unit.texts[far], (values[far], at), xytext=(0, 9), textcoords="offset points", fontsize=9,
+                        color=BARK, ha="center")  # fmt: skip
+    ax.axvline(0, color=BARK, linewidth=1)
+    ax.set_yticks(range(len(made.terms)), made.terms[::-1])
+    ax.set_ylim(-0.6, len(made.terms) - 0.4)
+    ax.margins(x=0.15)
+    ax.set(title="How far would each estimate move?", xlabel=f"change without one {made.unit.name}, in SEs")
+    return figure
+
+
+def _time(fit: Fit, checked: Checked) -> Figure:
+    d = checked.document["autocorrelation"]
+    figure, axes = canvas(1, 2, f"Residuals of {fit.name} along {d['time']}: {fit.result['model']}")
+    x = times(fit.design.table, d["time"])
+    seen = np.isfinite(x)
+    against(axes[0], x[seen], checked.residuals.standardised[seen], d["time"], _Words(fit).standardised)
+    axes[0].set_title(f"A trend along {d['time']}?")
+    ax, lags = axes[1], d["lags"]
+    at = np.array([lag["gap"] for lag in lags])
+    r = np.array([lag["correlation"] for lag in lags], dtype=float)
+    limit = 1.96 / np.sqrt([lag["pairs"] for lag in lags])
+    ax.fill_between(at, d["expected"] - limit, d["expected"] + limit, color=AMBER, alpha=0.25, linewidth=0)
+    ax.vlines(at, 0, r, color=LEAF, linewidth=5)
+    ax.axhline(0, color=BARK, linewidth=1)
+    ax.axhline(d["expected"], color=PLUM, linewidth=1.5, linestyle=(0, (4, 3)), label="expected of independent rows")
+    ax.legend(frameon=False, fontsize=10, loc="upper right")
+    ax.set_xticks(at)
+    ax.margins(x=0.1, y=0.15)
+    ax.set(
+        title=f"Do rows of one {d['unit']} depend on each other?",
+        xlabel=f"gap in {d['time']}",
+        ylabel="correlation of residuals",
+    )
+    return figure

@@ -43,9 +43,21 @@ def canvas(rows: int, columns: int, title: str, width: float = 12.8, height: flo
 
     matplotlib.rcParams.update(SETTINGS)
     figure = Figure(figsize=(width, height), dpi=100, layout="constrained")
-    figure.suptitle(textwrap.fill(title, 110), x=0.01, ha="left", fontsize=13, color=BARK)
-    axes = figure.subplots(rows, columns, squeeze=False)
-    return figure, list(axes.ravel())
+    figure.suptitle(textwrap.fill(title, 136), x=0.01, ha="left", fontsize=13, color=BARK)
+    axes = list(figure.subplots(rows, columns, squeeze=False).ravel())
+    for ax in axes if len(axes) > 4 else []:
+        ax.locator_params(nbins=5)
+    return figure, axes
+
+
+def save(figure: Figure, path: Path) -> None:
+    """Write a picture in the form its ending asks for."""
+    if path.suffix.lower() == ".png":
+        from matplotlib.backends.backend_agg import FigureCanvasAgg
+
+        FigureCanvasAgg(figure).print_png(path)  # one drawing; savefig makes a trial one before
+    else:
+        figure.savefig(path)
 
 
 def check_ending(path: str) -> None:

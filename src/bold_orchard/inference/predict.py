@@ -9,6 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.design.build import UnitCodes, covariate_columns, rebuild_parts, unit_codes
+from bold_orchard.design.coding import build_part
+from bold_orchard.design.functions import Maker
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.families import Data
 from bold_orchard.fitting import Fit
@@ -52,7 +54,9 @@ def predict(
     """
     design = fit.design
     complete = np.ones(len(table), dtype=bool)
-    for column in dict.fromkeys(covariate_columns(design.sentence)):
+    for column in dict.fromkeys(
+        [*covariate_columns(design.sentence), *(_spread_columns(fit) if new_observation else [])]
+    ):
         complete &= ~table.is_missing(column)
     if not complete.any():
         raise OrchardError(f"no row of {table.name} has all covariates of the model")
@@ -74,7 +78,7 @@ def predict(
     if design.generalized:
         family = family_of(fit)
         if design.family == "ordinal":
-            probabilities = _grades(fit, predicted)
+            probabilities = grade_chances(fit, predicted)
         ends = _drawn_ends(fit, used, predicted, se, confidence, seed) if new_observation else None
         se = se * np.abs(family.mean_slope(predicted))
         predicted, low, high, average = (family.mean(v) for v in (predicted, low, high, average))
@@ -98,16 +102,35 @@ def predict(
     )
 
 
+def _spread_columns(fit: Fit) -> list[str]:
+    """Columns on which a row's residual variance depends."""
+    within, spread = fit.design.sentence.within, [c.name for c in columns_of(fit.design.sentence.spread)]
+    occasion = within is not None and within.structure.kind == "unstructured" and within.structure.column
+    return spread + ([occasion.name] if occasion else [])
+
+
 def _residual_variance(fit: Fit, used: Table) -> Array:
-    """Residual variance of each new row; raises UsageError where it depends on more than a weight."""
-    design = fit.design
-    if design.residual.spread is not None or design.residual.kind == "unstructured":
-        raise UsageError(
-            "--new-observation is for a residual variance that is the same in every row; leave out spread and unstructured"
-        )
-    column = fit.settings.options.weights
-    weights = np.ones(len(used)) if column is None else used.numbers(column)
-    return np.asarray(fit.evaluation.sigma2 / weights)
+    """Residual variance of each new row, by its spread, its occasion and its weight; raises OrchardError for a new occasion."""
+    design, residual = fit.design, fit.result["residual"]
+    parameters = residual["parameters"]
+    if design.residual.kind == "unstructured":
+        column = _spread_columns(fit)[-1]
+        labels = used.labels(column)
+        place = {label: i for i, label in enumerate(parameters["occasions"])}
+        new = [t for t in labels.texts if t not in place]
+        if new:
+            raise OrchardError(
+                f"{column} {new[0]} was not in the fit, so the variance there is unknown; leave out --new-observation"
+            )
+        variance = np.diag(parameters["covariance"])[[place[t] for t in labels.texts]][labels.codes]
+    else:
+        variance = np.full(len(used), float(residual["variance"]))
+    if design.sentence.spread:
+        part = build_part(design.sentence.spread, True, Maker(used, design.memory, learn=False))
+        log_sd = sum(row["estimate"] * v for row, v in zip(parameters["spread"], part.values[1:]))
+        variance = variance * np.exp(2.0 * np.asarray(log_sd))
+    column_of_weights = fit.settings.options.weights
+    return np.asarray(variance if column_of_weights is None else variance / used.numbers(column_of_weights))
 
 
 def _drawn_ends(fit: Fit, used: Table, eta: Array, se: Array, confidence: float, seed: int) -> tuple[Array, Array]:
@@ -143,7 +166,7 @@ def outside(fit: Fit, table: Table) -> list[tuple[str, int]]:
     return found
 
 
-def _grades(fit: Fit, eta: Array) -> dict[str, Array]:
+def grade_chances(fit: Fit, eta: Array) -> dict[str, Array]:
     """P(grade) per row; the family's thresholds belong to centred columns."""
     family, point = family_of(fit), fit.evaluation
     kept = point.criterion.products.standard.kept

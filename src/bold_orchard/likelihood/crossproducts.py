@@ -247,7 +247,7 @@ class Builder:
     def block(self, f: int, right: Array) -> Array:
         """Z_f' times working columns ``right`` (m, c) by level of chain unit f: (k, c, J_f)."""
         finest = self.chain[0]
-        made = _combine(self.levels[finest], self.works[f], right)
+        made = combine(self.levels[finest], self.works[f], right)
         if len(self.chain) > 1:
             made = np.take(made, self.orders[finest], axis=-1)
         return made if f == finest else np.add.reduceat(made, self.starts[finest, f], axis=-1)
@@ -274,7 +274,7 @@ class Builder:
     def _grid(self, f: int, t: Tail) -> Array:
         """Z_f' Z_t for all pairs of levels, (k_f, k_t J_t, J_f) in stage order."""
         pairs = self.pairs[f, t.unit]
-        cells = _combine(pairs.sums, self.works[f], self.works[t.unit])
+        cells = combine(pairs.sums, self.works[f], self.works[t.unit])
         out = np.zeros((self.units[f].size, t.size, t.levels, self.units[f].levels))
         rank = np.empty(self.units[f].levels, dtype=np.intp)
         rank[self.orders[f]] = np.arange(self.units[f].levels)
@@ -285,7 +285,7 @@ class Builder:
         parts = []
         for t in self.tails:
             pairs = self.pairs[f, t.unit]
-            cells = _combine(pairs.sums, self.works[f], self.works[t.unit])
+            cells = combine(pairs.sums, self.works[f], self.works[t.unit])
             for a in range(t.size):
                 parts.append((pairs.first, t.columns.start + a * t.levels + pairs.second, cells[:, a]))
         q = self.tails[-1].columns.stop
@@ -298,10 +298,10 @@ class Builder:
         dense[q:, q:] = gram
         for t in self.tails:
             sums = self.levels[t.unit]
-            with_w = _combine(sums, self.works[t.unit], self.w).transpose(0, 2, 1).reshape(-1, len(gram))
+            with_w = combine(sums, self.works[t.unit], self.w).transpose(0, 2, 1).reshape(-1, len(gram))
             dense[t.columns, q:] = with_w
             dense[q:, t.columns] = with_w.T
-            own = _combine(sums, self.works[t.unit], self.works[t.unit])
+            own = combine(sums, self.works[t.unit], self.works[t.unit])
             for a in range(t.size):
                 for b in range(t.size):
                     at = np.arange(t.levels)
@@ -309,7 +309,7 @@ class Builder:
             for s in self.tails:
                 if s.unit > t.unit:
                     pairs = self.pairs[s.unit, t.unit]
-                    cells = _combine(pairs.sums, self.works[s.unit], self.works[t.unit])
+                    cells = combine(pairs.sums, self.works[s.unit], self.works[t.unit])
                     for a in range(s.size):
                         for b in range(t.size):
                             i = s.columns.start + a * s.levels + pairs.first
@@ -318,7 +318,7 @@ class Builder:
         return dense
 
 
-def _combine(sums: Sums, left: Array, right: Array) -> Array:
+def combine(sums: Sums, left: Array, right: Array) -> Array:
     """left' (sums) right per level: maps (m, k), (m, c) -> (k, c, levels)."""
     out = np.zeros((left.shape[1], right.shape[1], sums.size))
     for i, x in _entries(left):

@@ -50,13 +50,31 @@ class RowCovariance:
         """Independent normal values (n,) -> values with covariance R / sigma^2, by the factor of the banded inverse."""
         from scipy.linalg import cholesky_banded, solve_banded
 
+        return np.asarray(solve_banded((0, len(self.classes) - 1), cholesky_banded(self._upper(phi)), white))
+
+    def whiten(self, phi: Array, values: Array) -> Array:
+        """The way back from ``colour``: residuals (n,) over sigma -> independent ones of variance 1."""
+        from scipy.linalg import cholesky_banded
+
+        factor = cholesky_banded(self._upper(phi))
+        out, widest = factor[-1] * values, len(factor) - 1
+        for offset in range(1, widest + 1):
+            out[:-offset] += factor[widest - offset, offset:] * values[offset:]
+        return np.asarray(out)
+
+    def scale(self, phi: Array) -> Array | float:
+        """SD of each row over sigma, (n,) or one for all."""
+        return 1.0
+
+    def _upper(self, phi: Array) -> Array:
+        """R^-1 sigma^2 in the banded form of the library, (bands, n)."""
         bands = self.at(phi)
         widest = len(self.classes) - 1
-        upper = np.zeros((widest + 1, len(white)))
+        upper = np.zeros((widest + 1, len(self.classes[0])))
         for offset, (classes, values) in enumerate(zip(self.classes, bands.values)):
             have = classes >= 0
             upper[widest - offset, have] = values[classes[have]]
-        return np.asarray(solve_banded((0, widest), cholesky_banded(upper), white))
+        return upper
 
     def parameters(self, phi: Array, sigma2: float) -> dict[str, Any]:
         """What the document reports under ``residual.parameters``."""
@@ -157,12 +175,17 @@ class ExchangeableRows(RowCovariance):
 
     def colour(self, phi: Array, white: Array) -> Array:
         """Deviations from the unit's mean shrink by sqrt(1 - rho), the mean by sqrt(1 + (m - 1) rho)."""
-        if self.unit_starts is None:
-            return super().colour(phi, white)
-        rho, m = self._rho(phi), np.diff(np.append(self.unit_starts, len(white)))
-        mean = np.add.reduceat(white, self.unit_starts) / m
-        shift = (np.sqrt(1.0 + (m - 1) * rho) - np.sqrt(1.0 - rho)) * mean
-        return np.asarray(np.sqrt(1.0 - rho) * white + np.repeat(shift, m))
+        return super().colour(phi, white) if self.unit_starts is None else self._stretched(phi, white, 1.0)
+
+    def whiten(self, phi: Array, values: Array) -> Array:
+        return super().whiten(phi, values) if self.unit_starts is None else self._stretched(phi, values, -1.0)
+
+    def _stretched(self, phi: Array, values: Array, power: float) -> Array:
+        assert self.unit_starts is not None
+        rho, m = self._rho(phi), np.diff(np.append(self.unit_starts, len(values)))
+        mean = np.add.reduceat(values, self.unit_starts) / m
+        own, whole = np.sqrt(1.0 - rho) ** power, np.sqrt(1.0 + (m - 1) * rho) ** power
+        return np.asarray(own * values + np.repeat((whole - own) * mean, m))
 
     def parameters(self, phi: Array, sigma2: float) -> dict[str, Any]:
         return {"rho": float(self._rho(phi))}
@@ -198,7 +221,7 @@ class UnstructuredRows(RowCovariance):
     name = "unstructured"
 
     def __init__(self, occasion: Array, unit_starts: Array, labels: list[str]) -> None:
-        self.labels, v, n = labels, len(labels), len(occasion)
+        self.labels, self.occasion, v, n = labels, occasion, len(labels), len(occasion)
         self.places = [(i, j) for i in range(1, v) for j in range(i + 1)]
         self.bounded = np.zeros(len(self.places), dtype=bool)
         self.start = np.array([0.0 if i == j else 0.1 for i, j in self.places])
@@ -221,6 +244,10 @@ class UnstructuredRows(RowCovariance):
             self.classes.append(classes)
             self.sizes.append(len(distinct))
             self.entries.append(distinct)
+
+    def scale(self, phi: Array) -> Array:
+        low = self._factor(phi)
+        return np.asarray(np.sqrt((low**2).sum(axis=1))[self.occasion])
 
     def _factor(self, phi: Array) -> Array:
         low = np.zeros((len(self.labels), len(self.labels)))
@@ -265,7 +292,7 @@ class Spread(RowCovariance):
         s = x.shape[1]
         self.bounded = np.concatenate([inner.bounded, np.zeros(s, dtype=bool)])
         self.start = np.concatenate([inner.start, np.zeros(s)])
-        self.total = 2.0 * x.sum(axis=0)
+        self.rows, self.total = x, 2.0 * x.sum(axis=0)
         distinct, code = np.unique(x, axis=0, return_inverse=True)
         code = code.ravel()
         if len(distinct) > self.MOST:
@@ -294,6 +321,10 @@ class Spread(RowCovariance):
             slopes.append(np.concatenate([d_inner[:, base] * scale, -x.T * value]))
         log_det = bands.log_det + float(self.total @ beta)
         return Bands(values, slopes, log_det, np.concatenate([bands.log_det_slope, self.total]))
+
+    def scale(self, phi: Array) -> Array:
+        m = len(self.inner.start)
+        return np.asarray(self.inner.scale(phi[:m]) * np.exp(self.rows @ phi[m:]))
 
     def parameters(self, phi: Array, sigma2: float) -> dict[str, Any]:
         return self.inner.parameters(phi[: len(self.inner.start)], sigma2)

@@ -1,4 +1,4 @@
-"""The pages of compare, components, check and scout, from their documents alone."""
+"""The pages of compare, components, scout and predict, from their documents alone."""
 
 from __future__ import annotations
 
@@ -119,54 +119,6 @@ def _in_words(page: Page, rows: list[dict[str, Any]]) -> None:
         said.append(f"Across {c['group']}s the effects {c['term']} and {c['term2']} {way}, {strength} (r = {r:.2f}).")
     if said:
         page.text("\n".join(said))
-
-
-def check_page(d: dict[str, Any], digits: int = 4) -> Page:
-    page = Page().title(d["model"]).text(f"Residuals of {d['name']} at every level.")
-    rows = []
-    for entry in d["levels"]:
-        what = "rows" if entry["level"] == "rows" else f"{entry['level']}: {entry['term']}"
-        test = entry["shapiro"] or {"w": None, "p": None}
-        rows.append((what, f"{entry['n']:,}", figure(entry["sd"], digits), fixed(entry["skewness"], 2), fixed(entry["kurtosis"], 2),
-                     fixed(test["w"], 4), p_value(test["p"]), str(len(entry["outliers"]))))  # fmt: skip
-    page.table("Shape", ("level", "n", "SD", "skewness", "kurtosis", "Shapiro-\nWilk W", "p", "beyond\n3 SD"), rows)
-    kind = "conditional: what is left after the groups' own effects"
-    if d["levels"][0]["residuals"] == "quantile":
-        kind = "randomised quantile residuals: normal where the model holds, whatever the family"
-    page.text(f"Skewness and kurtosis are 0 for a normal sample. Row residuals are {kind}.")
-    _observed(page, d)
-    far = d["levels"][0]["outliers"]
-    if far:
-        listed = [(str(o["row"]), ", ".join(f"{k} {v}" for k, v in o["units"].items()), figure(o["residual"], digits),
-                   fixed(o["standardised"], 2)) for o in far[:8]]  # fmt: skip
-        page.table("Rows farthest from their fitted value", ("row", "<where", "residual", "in SDs"), listed)
-    if d["spread"]:
-        s = d["spread"]
-        page.text(
-            f"Equal spread ({s['test']}): F = {figure(s['value'], 3)} on {s['num_df']:,} and {s['den_df']:,} df, p {_equals(s['p'])}."
-        )
-    return page.notes(d["notes"])
-
-
-def _observed(page: Page, d: dict[str, Any]) -> None:
-    """Predicted against observed, for a 0/1 outcome."""
-    found = d.get("predicted_against_observed")
-    if found is None:
-        return
-    t = found["table"]
-    rows = [(f"observed {t[i]['observed']}", f"{t[i]['rows']:,}", f"{t[i + 1]['rows']:,}") for i in (0, 2)]
-    page.table(
-        "Predicted (at a chance of one half) against observed, rows", ("", t[0]["predicted"], t[1]["predicted"]), rows
-    )
-    tenths = [
-        (f"{x['from']:.3f} to {x['to']:.3f}", f"{x['rows']:,}", f"{x['predicted']:.3f}", f"{x['observed']:.3f}")
-        for x in found["tenths"]
-    ]
-    page.table("By tenths of the predicted chance", ("chance", "rows", "predicted", "observed"), tenths)
-
-
-def _equals(p: float) -> str:
-    return p_value(p) if p < 0.001 else f"= {p_value(p)}"
 
 
 def scout_page(d: dict[str, Any], digits: int = 4) -> Page:

@@ -34,6 +34,11 @@ class Page:
             self.pieces.append(Notes(tuple(notes)))
         return self
 
+    def list(self, heading: str, sentences: Sequence[str]) -> Page:
+        """Sentences under a heading, one a line."""
+        self.pieces.append(Notes(tuple(sentences), heading))
+        return self
+
     def warning(self, text: str) -> Page:
         self.pieces.append(Warning_(text))
         return self
@@ -64,6 +69,7 @@ class Grid:
 @dataclass(frozen=True)
 class Notes:
     notes: tuple[str, ...]
+    heading: str = "Notes"
 
 
 def print_page(page: Page, out: IO[str]) -> None:
@@ -84,7 +90,7 @@ def print_page(page: Page, out: IO[str]) -> None:
         elif isinstance(piece, Grid):
             _print_grid(console, piece)
         elif isinstance(piece, Notes):
-            console.print(Text("Notes", style="bold"))
+            console.print(Text(piece.heading, style="bold"))
             for note in piece.notes:
                 console.print(Text(_wrap(note, "- ", "  ")))
 

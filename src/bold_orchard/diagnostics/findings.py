@@ -1,0 +1,255 @@
+"""What the checks say: one finding per check, and the closing words."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import special
+
+from bold_orchard.design.build import UnitCodes
+from bold_orchard.diagnostics.influence import Influence
+from bold_orchard.fitting import Fit
+from bold_orchard.sentence.spec import columns_of
+
+Array = NDArray[Any]
+SUSPECT = 0.01
+MANY, SMALL_SKEW, SMALL_TAILS = 1000, 0.3, 0.5
+FEW_LEVELS = 20
+HIGH_COOK = 1.0
+WEAK = 0.05
+
+
+@dataclass(frozen=True)
+class Finding:
+    """``speaks`` when the check found a fault; ``words`` what was seen, ``advice`` what to try (empty when all is well)."""
+
+    check: str
+    where: str
+    speaks: bool
+    words: str
+    advice: str = ""
+
+
+def document_of(findings: list[Finding]) -> list[dict[str, Any]]:
+    return [asdict(f) for f in findings]
+
+
+def closing(findings: list[Finding]) -> dict[str, list[str]]:
+    """Three lists of sentences: what looks fine, what does not, what to try."""
+    return {
+        "fine": [f.words for f in findings if not f.speaks],
+        "doubtful": [f.words for f in findings if f.speaks],
+        "try": list(dict.fromkeys(f.advice for f in findings if f.speaks and f.advice)),
+    }
+
+
+def shape_findings(fit: Fit, levels: list[dict[str, Any]]) -> Iterator[Finding]:
+    """Shapiro-Wilk of the rows and of each term's effects, these together at the level of one test."""
+    rows = levels[0]
+    what = "randomised quantile residuals" if rows["residuals"] == "quantile" else "row residuals"
+    yield _shape("shape of rows", "rows", what, rows, SUSPECT, _rows_advice(fit, rows))
+    effects = [e for e in levels[1:] if e["residuals"] == "predicted effects"]
+    for entry in effects:
+        name = f"{entry['level']}: {entry['term']}"
+        advice = (
+            f"a predictor that belongs to the {entry['level']} may be missing, or a few of its levels stand apart: "
+            "orchard groups FIT --figure groups.png"
+        )
+        made = _shape("shape of effects", name, f"{entry['level']} effects of {entry['term']}", entry,
+                      SUSPECT / len(effects), advice)  # fmt: skip
+        few = entry["n"] < FEW_LEVELS and entry["shapiro"] and not made.speaks
+        yield (
+            made
+            if not few
+            else Finding(
+                made.check, name, False, f"{made.words} (of {entry['n']} levels only gross departures can be seen)"
+            )
+        )
+
+
+def _shape(check: str, where: str, what: str, entry: dict[str, Any], level: float, advice: str) -> Finding:
+    test, skew, tails = entry["shapiro"], entry["skewness"], entry["kurtosis"]
+    if test is None:
+        return Finding(check, where, False, f"the {what} are all alike or too few to judge")
+    if test["p"] >= level:
+        return Finding(check, where, False, f"the {what} look normal (Shapiro-Wilk p {equals(test['p'])})")
+    if entry["n"] > MANY and abs(skew) < SMALL_SKEW and abs(tails) < SMALL_TAILS:
+        words = f"the {what} depart from the normal by little, found only because they are many (p {equals(test['p'])})"
+        return Finding(check, where, False, words)
+    how = [f"a long tail to the {'right' if skew > 0 else 'left'}"] if abs(skew) >= SMALL_SKEW else []
+    how += ["heavy tails"] if tails > SMALL_TAILS else []
+    shape = " and ".join(how) or "a shape that is not normal"
+    return Finding(check, where, True, f"the {what} have {shape} (Shapiro-Wilk p {equals(test['p'])})", advice)
+
+
+def _rows_advice(fit: Fit, rows: dict[str, Any]) -> str:
+    if fit.design.generalized:
+        return "another --family or --link, or a predictor that is missing"
+    if (rows["skewness"] or 0.0) > SMALL_TAILS and _positive(fit):
+        return _logarithm(fit)
+    return "look at the farthest rows; the estimates bear heavy tails, but single rows weigh more than they should"
+
+
+def spread_findings(
+    fit: Fit, unit: str | None, across: dict[str, Any] | None, along: dict[str, Any] | None
+) -> Iterator[Finding]:
+    """Brown-Forsythe across units, Spearman along the fitted values."""
+    if across is not None and unit is not None:
+        p = across["p"]
+        if p < SUSPECT:
+            yield Finding("spread across units", unit, True,
+                          f"the residual spread differs between levels of {unit} (Brown-Forsythe p {equals(p)})",
+                          f"find what levels of {unit} with wide residuals share and let the spread depend on it: "
+                          f"{fit.result['model']}; spread = THAT COLUMN" if fit.design.residual.spread is None
+                          and not fit.design.generalized else f"look for what levels of {unit} with wide residuals share")  # fmt: skip
+        else:
+            yield Finding("spread across units", unit, False,
+                          f"the residual spread is much the same in every {unit} (Brown-Forsythe p {equals(p)})")  # fmt: skip
+    if along is None:
+        return
+    speaks = along["p"] < SUSPECT and abs(along["value"]) >= WEAK
+    way = "grows" if along["value"] > 0 else "shrinks"
+    if speaks:
+        advice = (
+            _logarithm(fit)
+            if along["value"] > 0 and _positive(fit)
+            else "another scale of the outcome, or a spread clause"
+        )
+        if fit.design.generalized:
+            advice = "another --family: its variance does not follow the mean as the rows do"
+        words = f"the residual spread {way} with the fitted values (rank correlation {along['value']:+.2f}, p {equals(along['p'])})"
+        yield Finding("spread with fitted", "rows", True, words, advice)
+    else:
+        yield Finding("spread with fitted", "rows", False, f"the spread does not follow the fitted values (p {equals(along['p'])})")  # fmt: skip
+
+
+def curvature_findings(fit: Fit, tested: list[dict[str, Any]]) -> Iterator[Finding]:
+    known = [c for c in tested if c["p"] is not None]
+    for c in known:
+        name = c["predictor"]
+        if c["p"] < SUSPECT / len(known):
+            words = f"the outcome bends along {name}: its square would add to the model (p {equals(c['p'])})"
+            yield Finding("curvature", name, True, words, f"a curve: {_bent(fit, name)}")
+        else:
+            yield Finding("curvature", name, False, f"no curve is left along {name} (p {equals(c['p'])})")
+
+
+def row_findings(standardised: Array, outliers: list[dict[str, Any]]) -> Finding:
+    """The farthest row against what chance gives among so many (Bonferroni)."""
+    n, far = len(standardised), float(np.abs(standardised).max())
+    bound = float(-special.ndtri(SUSPECT / (2.0 * n)))
+    if far <= bound or not outliers:
+        return Finding(
+            "outlying rows", "rows", False, f"no row lies farther out than chance allows (farthest {far:.1f} SDs)"
+        )
+    worst = outliers[0]
+    where = ", ".join(f"{k} {v}" for k, v in worst["units"].items())
+    count = int(np.sum(np.abs(standardised) > bound))
+    more = f"; {count} rows lie beyond {bound:.1f}" if count > 1 else ""
+    words = f"row {worst['row']}{f' ({where})' if where else ''} lies {worst['standardised']:+.1f} residual SDs from its fitted value{more}"
+    advice = f"see whether row {worst['row']} is a slip of the pen before you trust or drop it"
+    return Finding("outlying rows", f"row {worst['row']}", True, words, advice)
+
+
+def unit_findings(fit: Fit, effects: list[tuple[str, str, list[str], Array]]) -> Iterator[Finding]:
+    """Grubbs' (1969) test of the farthest level of each term, all terms together at the level of one test."""
+    for group, term, levels, values in effects:
+        j, sd = len(values), float(values.std(ddof=1)) if len(values) > 1 else 0.0
+        if j < 5 or sd == 0:
+            continue
+        z = (values - values.mean()) / sd
+        far = int(np.argmax(np.abs(z)))
+        t2 = float(special.stdtrit(j - 2, 1.0 - SUSPECT / (2.0 * j * len(effects)))) ** 2
+        bound = (j - 1) / np.sqrt(j) * np.sqrt(t2 / (j - 2 + t2))
+        if abs(z[far]) > bound:
+            words = f"{group} {levels[far]} stands apart: its effect of {term} lies {z[far]:+.1f} SDs out"
+            yield Finding("outlying units", f"{group}: {levels[far]}", True, words, _without(fit, group, levels[far]))
+        else:
+            yield Finding(
+                "outlying units", f"{group}: {term}", False, f"no {group} stands apart by its effect of {term}"
+            )
+
+
+def influence_findings(fit: Fit, made: Influence) -> Finding:
+    """Levels that disagree with the others beyond chance (Bonferroni), or move the estimates as a whole."""
+    name, j = made.unit.name, made.unit.size
+    if np.isnan(made.cook).all():
+        return Finding("influence", name, False, f"the influence of levels of {name} cannot be told")
+    p = np.where(np.isnan(made.p), 1.0, made.p)
+    cook = np.nan_to_num(made.cook, nan=0.0)
+    wild = (p < SUSPECT / j) | (cook > HIGH_COOK)
+    worst = int(np.argmax(np.where(wild, cook, -1.0) if wild.any() else cook))
+    moved = np.abs(made.fixed[worst] - made.fixed_all) / np.where(made.se > 0, made.se, np.inf)
+    k = int(np.argmax(np.nan_to_num(moved, nan=-1.0))) if len(moved) else 0
+    level = made.unit.texts[worst]
+    change = f"without {name} {level} {made.terms[k]} would move by {moved[k]:.2g} of its SE" if len(moved) else ""
+    if wild.any():
+        words = f"{name} {level} pulls the estimates (Cook's distance {cook[worst]:.2g}): {change}"
+        return Finding("influence", f"{name}: {level}", True, words, _without(fit, name, level))
+    return Finding("influence", name, False, f"no single {name} carries the estimates (the most: {change})")
+
+
+def serial_findings(fit: Fit, made: dict[str, Any]) -> Finding:
+    first = made["lags"][0] if made["lags"] else {"correlation": None, "gap": 0.0}
+    r = first["correlation"]
+    if made["p"] is None or r is None:
+        return Finding("autocorrelation", made["unit"], False, f"autocorrelation along {made['time']} cannot be told")
+    seen = f"correlation {r:+.2f} one step of {made['time']} apart, {made['expected']:+.2f} expected of independent rows, p {equals(made['p'])}"
+    if made["p"] >= SUSPECT:
+        return Finding("autocorrelation", made["unit"], False, f"residuals of one {made['unit']} do not depend on each other in time ({seen})")  # fmt: skip
+    words = f"residuals of one {made['unit']} depend on each other in time ({seen})"
+    if fit.design.generalized or made["averaged"]:
+        return Finding("autocorrelation", made["unit"], True, words, f"a term for {made['time']}, or effects of {made['time']} in {made['unit']}")  # fmt: skip
+    within = f"within {made['unit']}: ar1({spelled(made['time'])})"
+    model = fit.result["model"]
+    advice = f"{model}; {within}" if fit.design.sentence.within is None else "another structure after within"
+    return Finding("autocorrelation", made["unit"], True, words, advice)
+
+
+def equals(p: float) -> str:
+    return "< 0.001" if p < 0.001 else f"= {p:.3f}"
+
+
+def spelled(column: str) -> str:
+    """A column as it is written in a sentence."""
+    return column if column.isidentifier() else f"[{column}]"
+
+
+def _without(fit: Fit, group: str, level: str) -> str:
+    """How to fit without one level of a unit."""
+    parts = zip(group.split(" in "), level.split(" in "))
+    inside = " and ".join(f"{spelled(c)} = '{v}'" for c, v in parts)
+    return f'look at {group} {level}, then fit once more without it: --where "not ({inside})"'
+
+
+def _positive(fit: Fit) -> bool:
+    value = fit.design.sentence.outcome.value
+    y = fit.design.y if fit.design.offset is None else fit.design.y + fit.design.offset
+    return not fit.design.generalized and not hasattr(value, "function") and bool(y.min() > 0)
+
+
+def _logarithm(fit: Fit) -> str:
+    model = fit.result["model"]
+    return f"the logarithm of the outcome: log({fit.design.outcome}) ={model.split('=', 1)[1]}"
+
+
+def _bent(fit: Fit, name: str) -> str:
+    """The sentence with a spline in place of the predictor's own term, where it has one."""
+    text, curve = fit.design.sentence.text, f"spline({spelled(name)}, 4)"
+    for term in fit.design.sentence.terms:
+        if len(term.factors) == 1 and [c.name for c in columns_of(term)] == [name]:
+            return text[: term.place[0]] + curve + text[term.place[1] :]
+    return f"add {curve} to the fixed part"
+
+
+def serial_unit(fit: Fit, unit: UnitCodes | None) -> UnitCodes | None:
+    """The unit whose rows follow each other in time: the one asked for, that of the within clause, or the finest."""
+    if unit is not None:
+        return unit
+    within = fit.design.sentence.within
+    named = [u for u in fit.design.units if within is not None and u.name == str(within.unit)]
+    return next(iter(named or sorted(fit.design.units, key=lambda u: -u.size)), None)
