@@ -3,13 +3,20 @@
 from __future__ import annotations
 
 import csv
+import importlib
 import json
+import os
+import shlex
+import shutil
 import subprocess
 
 import numpy as np
 import pandas as pd
 import pytest
 
+from bold_orchard.cli.demo import COMMANDS as DEMO
+from bold_orchard.cli.demo import write_data
+from bold_orchard.cli.main import main
 from conftest import PROGRAM
 
 MODEL = "yield = rain + pruning; each orchard: intercept"
@@ -164,3 +171,40 @@ def test_intervals_of_predictions_use_the_residual_df(saved):
 
     row = saved("predict", "m", "--json").json["rows"][0]
     assert (row["high"] - row["predicted"]) / row["se"] == pytest.approx(stats.t.ppf(0.975, 1427 - 4), rel=1e-9)
+
+
+def examples():
+    from bold_orchard.cli.main import COMMANDS as ALL
+
+    for name in ALL:
+        text = importlib.import_module(f"bold_orchard.cli.{name}").EXAMPLE.replace("\\\n", " ")
+        for line in text.splitlines():
+            if line.strip().startswith("orchard "):
+                yield pytest.param(shlex.split(line.strip())[1:], id=line.strip())
+
+
+@pytest.mark.parametrize("arguments", list(examples()))
+def test_every_example_of_every_help_runs_on_the_demo_data(demo_folder, tmp_path, arguments, monkeypatch, capsys):
+    shutil.copytree(demo_folder, tmp_path, dirs_exist_ok=True)
+    monkeypatch.chdir(tmp_path)
+    shorter = [{"1000": "25", "2000": "25"}.get(a, a) for a in arguments]
+    assert main(shorter) == 0, capsys.readouterr().err
+    for a in arguments:
+        if a.endswith((".png", ".svg", ".csv")):
+            assert (tmp_path / a).stat().st_size > 50
+
+
+@pytest.fixture(scope="module")
+def demo_folder(tmp_path_factory):
+    """The demo's data and fits, made by the demo's own commands."""
+    folder = tmp_path_factory.mktemp("demo")
+    write_data(folder)
+    home = os.getcwd()
+    os.chdir(folder)
+    try:
+        for command in (c for c in DEMO if c[0] == "fit"):
+            assert main([*command, "--quiet"]) == 0
+    finally:
+        os.chdir(home)
+    (folder / "next-season.csv").write_text("orchard,tree,season,rain,pruning,soil\nBarrow,1,7,60,light,clay\n")
+    return folder

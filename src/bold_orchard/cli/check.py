@@ -15,17 +15,17 @@ if TYPE_CHECKING:
 
 EXAMPLE = """examples:
   orchard check slopes --figure check.png
-  orchard check slopes --view influence --figure influence.png
+  orchard check slopes --kind influence --figure influence.png
   orchard check slopes --time season --unit orchard
   orchard check slopes --csv residuals.csv --csv-units effects.csv
 """
-VIEWS = ("overview", "rows", "predictors", "effects", "influence", "time")
+KINDS = ("overview", "rows", "predictors", "effects", "influence", "time")
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     fit_argument(parser)
-    parser.add_argument("--view", choices=VIEWS, default="overview",
-                        help="what --figure shows: everything at a glance (default) or one question at full size")  # fmt: skip
+    parser.add_argument("--kind", choices=KINDS, default="overview",
+                        help="the picture: everything at a glance (default) or one question at full size")  # fmt: skip
     parser.add_argument("--unit", metavar="UNIT",
                         help="the unit for within-group residuals, spread, time and influence (default: of each what fits)")  # fmt: skip
     parser.add_argument("--time", metavar="COLUMN", help="a column that orders a unit's rows, for autocorrelation")
@@ -49,12 +49,12 @@ def run(args: argparse.Namespace) -> int:
     if args.figure:
         from bold_orchard.figures.check import refuse_empty
 
-        refuse_empty(fit, checked, args.view)
+        refuse_empty(fit, checked, args.kind)
 
     def picture() -> Any:
         from bold_orchard.figures.check import check_figure
 
-        return check_figure(fit, checked, args.view)
+        return check_figure(fit, checked, args.kind)
 
     if args.csv_units:
         write_csv(args.csv_units, _units(checked))

@@ -27,7 +27,7 @@ Drawn = tuple[dict[str, Any], list[dict[str, Any]], "Callable[[], Figure]"]
 def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("fits", metavar="FIT", nargs="+", help="a name given to --save, or the path of its file; several for coefficients")  # fmt: skip
     parser.add_argument("--kind", choices=KINDS, default="lines",
-                        help="lines: all units in one panel (default); panels: small multiples; against: observed against "
+                        help="the picture; lines: all units in one panel (default); panels: small multiples; against: observed against "
                         "predicted; effects: a predictor's effect with its band; coefficients: estimates, of several fits too")  # fmt: skip
     parser.add_argument(
         "--along", metavar="COLUMN", help="the predictor along the axis (default: the first number; effects: all)"

@@ -1,4 +1,4 @@
-"""Fit a linear mixed-effects model: average effects, and how much groups vary."""
+"""Fit a linear or generalized mixed-effects model: average effects, and how much groups vary."""
 
 from __future__ import annotations
 

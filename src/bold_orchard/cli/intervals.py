@@ -9,15 +9,20 @@ from bold_orchard.cli.options import check_targets, deliver, fit_argument, outpu
 EXAMPLE = """examples:
   orchard intervals slopes
   orchard intervals slopes --figure profile.png
-  orchard intervals slopes --method bootstrap --samples 2000 --seed 7
+  orchard intervals slopes --bootstrap 2000 --seed 7
 """
 METHODS = ("wald", "profile", "bootstrap")
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     fit_argument(parser)
-    parser.add_argument("--method", choices=METHODS, default="profile", help="default: profile")
-    parser.add_argument("--samples", metavar="N", type=int, help="simulated outcomes of the bootstrap (default 1000)")
+    parser.add_argument("--method", choices=METHODS, help="default: profile")
+    parser.add_argument(
+        "--bootstrap", metavar="N", type=int, help="from N simulated outcomes, as --method bootstrap --samples N"
+    )
+    parser.add_argument(
+        "--samples", metavar="N", type=int, help="simulated outcomes of --method bootstrap (default 1000)"
+    )
     parser.add_argument("--force", action="store_true", help="go on with a fit that did not converge")
     output_options(parser)
 
@@ -29,15 +34,17 @@ def run(args: argparse.Namespace) -> int:
     from bold_orchard.store import open_fit
     from bold_orchard.text.intervals import intervals_page
 
-    if args.samples is not None and args.method != "bootstrap":
-        raise UsageError("--samples belongs to --method bootstrap")
-    if args.samples is not None and args.samples < 20:
-        raise UsageError("--samples must be 20 or more")
+    method = args.method or ("profile" if args.bootstrap is None else "bootstrap")
+    for option, samples in (("--bootstrap", args.bootstrap), ("--samples", args.samples)):
+        if samples is not None and method != "bootstrap":
+            raise UsageError(f"{option} belongs to --method bootstrap")
+        if samples is not None and samples < 20:
+            raise UsageError(f"{option} must be 20 or more")
     check_targets(args)
     fit = open_fit(args.fit)
-    with Steps("profiling" if args.method == "profile" else "simulating", args.quiet) as progress:
-        document = intervals(fit, args.method, args.confidence or fit.settings.confidence, 12 if args.figure else 0,
-                             args.samples or 1000, args.seed, args.force, progress)  # fmt: skip
+    with Steps("profiling" if method == "profile" else "simulating", args.quiet) as progress:
+        document = intervals(fit, method, args.confidence or fit.settings.confidence, 12 if args.figure else 0,
+                             args.bootstrap or args.samples or 1000, args.seed, args.force, progress)  # fmt: skip
 
     def picture():  # type: ignore[no-untyped-def]
         from bold_orchard.figures.intervals import intervals_figure

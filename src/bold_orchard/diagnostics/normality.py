@@ -84,13 +84,14 @@ def shape(values: Array, seed: int = SEED) -> dict[str, Any]:
     n = len(values)
     mean = float(values.mean())
     centred = values - mean
-    m2 = float((centred**2).mean())
+    square = centred * centred
+    m2 = float(square.mean())
     test = shapiro_wilk(sample_for_test(values, seed))
     return {
         "n": n,
         "mean": mean,
         "sd": float(values.std(ddof=1)) if n > 1 else None,
-        "skewness": float((centred**3).mean() / m2**1.5) if m2 > 0 else None,
-        "kurtosis": float((centred**4).mean() / m2**2 - 3.0) if m2 > 0 else None,
+        "skewness": float(square @ centred / n / m2**1.5) if m2 > 0 else None,
+        "kurtosis": float(square @ square / n / m2**2 - 3.0) if m2 > 0 else None,
         "shapiro": None if test is None else {"w": test[0], "p": test[1]},
     }

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from bold_orchard.design.build import UnitCodes
 from bold_orchard.diagnostics.check import Checked
 from bold_orchard.diagnostics.influence import Influence
+from bold_orchard.diagnostics.normality import normal_scores
 from bold_orchard.diagnostics.residuals import UnitEffects
 from bold_orchard.diagnostics.serial import times
 from bold_orchard.errors import UsageError
@@ -24,25 +25,25 @@ Array = NDArray[Any]
 MOST_TERMS, MOST_PREDICTORS, MOST_NAMED, MOST_LEVELS = 4, 6, 15, 12
 
 
-def check_figure(fit: Fit, checked: Checked, view: str = "overview") -> Figure:
-    """One of the views; raises UsageError where there is nothing to show in it."""
+def check_figure(fit: Fit, checked: Checked, kind: str = "overview") -> Figure:
+    """One of the kinds; raises UsageError where there is nothing to show in it."""
     draw = {"overview": _overview, "rows": _rows, "predictors": _predictors, "effects": _effects,
-            "influence": _influence, "time": _time}[view]  # fmt: skip
+            "influence": _influence, "time": _time}[kind]  # fmt: skip
     return draw(fit, checked)
 
 
-def refuse_empty(fit: Fit, checked: Checked, view: str) -> None:
-    """Raise UsageError before anything is written when a view has nothing to show."""
-    if view == "time" and checked.document["autocorrelation"] is None:
-        raise UsageError("--view time needs --time COLUMN, the column that orders a unit's rows")
-    if view == "effects" and not checked.units:
+def refuse_empty(fit: Fit, checked: Checked, kind: str) -> None:
+    """Raise UsageError before anything is written when a kind has nothing to show."""
+    if kind == "time" and checked.document["autocorrelation"] is None:
+        raise UsageError("--kind time needs --time COLUMN, the column that orders a unit's rows")
+    if kind == "effects" and not checked.units:
         raise UsageError(
-            f"--view effects: '{fit.name}' has no each clause, so there are no effects; choose another view"
+            f"--kind effects: '{fit.name}' has no each clause, so there are no effects; choose another kind"
         )
-    if view == "influence" and not checked.influence:
-        raise UsageError("--view influence: no unit's influence was made; ask for it with --influence one-step")
-    if view == "predictors" and not (covariates(fit) or fit.design.categories()):
-        raise UsageError(f"--view predictors: '{fit.name}' has none; choose another view")
+    if kind == "influence" and not checked.influence:
+        raise UsageError("--kind influence: no unit's influence was made; ask for it with --influence one-step")
+    if kind == "predictors" and not (covariates(fit) or fit.design.categories()):
+        raise UsageError(f"--kind predictors: '{fit.name}' has none; choose another kind")
 
 
 class _Words:
@@ -58,7 +59,7 @@ class _Words:
 
 
 def _overview(fit: Fit, checked: Checked) -> Figure:
-    figure, axes = canvas(2, 3, f"Residuals of {fit.name} at a glance: {fit.result['model']}")
+    figure, axes = canvas(2, 3, f"Residuals of {fit.name} at a glance: {fit.result['model']}", steady=True)
     _row_panels(fit, checked, axes[:3], axes[3])
     if checked.units:
         _all_effects(axes[4], checked.units)
@@ -99,37 +100,43 @@ def _row_panels(fit: Fit, checked: Checked, three: list[Axes], last: Axes) -> No
 
 
 def _all_effects(ax: Axes, units: list[UnitEffects]) -> None:
-    """QQ plots of the standardised effects of all terms in one panel."""
+    """QQ plots of the standardised effects of all terms in one panel; of a single term with its band."""
     terms = [(u, k) for u in units for k in range(len(u.terms))]
+    scaled = []
+    for u, k in terms[: len(PALETTE)]:
+        values = u.effects[:, k]
+        sd = float(values.std(ddof=1)) if len(values) > 1 else 0.0
+        scaled.append((values - values.mean()) / (sd or 1.0))
     if len(terms) == 1:
         u, k = terms[0]
-        qq(ax, u.effects[:, k], f"Are the {u.group} effects normal?", f"effect of {u.terms[k]}", u.levels)
+        qq(ax, scaled[0], f"Are the {u.group} effects normal?", f"effect of {u.terms[k]}, standardised", u.levels)
         return
-    from bold_orchard.diagnostics.normality import normal_scores
-
-    low, high = 0.0, 0.0
-    for i, (u, k) in enumerate(terms[: len(PALETTE)]):
-        values = np.sort(u.effects[:, k])
-        sd = float(values.std(ddof=1)) or 1.0
+    end = 0.0
+    for i, ((u, k), values) in enumerate(zip(terms, scaled)):
         scores = normal_scores(len(values))
-        ax.plot(scores, (values - values.mean()) / sd, "o", color=PALETTE[i], markersize=float(np.clip(60 / np.sqrt(len(values)), 2.5, 6)),
-                alpha=0.75, markeredgewidth=0, label=f"{u.group}: {u.terms[k]}")  # fmt: skip
-        low, high = min(low, float(scores[0])), max(high, float(scores[-1]))
-    ax.plot([low, high], [low, high], color=BARK, linewidth=1)
-    ax.legend(frameon=False, fontsize=9, loc="upper left")
+        size = float(np.clip(60 / np.sqrt(len(values)), 2.5, 6))
+        ax.plot(scores, np.sort(values), "o", color=PALETTE[i], markersize=size, alpha=0.75, markeredgewidth=0,
+                label=f"{u.group}: {u.terms[k]}")  # fmt: skip
+        end = max(end, float(scores[-1]))
+    ax.plot([-end, end], [-end, end], color=BARK, linewidth=1)
+    ax.legend(frameon=False, fontsize=9, loc="upper left", markerscale=1.5)
     ax.margins(y=0.16)
     ax.set(title="Are the effects normal?", xlabel="normal score", ylabel="effect, standardised")
 
 
 def _distances(ax: Axes, made: Influence, most: int) -> None:
-    """Cook's distances of the levels that move the estimates most."""
+    """Cook's distances of the levels that move the estimates most, each named over its bars."""
     order = np.argsort(-np.nan_to_num(made.cook, nan=-1.0))[:most][::-1]
     at = np.arange(len(order))
-    ax.barh(at + 0.19, made.cook[order], height=0.36, color=LEAF, label="fixed part")
-    ax.barh(at - 0.19, made.cook_components[order], height=0.36, color=AMBER, label="components")
-    ax.set_yticks(at, [made.unit.texts[i] for i in order], fontsize=10)
+    ax.barh(at, made.cook[order], height=0.28, color=LEAF, label="fixed part")
+    ax.barh(at - 0.28, made.cook_components[order], height=0.28, color=AMBER, label="components")
+    for y, i in zip(at, order):
+        ax.annotate(
+            made.unit.texts[i], (0, y + 0.17), xytext=(3, 0), textcoords="offset points", fontsize=9, color=BARK
+        )
+    ax.set_yticks([])
+    ax.set_ylim(-0.6, len(order) - 0.3)
     ax.legend(frameon=False, fontsize=9, loc="lower right")
-    ax.grid(axis="y", visible=False)
     ax.set(title=f"Which {made.unit.name} carries most?", xlabel="Cook's distance without it")
 
 

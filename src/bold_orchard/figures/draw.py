@@ -6,6 +6,7 @@ from typing import Any
 
 import numpy as np
 from matplotlib.axes import Axes
+from matplotlib.collections import LineCollection
 from matplotlib.figure import Figure
 from numpy.typing import NDArray
 
@@ -50,19 +51,30 @@ def lines_figure(fit: Fit, lines: UnitLines, asked: bool) -> Figure:
     x, _ = places(fit, lines.along)
     if fit.design.family != "ordinal":
         _rows(ax, fit, x, np.arange(len(x)))
-    few = asked and len(lines.shown) <= NAMED_LINES
-    n = len(lines.shown)
-    alpha, width = float(np.clip(4.5 / np.sqrt(n), 0.08, 0.85)), float(np.clip(12 / np.sqrt(n), 0.5, 1.8))
-    for i, (level, at, y) in enumerate(zip(lines.shown, lines.x, lines.y)):
-        colour = PALETTE[i % len(PALETTE)] if few else LEAF
-        style: dict[str, Any] = {"color": colour, "alpha": 1.0 if few else alpha, "linewidth": 2.5 if few else width}
-        mark = "o" if len(at) == 1 else ""
-        ax.plot(at, y, marker=mark, markersize=5, label=lines.unit.texts[level] if few else None, **style)
+    few, n = asked and len(lines.shown) <= NAMED_LINES, len(lines.shown)
+    if few:
+        for i, (level, at, y) in enumerate(zip(lines.shown, lines.x, lines.y)):
+            mark = "o" if len(at) == 1 else ""
+            ax.plot(at, y, color=PALETTE[i % len(PALETTE)], linewidth=2.5, marker=mark, label=lines.unit.texts[level])
+    else:
+        _thin_lines(ax, lines)
     ax.plot(lines.at, lines.average, color=PLUM, linewidth=4, marker="o" if lines.ticks else "", label="average")
-    ax.plot([], [], color=LEAF, linewidth=1.5, label=f"{n:,} levels of {lines.unit.name}" if not few else None)
+    if not few:
+        ax.plot([], [], color=LEAF, linewidth=1.5, label=f"{n:,} levels of {lines.unit.name}")
     ax.legend(frameon=False, loc="best")
     _axes(ax, fit, lines)
     return figure
+
+
+def _thin_lines(ax: Axes, lines: UnitLines) -> None:
+    """Every line alike, the thinner and paler the more there are; levels seen at one value only are dots."""
+    n = len(lines.shown)
+    alpha, width = float(np.clip(4.5 / np.sqrt(n), 0.08, 0.85)), float(np.clip(12 / np.sqrt(n), 0.5, 1.8))
+    drawn = [np.column_stack([x, y]) for x, y in zip(lines.x, lines.y) if len(x) > 1]
+    dots = np.array([(x[0], y[0]) for x, y in zip(lines.x, lines.y) if len(x) == 1]).reshape(-1, 2)
+    ax.add_collection(LineCollection(drawn, colors=LEAF, alpha=alpha, linewidths=width))
+    ax.plot(*dots.T, "o", color=LEAF, alpha=max(alpha, 0.3), markersize=5, markeredgewidth=0)
+    ax.autoscale_view()
 
 
 def _axes(ax: Axes, fit: Fit, lines: UnitLines) -> None:
@@ -82,7 +94,7 @@ def _rows(ax: Axes, fit: Fit, x: Array, keep: Array, colour: str = SKY) -> None:
     if len(keep) <= 4000:
         cloud(ax, x[keep], y, colour)
     else:
-        ax.plot(x[keep], y, ",", color=colour, alpha=0.4, rasterized=True)
+        ax.plot(x[keep], y, "o", color=colour, markersize=1.8, markeredgewidth=0, alpha=0.35, rasterized=True)
 
 
 def panels_figure(fit: Fit, lines: UnitLines, total: int) -> Figure:

@@ -113,20 +113,20 @@ def histogram(ax: Axes, values: Array, xlabel: str, named: list[tuple[float, str
     """A histogram with the normal of the same mean and SD; over it a box plot whose farthest values bear names."""
     n = len(values)
     bins = int(np.clip(np.ceil(2 * n ** (1 / 3)), 8, 60))
-    counts, _, _ = ax.hist(values, bins=bins, color=LEAF, alpha=0.55, edgecolor="white", linewidth=0.5)
+    counts, edges = np.histogram(values, bins)
+    ax.stairs(counts, edges, fill=True, color=LEAF, alpha=0.55, linewidth=0)
+    if bins <= 40:
+        ax.vlines(edges[1:-1], 0, np.minimum(counts[1:], counts[:-1]), color="white", linewidth=0.6)
     at = np.linspace(float(values.min()), float(values.max()), 200)
     width, sd = float(np.ptp(values)) / bins, float(values.std()) or 1.0
     normal = np.exp(-0.5 * ((at - values.mean()) / sd) ** 2) / (sd * np.sqrt(2 * np.pi))
     ax.plot(at, n * width * normal, color=PLUM, linewidth=2)
     top = float(max(np.max(counts), (n * width * normal).max()))
     box(ax, values, 1.14 * top, 0.09 * top, horizontal=True)
-    sides = {True: 0, False: 0}
-    for value, name in named[:4]:
-        right = bool(value > values.mean())
-        ax.annotate(name, (value, 1.14 * top), xytext=(0, 12 + 12 * sides[right]), textcoords="offset points", fontsize=9,
-                    color=BARK, ha="right" if right else "left")  # fmt: skip
-        sides[right] += 1
-    ax.set_ylim(0, (1.25 + 0.1 * max(sides.values())) * top)
+    for k, (value, name) in enumerate(named[:4]):
+        ax.annotate(name, (value, 1.14 * top), xytext=(0, 10 + 12 * k), textcoords="offset points", fontsize=9,
+                    color=BARK, ha="right" if value > values.mean() else "left")  # fmt: skip
+    ax.set_ylim(0, (1.28 + 0.1 * len(named[:4])) * top)
     ticks = [t for t in ax.get_yticks() if 0 <= t <= top]
     ax.set_yticks(ticks)
     ax.set(xlabel=xlabel, ylabel="rows")

@@ -35,16 +35,25 @@ SETTINGS: Any = {
 }
 
 
-def canvas(rows: int, columns: int, title: str, width: float = 12.8, height: float = 8.0) -> tuple[Figure, list[Axes]]:
-    """A titled figure of 1280x800 pixels (at 100 dpi) with ``rows`` x ``columns`` axes, in reading order."""
+def canvas(
+    rows: int, columns: int, title: str, width: float = 12.8, height: float = 8.0, steady: bool = False
+) -> tuple[Figure, list[Axes]]:
+    """A titled figure of 1280x800 pixels (at 100 dpi) with ``rows`` x ``columns`` axes, in reading order.
+
+    ``steady`` margins serve axes whose labels are known to be short, and save the search for room.
+    """
     import textwrap
 
     import matplotlib
 
     matplotlib.rcParams.update(SETTINGS)
-    figure = Figure(figsize=(width, height), dpi=100, layout="constrained")
-    figure.suptitle(textwrap.fill(title, 136), x=0.01, ha="left", fontsize=13, color=BARK)
+    figure = Figure(figsize=(width, height), dpi=100, layout=None if steady else "constrained")
+    words = textwrap.fill(title, 136)
+    figure.suptitle(words, x=0.01, y=0.99, ha="left", va="top", fontsize=13, color=BARK)
     axes = list(figure.subplots(rows, columns, squeeze=False).ravel())
+    if steady:
+        top = 1.0 - (0.42 + 0.22 * (words.count("\n") + 1)) / height
+        figure.subplots_adjust(left=0.055, right=0.985, bottom=0.068, top=top, wspace=0.21, hspace=0.29)
     for ax in axes if len(axes) > 4 else []:
         ax.locator_params(nbins=5)
     return figure, axes

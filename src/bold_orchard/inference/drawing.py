@@ -156,10 +156,11 @@ def _typical(fit: Fit, unit: UnitCodes, who: Array, along: str, values: Array, t
     grouping = {c.name for each in design.sentence.each for c in each.unit.columns}
     columns: dict[str, Any] = {}
     for name in names:
-        if name == along:
-            raw = table.labels(along)
-            order = np.argsort(raw.ordered[1])
-            columns[name] = raw.raw[order][values.astype(np.intp)] if ticks else values
+        if name == along and not ticks:
+            columns[name] = values
+        elif name == along:
+            labels = table.labels(along)
+            columns[name] = labels.raw[np.argsort(labels.ordered[1])][values.astype(np.intp)]
         elif table.kind(name) == "number" and name not in coded and name not in grouping:
             totals = np.bincount(unit.codes, table.numbers(name), minlength=unit.size)
             columns[name] = (totals / np.maximum(unit.counts, 1))[who]

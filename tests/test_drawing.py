@@ -1,0 +1,314 @@
+"""What is drawn: lines, bands and shares against the estimates they come from; pictures of small and large data."""
+
+from __future__ import annotations
+
+import csv
+import json
+
+import numpy as np
+import pandas as pd
+import pytest
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.text import Text
+
+from bold_orchard.design.build import Options
+from bold_orchard.diagnostics.check import Asked, check
+from bold_orchard.errors import OrchardError, UsageError
+from bold_orchard.figures.check import check_figure
+from bold_orchard.figures.draw import lines_figure, panels_figure
+from bold_orchard.figures.panels import MOST_DOTS, name_points
+from bold_orchard.figures.style import canvas
+from bold_orchard.fitting import Settings, fit
+from bold_orchard.inference.drawing import (
+    against_rows,
+    chosen_levels,
+    coefficients,
+    drawn_unit,
+    effects,
+    predictors,
+    tenths_of,
+    unit_lines,
+)
+from bold_orchard.inference.means import means
+from bold_orchard.inference.predict import predict
+from bold_orchard.table.table import Table
+from test_structures import trial
+
+SLOPES = "yield = centre(rain) + soil; each orchard: intercept + centre(rain); each tree: intercept"
+
+
+def table_of(frame):
+    return Table(frame, "t", len(frame))
+
+
+def groves(units, rows, seed=1):
+    r = np.random.default_rng(seed)
+    code = np.repeat(np.arange(units), rows)
+    frame = pd.DataFrame(
+        {
+            "orchard": [f"o{c}" for c in code],
+            "rain": r.normal(size=len(code)),
+            "soil": np.where(code % 2, "clay", "sand"),
+        }
+    )
+    frame["yield"] = (
+        4
+        + frame["rain"] * (1 + 0.5 * r.normal(size=units)[code])
+        + r.normal(size=units)[code]
+        + r.normal(size=len(code))
+    )
+    frame["ripe"] = (frame["yield"] + r.logistic(size=len(code)) > 4).astype(int)
+    return frame
+
+
+@pytest.fixture(scope="module")
+def slopes():
+    return fit(SLOPES, table_of(trial(trees=24)))
+
+
+def test_a_units_line_is_its_prediction_at_its_typical_row(slopes):
+    frame = slopes.design.table.frame
+    unit = drawn_unit(slopes, None, "rain")
+    assert unit.name == "orchard"
+    lines = unit_lines(slopes, unit, "rain", np.arange(unit.size))
+    own = frame[frame["orchard"] == 2]
+    j = unit.texts.index("2")
+    assert lines.x[j][0] == own["rain"].min() and lines.x[j][-1] == own["rain"].max()
+    typical = pd.DataFrame({"rain": lines.x[j], "soil": own["soil"].mode()[0], "orchard": 2, "tree": "nowhere"})
+    np.testing.assert_allclose(lines.y[j], predict(slopes, table_of(typical)).predicted, atol=1e-9)
+
+
+def test_a_nested_units_line_has_its_parents_effects_too(slopes):
+    unit = next(u for u in slopes.design.units if u.name == "tree")
+    lines = unit_lines(slopes, unit, "rain", np.array([unit.texts.index("t5")]))
+    typical = pd.DataFrame({"rain": lines.x[0], "orchard": 1, "tree": "t5"})
+    typical["soil"] = slopes.design.table.frame.query("tree == 't5'")["soil"].mode()[0]
+    wanted = predict(slopes, table_of(typical)).predicted
+    other = {"clay", "loam", "sand"} - set(typical["soil"])
+    alternatives = [predict(slopes, table_of(typical.assign(soil=s))).predicted for s in other]
+    assert any(np.allclose(lines.y[0], w, atol=1e-9) for w in [wanted, *alternatives])
+
+
+def test_the_average_line_and_bands_are_adjusted_means(slopes):
+    made = {e["predictor"]: e for e in effects(slopes, predictors(slopes), None, 0.9)}
+    by_soil = means(slopes, "soil", confidence=0.9)["means"]
+    at = [made["soil"]["ticks"].index(m["levels"]["soil"]) for m in by_soil]
+    np.testing.assert_allclose(np.array(made["soil"]["estimate"])[at], [m["mean"] for m in by_soil])
+    np.testing.assert_allclose(np.array(made["soil"]["low"])[at], [m["ci"][0] for m in by_soil], rtol=1e-6)
+    rain = made["rain"]
+    line = unit_lines(slopes, slopes.design.units[0], "rain", np.arange(2))
+    np.testing.assert_allclose(line.average, rain["estimate"])
+    slope = next(r["estimate"] for r in slopes.result["fixed"] if r["term"] == "centre(rain)")
+    assert (rain["estimate"][-1] - rain["estimate"][0]) / (rain["x"][-1] - rain["x"][0]) == pytest.approx(slope)
+
+
+def test_effects_by_the_levels_of_a_category():
+    made = fit("yield = rain + soil + rain*soil; each orchard: intercept", table_of(groves(12, 15)))
+    found = effects(made, ["rain"], "soil", 0.95)
+    b = {r["term"]: r["estimate"] for r in made.result["fixed"]}
+    slopes = {e["level"]: (e["estimate"][-1] - e["estimate"][0]) / (e["x"][-1] - e["x"][0]) for e in found}
+    assert slopes == {"clay": pytest.approx(b["rain"]), "sand": pytest.approx(b["rain"] + b["rain*soil[sand]"])}
+    with pytest.raises(UsageError, match="--by"):
+        effects(made, ["rain"], "rain", 0.95)
+
+
+def test_generalized_lines_stand_on_the_outcomes_scale():
+    frame = groves(12, 25)
+    made = fit(
+        "ripe = rain + soil; each orchard: intercept", table_of(frame), Settings(options=Options(family="binomial"))
+    )
+    lines = unit_lines(made, made.design.units[0], "rain", np.arange(12))
+    assert all(((y > 0) & (y < 1)).all() for y in lines.y) and (np.diff(lines.average) > 0).all()
+    own = frame[frame["orchard"] == "o4"]
+    typical = pd.DataFrame({"rain": lines.x[4], "soil": own["soil"].iloc[0], "orchard": "o4"})
+    np.testing.assert_allclose(lines.y[4], predict(made, table_of(typical)).predicted, atol=1e-9)
+    tenths = tenths_of(made)
+    assert len(tenths) == 10 and sum(t["rows"] for t in tenths) == 300
+    assert sum(t["rows"] * t["observed"] for t in tenths) == pytest.approx(frame["ripe"].sum())
+    grades = np.array(["low", "mid", "high"])[np.digitize(frame["yield"], [3, 5])]
+    ordinal = fit("grade = rain; each orchard: intercept", table_of(frame.assign(grade=grades)), Settings(options=Options(family="ordinal", grades=("low", "mid", "high"))))  # fmt: skip
+    shares = tenths_of(ordinal)
+    for level in ("low", "mid", "high"):
+        own_rows = [t for t in shares if t["level"] == level]
+        assert sum(t["rows"] * t["observed"] for t in own_rows) == pytest.approx((grades == level).sum())
+        assert np.corrcoef([t["predicted"] for t in own_rows], [t["observed"] for t in own_rows])[0, 1] > 0.9
+
+
+def test_against_and_coefficients(slopes):
+    rows = against_rows(slopes)
+    np.testing.assert_allclose([r["observed"] for r in rows], slopes.design.y, atol=1e-9)
+    made = predict(slopes, slopes.design.table)
+    np.testing.assert_allclose([r["predicted"] for r in rows], made.predicted)
+    np.testing.assert_allclose([r["predicted_average"] for r in rows], made.average)
+    table = coefficients([slopes, slopes], 0.95)
+    assert [r["term"] for r in table[:3]] == ["centre(rain)", "soil[loam]", "soil[sand]"] and len(table) == 6
+    fixed = {r["term"]: r["ci"] for r in slopes.result["fixed"]}
+    for r in table:
+        assert [r["low"], r["high"]] == pytest.approx(fixed[r["term"]])
+    empty = fit("yield = intercept; each tree: intercept", slopes.design.table)
+    assert [r["term"] for r in coefficients([empty], 0.95)] == ["intercept"]
+    assert coefficients([slopes], 0.5)[0]["low"] > table[0]["low"]
+
+
+def test_levels_are_chosen_by_the_seed_or_by_name(slopes):
+    unit = next(u for u in slopes.design.units if u.name == "tree")
+    one, same, other = (chosen_levels(unit, [], s, 6) for s in (1, 1, 2))
+    np.testing.assert_array_equal(one, same)
+    assert len(one) == 6 and not np.array_equal(one, other) and (np.diff(one) > 0).all()
+    assert [unit.texts[i] for i in chosen_levels(unit, ["t9", "t2", "t9"], 1, 6)] == ["t9", "t2"]
+    with pytest.raises(OrchardError, match="did you mean 't22'"):
+        chosen_levels(unit, ["t222"], 1, 6)
+
+
+def ink(figure):
+    """Share of the picture that is not white."""
+    drawing = FigureCanvasAgg(figure)
+    drawing.draw()
+    return float(np.mean(np.asarray(drawing.buffer_rgba())[..., :3].min(axis=2) < 245))
+
+
+@pytest.mark.parametrize("units", [5, 2000])
+def test_few_and_many_units_both_read(units):
+    """Neither empty nor a solid block: the share of ink stays in bounds."""
+    made = fit("yield = rain; each orchard: intercept + rain", table_of(groves(units, 12)))
+    unit = made.design.units[0]
+    lines = unit_lines(made, unit, "rain", np.arange(unit.size))
+    assert 0.02 < ink(lines_figure(made, lines, False)) < 0.7
+    some = unit_lines(made, unit, "rain", chosen_levels(unit, [], 1, 12))
+    figure = panels_figure(made, some, unit.size)
+    assert sum(ax.get_visible() for ax in figure.axes) == min(units, 12) and 0.02 < ink(figure) < 0.5
+    checked = check(made)
+    for view in ("overview", "rows", "predictors", "effects", "influence"):
+        figure = check_figure(made, checked, view)
+        assert all(ax.get_xlabel() and ax.get_title("left") for ax in figure.axes if ax.get_visible())
+        assert ink(figure) > 0.02
+    clouds = [im for ax in check_figure(made, checked).axes for im in ax.images]
+    assert bool(clouds) is (units * 12 > MOST_DOTS)
+
+
+def test_names_of_points_do_not_meet():
+    figure, (ax,) = canvas(1, 1, "names")
+    ax.plot([0, 1], [0, 1])
+    name_points(ax, np.array([0.9, 0.91, 0.92]), np.array([0.5, 0.5, 0.51]), ["one", "two", "three"])
+    drawing = FigureCanvasAgg(figure)
+    drawing.draw()
+    boxes = [Text.get_window_extent(t, drawing.get_renderer()) for t in ax.texts]
+    assert len(boxes) == 3
+    assert not any(a.overlaps(b) for i, a in enumerate(boxes) for b in boxes[i + 1 :])
+
+
+def test_the_command_draws_every_kind_and_tells_the_numbers(orchard, harvest):
+    sentence = "yield = rain + pruning; each orchard: intercept"
+    for name, text in (("plain", sentence), ("sloped", sentence + " + rain")):
+        assert orchard("fit", "harvest.csv", text, "--missing", "-999", "--save", name).code == 0
+    for kind in ("lines", "panels", "against", "effects", "coefficients"):
+        done = orchard("draw", "sloped", "--kind", kind)
+        assert done.code == 0 and f"sloped-{kind}.png" in done.out, done.err
+        assert (orchard.folder / f"sloped-{kind}.png").stat().st_size > 10_000
+        d = orchard("draw", "sloped", "--kind", kind, "--json", "--csv", "d.csv").json
+        assert d["schema"] == "bold-orchard/draw/1" and d["kind"] == kind and d["figure"] is None
+        assert len(list(csv.DictReader((orchard.folder / "d.csv").open()))) > 1
+    both = orchard("draw", "plain", "sloped", "--kind", "coefficients", "--figure", "c.svg", "--json").json
+    assert {c["fit"] for c in both["coefficients"]} == {"plain", "sloped"} and "<svg" in (
+        orchard.folder / "c.svg"
+    ).read_text()
+    named = orchard("draw", "sloped", "--kind", "panels", "--units", "Barrow, Kestrel", "--json").json
+    assert [line["level"] for line in named["lines"]] == ["Barrow", "Kestrel"]
+    text = orchard("draw", "sloped", "--along", "pruning", "--figure", "p.pdf").out
+    assert "along pruning" in text and (orchard.folder / "p.pdf").read_bytes()[:4] == b"%PDF"
+
+
+@pytest.mark.parametrize(("options", "words"), [
+    (("plain", "plain"), "draws one fit"), (("plain", "--kind", "against", "--along", "rain"), "--along belongs to --kind lines"),
+    (("plain", "--by", "pruning"), "--by belongs to"), (("plain", "--along", "ran"), "did you mean 'rain'"),
+    (("plain", "--unit", "tree"), "--unit"), (("empty",), "has no predictor to draw along"), (("flat",), "no each clause"),
+    (("plain", "--units", "Barow"), "did you mean 'Barrow'"), (("plain", "--kind", "effects", "--by", "rain"), "(in --by)"),
+])  # fmt: skip
+def test_what_cannot_be_drawn_is_refused_in_a_line(orchard, harvest, options, words):
+    for name, text in (
+        ("plain", "yield = rain + pruning; each orchard: intercept"),
+        ("empty", "yield = intercept; each orchard: intercept"),
+        ("flat", "yield = rain"),
+    ):
+        orchard("fit", "harvest.csv", text, "--missing", "-999", "--save", name)
+    done = orchard("draw", *options)
+    assert done.code in (2, 3) and words in done.err and len(done.err.splitlines()) == 1
+    assert not list(orchard.folder.glob("*.png")) and done.out == ""
+
+
+def test_every_view_of_a_check(orchard, harvest):
+    orchard(
+        "fit",
+        "harvest.csv",
+        "yield = rain + pruning; each orchard: intercept + rain",
+        "--missing",
+        "-999",
+        "--save",
+        "m",
+    )
+    orchard("fit", "harvest.csv", "yield = intercept", "--missing", "-999", "--save", "empty")
+    for view in ("overview", "rows", "predictors", "effects", "influence", "time"):
+        assert orchard("check", "m", "--kind", view, "--time", "season", "--figure", f"{view}.png").code == 0
+        assert (orchard.folder / f"{view}.png").stat().st_size > 10_000
+    assert orchard("check", "empty", "--figure", "e.png").code == 0
+    for fit_name, view, words in (("m", "time", "--time COLUMN"), ("empty", "effects", "no each clause"), ("empty", "influence", "no unit's influence"),
+                                  ("empty", "predictors", "has none")):  # fmt: skip
+        done = orchard("check", fit_name, "--kind", view, "--figure", "no.png", "--csv", "no.csv")
+        assert done.code == 2 and words in done.err and not list(orchard.folder.glob("no.*"))
+
+
+def test_check_writes_rows_and_units_beside_the_users_own(orchard, harvest):
+    frame = pd.read_csv(orchard.folder / "harvest.csv").assign(fitted="mine")
+    frame.to_csv(orchard.folder / "own.csv", index=False)
+    orchard(
+        "fit",
+        "own.csv",
+        "yield = rain; each orchard: intercept + rain; each tree in orchard: intercept",
+        "--missing",
+        "-999",
+        "--save",
+        "m",
+    )
+    d = orchard("check", "m", "--csv", "r.csv", "--csv-units", "u.csv", "--json").json
+    rows, units = pd.read_csv(orchard.folder / "r.csv"), pd.read_csv(orchard.folder / "u.csv")
+    assert (rows["fitted"] == "mine").all() and len(rows) == 1427
+    np.testing.assert_allclose(rows["fitted of m"] + rows["residual"], rows["yield"])
+    np.testing.assert_allclose(rows["fitted_average"] + rows["residual_marginal"], rows["yield"])
+    assert rows["residual_within"].notna().any()
+    assert len(units) == 24 + 240 and (units["group"] == "tree in orchard").sum() == 240
+    of_orchards = units[units["group"] == "orchard"]
+    assert of_orchards["effect rain"].notna().all() and of_orchards["cooks_distance"].notna().all()
+    by = {(i["group"], i["level"]): i for i in d["influence"]}
+    assert len(by) == 264 and by["orchard", "Barrow"]["change"]["rain"] == pytest.approx(
+        of_orchards.set_index("level").loc["Barrow", "change rain"]
+    )
+    refused = orchard("check", "m", "--csv-units", "nowhere/u.csv")
+    assert refused.code == 3 and "no folder" in refused.err
+
+
+def test_exact_influence_by_the_command_is_the_fit_without_the_orchard(orchard, harvest):
+    sentence = "yield = rain; each orchard: intercept"
+    orchard("fit", "harvest.csv", sentence, "--missing", "-999", "--save", "m")
+    d = orchard("check", "m", "--influence", "exact", "--unit", "orchard", "--json").json
+    without = json.loads(
+        orchard("fit", "harvest.csv", sentence, "--missing", "-999", "--where", "orchard != 'Barrow'", "--json").out
+    )
+    row = next(i for i in d["influence"] if i["level"] == "Barrow")
+    assert row["exact"] and row["without"] == pytest.approx(
+        {r["term"]: r["estimate"] for r in without["fixed"]}, rel=1e-6
+    )
+    assert row["components_without"]["sd(residual)"] == pytest.approx(without["residual"]["sd"], rel=1e-6)
+    assert row["components_without"]["sd(orchard: intercept)"] == pytest.approx(without["random"][0]["sd"][0], rel=1e-5)
+    time = check_time(orchard)
+    assert time["autocorrelation"]["unit"] == "orchard"
+
+
+def check_time(orchard):
+    return orchard("check", "m", "--time", "season", "--influence", "none", "--json").json
+
+
+def test_views_need_what_they_show():
+    made = fit("yield = rain; each orchard: intercept", table_of(groves(8, 10)))
+    checked = check(made, Asked(influence="none"))
+    figure = check_figure(made, checked)
+    assert [ax.get_title("left") for ax in figure.axes][-1].startswith("Does each orchard spread alike?")
