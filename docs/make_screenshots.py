@@ -23,25 +23,16 @@ TERMINAL = {
     "scout": ["scout", "harvest.csv"],
     "fit": ["fit", "harvest.csv", MODEL, *CODES],
     "compare": ["compare", "empty", "rain", "slopes"],
+    "check": ["check", "slopes", "--time", "season", "--quiet"],
     "components": ["components", "slopes"],
-    "terms": ["terms", "slopes", "--contrast", "hard - light"],
-    "intervals": ["intervals", "slopes"],
-    "means": ["means", "slopes", "pruning", "--pairs"],
-    "groups": ["groups", "slopes"],
-    "predict": ["predict", "slopes"],
     "fruit-set": ["show", "fruit-set", "--ratios", "--effects"],
     "error": ["fit", "harvest.csv", "yield = rainn + pruning; each orchard: intercept"],
 }
-FIGURES = [
-    "scout.png",
-    "check.png",
-    "components.png",
-    "means.png",
-    "intervals.png",
-    "groups.png",
-    "compare.png",
-    "fit.png",
-]
+FIGURES = ["scout", "compare", "lines", "check", "components", "terms", "intervals", "groups", "means", "predict"]
+MORE = {
+    "panels": ["draw", "slopes", "--kind", "panels"],
+    "coefficients": ["draw", "rain", "slopes", "--kind", "coefficients"],
+}
 
 
 def draw_terminal(command: list[str], text: str, path: Path) -> None:
@@ -56,13 +47,17 @@ def draw_terminal(command: list[str], text: str, path: Path) -> None:
 
 def main() -> None:
     TARGET.mkdir(exist_ok=True)
+    for old in TARGET.glob("*.png"):
+        old.unlink()
     with tempfile.TemporaryDirectory() as folder:
         subprocess.run([PROGRAM, "demo", folder], check=True, capture_output=True)
         for name, command in TERMINAL.items():
             done = subprocess.run([PROGRAM, *command], cwd=folder, capture_output=True, text=True, check=False)
             draw_terminal(command, done.stdout + done.stderr, TARGET / f"{name}.png")
-        for name in FIGURES:
-            shutil.copyfile(Path(folder) / name, TARGET / f"figure-{name}")
+        for name, command in MORE.items():
+            subprocess.run([PROGRAM, *command, "--figure", f"{name}.png"], cwd=folder, check=True, capture_output=True)
+        for name in [*FIGURES, *MORE]:
+            shutil.copyfile(Path(folder) / f"{name}.png", TARGET / f"figure-{name}.png")
 
 
 if __name__ == "__main__":

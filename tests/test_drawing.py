@@ -312,3 +312,79 @@ def test_views_need_what_they_show():
     checked = check(made, Asked(influence="none"))
     figure = check_figure(made, checked)
     assert [ax.get_title("left") for ax in figure.axes][-1].startswith("Does each orchard spread alike?")
+
+
+def words_of(figure):
+    """Every text that is drawn, with its box: titles, labels, ticks inside the view, legends, names of points."""
+    drawing = FigureCanvasAgg(figure)
+    drawing.draw()
+    out = [t for t in figure.findobj(Text, include_self=False) if t.get_visible() and t.get_text().strip()]
+    ticks = set()
+    for ax in figure.axes:
+        for axis in (ax.xaxis, ax.yaxis):
+            low, high = sorted(axis.get_view_interval())
+            for which in (axis.get_major_ticks(), axis.get_minor_ticks()):
+                for tick in which:
+                    if not low - 1e-9 <= tick.get_loc() <= high + 1e-9 or not ax.get_visible():
+                        ticks |= {id(tick.label1), id(tick.label2)}
+        if not ax.get_visible():
+            ticks |= {id(t) for t in ax.findobj(Text)}
+    renderer = drawing.get_renderer()
+    boxes = [(t.get_text(), Text.get_window_extent(t, renderer)) for t in out if id(t) not in ticks]
+    return [(text, box) for text, box in boxes if box.width > 1 and box.height > 1]
+
+
+def meetings(figure):
+    """Pairs of texts that cover each other by more than two pixels each way, and those that leave the page."""
+    made = words_of(figure)
+    wide, high = figure.bbox.width, figure.bbox.height
+    found = [
+        (text, "the page's edge") for text, b in made if b.x0 < -1 or b.y0 < -1 or b.x1 > wide + 1 or b.y1 > high + 1
+    ]
+    for i, (one, a) in enumerate(made):
+        for two, b in made[i + 1 :]:
+            if min(a.x1, b.x1) - max(a.x0, b.x0) > 2 and min(a.y1, b.y1) - max(a.y0, b.y0) > 2:
+                found.append((one, two))
+    return found
+
+
+@pytest.mark.parametrize("units", [5, 24, 500])
+def test_no_labels_meet_in_any_picture(units, monkeypatch, tmp_path):
+    from bold_orchard.cli.main import main
+    from bold_orchard.figures import style
+
+    made = []
+    monkeypatch.setattr(style, "save", lambda figure, path: made.append(figure))
+    monkeypatch.chdir(tmp_path)
+    frame = groves(units, 12).assign(
+        orchard=lambda f: "Orchard " + f["orchard"], season=lambda f: np.arange(len(f)) % 12
+    )
+    frame.to_csv("d.csv", index=False)
+    fits = ("yield = rain + soil + rain*soil; each orchard: intercept + rain", "yield = rain; each orchard: intercept")
+    for name, sentence in zip(("sloping-lines", "plain"), fits):
+        assert main(["fit", "d.csv", sentence, "--save", name, "--figure", "f.png", "--quiet"]) == 0
+    commands = [
+        ["check", "plain", "--time", "season", "--kind", k]
+        for k in ("overview", "rows", "predictors", "effects", "influence", "time")
+    ]
+    commands += [["check", "sloping-lines", "--kind", k] for k in ("overview", "effects", "influence", "predictors")]
+    commands += [
+        ["draw", "sloping-lines", "--kind", k] for k in ("lines", "panels", "against", "effects", "coefficients")
+    ]
+    commands += [
+        ["draw", "sloping-lines", "--kind", "effects", "--along", "rain", "--by", "soil"],
+        ["draw", "sloping-lines", "--along", "soil"],
+    ]
+    commands += [["draw", "plain", "sloping-lines", "--kind", "coefficients"], ["compare", "plain", "sloping-lines"]]
+    commands += [[c, "sloping-lines"] for c in ("components", "terms", "groups", "predict")] + [
+        ["means", "sloping-lines", "soil"]
+    ]
+    commands += [
+        ["scout", "d.csv", "--unit", "orchard", "--outcome", "yield"],
+        ["predict", "plain", "--where", "season = 0"],
+    ]
+    commands += [["intervals", "sloping-lines", "--method", "wald"]]
+    for command in commands:
+        assert main([*command, "--figure", "x.png", "--quiet"]) == 0, command
+        assert not meetings(made[-1]), (command, meetings(made[-1])[:5])
+    assert len(made) == len(commands) + 2

@@ -92,7 +92,7 @@ def _rows(ax: Axes, fit: Fit, x: Array, keep: Array, colour: str = SKY) -> None:
     if len(np.unique(y[:1000])) <= 2:
         y = y + np.random.default_rng(1).uniform(-0.02, 0.02, len(y))
     if len(keep) <= 4000:
-        cloud(ax, x[keep], y, colour)
+        cloud(ax, x[keep], y, colour, 0.6)
     else:
         ax.plot(x[keep], y, "o", color=colour, markersize=1.8, markeredgewidth=0, alpha=0.35, rasterized=True)
 

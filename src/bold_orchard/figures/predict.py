@@ -48,7 +48,7 @@ def predict_figure(d: dict[str, Any]) -> Figure:
     if seen.any():
         ax.plot(at[seen], (middle + rest)[seen], "o", color=BARK, markersize=float(np.clip(300 / len(rows), 2.5, 6)), markeredgewidth=0,
                 alpha=float(np.clip(20 / np.sqrt(len(rows)), 0.4, 1.0)), label="observed", zorder=3)  # fmt: skip
-    ax.legend(frameon=False, loc="upper left")
+    ax.legend(frameon=False, loc="upper left", markerscale=2.5)
     if len(rows) <= NAMED:
         ax.set_xticks(at, [f"row {r['row']}" for r in rows], rotation=60 if len(rows) > 12 else 0)
     else:

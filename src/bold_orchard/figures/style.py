@@ -48,8 +48,9 @@ def canvas(
 
     matplotlib.rcParams.update(SETTINGS)
     figure = Figure(figsize=(width, height), dpi=100, layout=None if steady else "constrained")
-    words = textwrap.fill(title, 136)
-    figure.suptitle(words, x=0.01, y=0.99, ha="left", va="top", fontsize=13, color=BARK)
+    words = textwrap.fill(title, 130)
+    where = {"y": 0.99, "va": "top"} if steady else {}  # elsewhere the layout finds room for it
+    figure.suptitle(words, x=0.01, ha="left", fontsize=13, color=BARK, **where)
     axes = list(figure.subplots(rows, columns, squeeze=False).ravel())
     if steady:
         top = 1.0 - (0.42 + 0.22 * (words.count("\n") + 1)) / height
