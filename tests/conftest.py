@@ -4,6 +4,7 @@ import json
 import subprocess
 import sys
 from pathlib import Path
+from types import SimpleNamespace
 
 import numpy as np
 import pandas as pd
@@ -30,6 +31,22 @@ def orchard(tmp_path):
         done = subprocess.run([PROGRAM, *map(str, arguments)], cwd=tmp_path, capture_output=True,
                               input=stdin, text=text, timeout=120)  # fmt: skip
         return Outcome(done)
+
+    run.folder = tmp_path
+    return run
+
+
+@pytest.fixture
+def quick(tmp_path, monkeypatch, capsys):
+    """The same without a new process for every command: for tests that run many."""
+    from bold_orchard.cli.main import main
+
+    def run(*arguments):
+        monkeypatch.chdir(tmp_path)
+        capsys.readouterr()
+        code = main([str(a) for a in arguments])
+        captured = capsys.readouterr()
+        return Outcome(SimpleNamespace(returncode=code, stdout=captured.out, stderr=captured.err))
 
     run.folder = tmp_path
     return run

@@ -36,9 +36,9 @@ def inspections(n=600, units=25, seed=5):
 
 
 @pytest.fixture
-def scab(orchard):
-    inspections().to_csv(orchard.folder / "scab.csv", index=False)
-    return orchard
+def scab(quick):
+    inspections().to_csv(quick.folder / "scab.csv", index=False)
+    return quick
 
 
 def test_the_seed_germination_trial_gives_the_published_estimates():

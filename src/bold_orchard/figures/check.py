@@ -17,7 +17,7 @@ from bold_orchard.diagnostics.residuals import UnitEffects
 from bold_orchard.diagnostics.serial import times
 from bold_orchard.errors import UsageError
 from bold_orchard.figures.panels import against, box, histogram, qq
-from bold_orchard.figures.style import AMBER, BARK, LEAF, PALETTE, PLUM, canvas
+from bold_orchard.figures.style import AMBER, BARK, LEAF, PALETTE, PLUM, canvas, name_places, short
 from bold_orchard.fitting import Fit
 from bold_orchard.inference.lines import covariates
 
@@ -109,7 +109,13 @@ def _all_effects(ax: Axes, units: list[UnitEffects]) -> None:
         scaled.append((values - values.mean()) / (sd or 1.0))
     if len(terms) == 1:
         u, k = terms[0]
-        qq(ax, scaled[0], f"Are the {u.group} effects normal?", f"effect of {u.terms[k]}, standardised", u.levels)
+        qq(
+            ax,
+            scaled[0],
+            f"Are the {short(u.group, 16)} effects normal?",
+            f"effect of {u.terms[k]}, standardised",
+            u.levels,
+        )
         return
     end = 0.0
     for i, ((u, k), values) in enumerate(zip(terms, scaled)):
@@ -132,12 +138,17 @@ def _distances(ax: Axes, made: Influence, most: int) -> None:
     ax.barh(at - 0.28, made.cook_components[order], height=0.28, color=AMBER, label="components")
     for y, i in zip(at, order):
         ax.annotate(
-            made.unit.texts[i], (0, y + 0.17), xytext=(3, 0), textcoords="offset points", fontsize=9, color=BARK
+            short(made.unit.texts[i], 34),
+            (0, y + 0.17),
+            xytext=(3, 0),
+            textcoords="offset points",
+            fontsize=9,
+            color=BARK,
         )
     ax.set_yticks([])
     ax.set_ylim(-0.6, len(order) - 0.3)
     ax.legend(frameon=False, fontsize=9, loc="lower right")
-    ax.set(title=f"Which {made.unit.name} carries most?", xlabel="Cook's distance without it")
+    ax.set(title=f"Which {short(made.unit.name, 16)} carries most?", xlabel="Cook's distance without it")
 
 
 def _spread_of_units(ax: Axes, checked: Checked, unit: UnitCodes) -> None:
@@ -149,7 +160,9 @@ def _spread_of_units(ax: Axes, checked: Checked, unit: UnitCodes) -> None:
     )
     ax.plot(np.sort(sd[counts > 1]), color=LEAF, linewidth=2.5)
     ax.set(
-        title=f"Does each {unit.name} spread alike?", xlabel=f"levels of {unit.name}, sorted", ylabel="SD of residuals"
+        title=f"Does each {short(unit.name, 16)} spread alike?",
+        xlabel=f"levels of {unit.name}, sorted",
+        ylabel="SD of residuals",
     )
     ax.set_ylim(bottom=0)
 
@@ -182,7 +195,7 @@ def _category(ax: Axes, fit: Fit, checked: Checked, name: str) -> None:
         if len(own):
             box(ax, own, i, 0.5, horizontal=False)
     ax.axhline(0, color=BARK, linewidth=1)
-    ax.set_xticks(range(len(levels)), levels, rotation=30 if sum(map(len, levels)) > 24 else 0)
+    name_places(ax, levels, 44)
     ax.set(title=f"Alike in every level of {name}?", xlabel=name, ylabel=_Words(fit).standardised)
 
 
@@ -191,10 +204,10 @@ def _effects(fit: Fit, checked: Checked) -> Figure:
     terms = [(u, k) for u in checked.units for k in range(len(u.terms))]
     shown = terms[:MOST_TERMS]
     more = f" (the first {MOST_TERMS} of {len(terms)} terms)" if len(terms) > len(shown) else ""
-    figure, axes = canvas(2, max(len(shown), 2), f"Predicted effects of {fit.name}: {fit.result['model']}{more}")
     columns = max(len(shown), 2)
+    figure, axes = canvas(2, columns, f"Predicted effects of {fit.name}: {fit.result['model']}{more}")
     for i, (unit, k) in enumerate(shown):
-        what = f"{unit.group}: {unit.terms[k]}"
+        what = short(f"{unit.group}: {unit.terms[k]}", 46 // columns + 8)
         qq(axes[i], unit.effects[:, k], f"{what}: normal?", "predicted effect", unit.levels)
         codes = fit.design.blocks[unit.unit].unit.codes
         counts = np.bincount(codes, minlength=len(unit.levels))
@@ -227,11 +240,11 @@ def _influence(fit: Fit, checked: Checked) -> Figure:
         ax.plot(values[known], np.full(len(known), at), "o", color=LEAF, markersize=6, alpha=float(np.clip(20 / np.sqrt(made.unit.size) / 2, 0.1, 0.6)), markeredgewidth=0)  # fmt: skip
         if len(known):
             far = int(known[np.argmax(np.abs(values[known]))])
-            ax.annotate(made.unit.texts[far], (values[far], at), xytext=(0, 9), textcoords="offset points", fontsize=9,
-                        color=BARK, ha="center")  # fmt: skip
+            ax.annotate(short(made.unit.texts[far], 30), (values[far], at), xytext=(0, 9), textcoords="offset points", fontsize=9,
+                        color=BARK, ha="left" if values[far] < 0 else "right")  # fmt: skip
     ax.axvline(0, color=BARK, linewidth=1)
-    ax.set_yticks(range(len(made.terms)), made.terms[::-1])
-    ax.set_ylim(-0.6, len(made.terms) - 0.4)
+    ax.set_yticks(range(len(made.terms)), [short(t, 30) for t in made.terms[::-1]])
+    ax.set_ylim(-0.6, 1.04 * len(made.terms) - 0.4)
     ax.margins(x=0.15)
     ax.set(title="How far would each estimate move?", xlabel=f"change without one {made.unit.name}, in SEs")
     return figure
@@ -256,7 +269,7 @@ def _time(fit: Fit, checked: Checked) -> Figure:
     ax.set_xticks(at)
     ax.margins(x=0.1, y=0.15)
     ax.set(
-        title=f"Do rows of one {d['unit']} depend on each other?",
+        title=f"Do rows of one {short(d['unit'], 14)} depend on each other?",
         xlabel=f"gap in {d['time']}",
         ylabel="correlation of residuals",
     )

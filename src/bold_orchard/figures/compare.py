@@ -8,7 +8,7 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from bold_orchard.figures.style import AMBER, BARK, LEAF, PALETTE, canvas
+from bold_orchard.figures.style import AMBER, BARK, LEAF, PALETTE, canvas, short
 from bold_orchard.inference.lines import Lines
 
 MOST_DOTS = 3000
@@ -31,7 +31,7 @@ def _criteria(ax: Axes, d: dict[str, Any]) -> None:
         places = [y + offset for y in range(len(models))]
         bars = ax.barh(places, [m[key] for m in models], height=0.32, color=colour, label=label)
         ax.bar_label(bars, [f"{m[key]:.1f}" for m in models], padding=4)
-    ax.set_yticks(range(len(models)), [m["name"] for m in models])
+    ax.set_yticks(range(len(models)), [short(m["name"], 30) for m in models])
     ax.margins(x=0.14)
     ax.legend(frameon=False)
     ax.set(xlabel="less the best model's (0 is best, smaller is better)")

@@ -6,7 +6,7 @@ from typing import Any
 
 from matplotlib.figure import Figure
 
-from bold_orchard.figures.style import BARK, PALETTE, canvas
+from bold_orchard.figures.style import BARK, PALETTE, canvas, short
 
 
 def components_figure(d: dict[str, Any]) -> Figure:
@@ -33,7 +33,7 @@ def components_figure(d: dict[str, Any]) -> Figure:
             color=BARK,
         )
     names = [c["group"] if c["kind"] == "residual" else f"{c['group']}: {c['term']}" for c in reversed(rows)]
-    ax.set_yticks(range(len(rows)), names)
+    ax.set_yticks(range(len(rows)), [short(n, 40) for n in names])
     ax.set_ylim(-0.6, len(rows) - 0.4)
     ax.set_xlim(left=0)
     ax.set(

@@ -11,7 +11,7 @@ from matplotlib.figure import Figure
 from numpy.typing import NDArray
 
 from bold_orchard.figures.panels import cloud
-from bold_orchard.figures.style import BARK, LEAF, PALETTE, PLUM, SKY, canvas
+from bold_orchard.figures.style import BARK, LEAF, PALETTE, PLUM, SKY, canvas, name_places, short
 from bold_orchard.fitting import Fit
 from bold_orchard.inference.drawing import UnitLines, places
 
@@ -21,6 +21,7 @@ MOST_EFFECTS = 6
 NAMED_LINES = 8
 MARKS = "osD^v"
 MOST_SCALES, UNLIKE = 10, 12.0
+MOST_BANDS, DASHES = 5, ("-", "--", ":", "-.")
 
 
 def observed(fit: Fit) -> Array:
@@ -80,7 +81,7 @@ def _thin_lines(ax: Axes, lines: UnitLines) -> None:
 def _axes(ax: Axes, fit: Fit, lines: UnitLines) -> None:
     ax.set(xlabel=lines.along, ylabel=_label(fit))
     if lines.ticks:
-        ax.set_xticks(range(len(lines.ticks)), lines.ticks, rotation=30 if sum(map(len, lines.ticks)) > 60 else 0)
+        name_places(ax, lines.ticks, 150)
 
 
 def _rows(ax: Axes, fit: Fit, x: Array, keep: Array, colour: str = SKY) -> None:
@@ -114,9 +115,9 @@ def panels_figure(fit: Fit, lines: UnitLines, total: int) -> Figure:
         if fit.design.family != "ordinal":
             _rows(ax, fit, x, np.flatnonzero(lines.unit.codes == level))
         ax.plot(at, y, color=LEAF, linewidth=2.5, marker="o" if len(at) == 1 or lines.ticks else "", markersize=5)
-        ax.set_title(lines.unit.texts[level], fontsize=11)
+        ax.set_title(short(lines.unit.texts[level], 100 // columns), fontsize=11)
         if lines.ticks:
-            ax.set_xticks(range(len(lines.ticks)), lines.ticks, rotation=45 if sum(map(len, lines.ticks)) > 15 else 0)
+            name_places(ax, lines.ticks, 150 // columns)
         ax.tick_params(labelleft=i % columns == 0, labelbottom=i + columns >= n)
     for ax in axes[n:]:
         ax.set_visible(False)
@@ -176,10 +177,12 @@ def effects_figure(fit: Fit, made: list[dict[str, Any]], confidence: float) -> F
     for ax, name in zip(axes, shown):
         own = [m for m in made if m["predictor"] == name]
         for k, m in enumerate(own):
-            _effect(ax, m, PALETTE[k % len(PALETTE)] if m["level"] is not None else LEAF, k, len(own))
+            _effect(ax, m, PALETTE[k % len(PALETTE)] if m["level"] is not None else LEAF, k, len(own), 150 // columns)
         if own[0]["level"] is not None:
-            ax.legend(frameon=False, title=own[0]["by"], fontsize=10)
-        ax.set(xlabel=name, ylabel=_label(fit), title=f"Effect of {name}")
+            beside = len(own) > MOST_BANDS  # many levels: no bands, and their names outside
+            ax.legend(frameon=False, title=own[0]["by"], fontsize=10, loc="upper left" if beside else "best",
+                      bbox_to_anchor=(1, 1) if beside else None)  # fmt: skip
+        ax.set(xlabel=name, ylabel=_label(fit), title=f"Effect of {short(name, 90 // columns)}")
         ax.margins(x=0.12 if own[0]["ticks"] else 0.02)
     for ax in axes[1 : len(shown)]:
         ax.sharey(axes[0])
@@ -188,16 +191,19 @@ def effects_figure(fit: Fit, made: list[dict[str, Any]], confidence: float) -> F
     return figure
 
 
-def _effect(ax: Axes, m: dict[str, Any], colour: str, k: int, of: int) -> None:
+def _effect(ax: Axes, m: dict[str, Any], colour: str, k: int, of: int, room: int) -> None:
     x = np.array(m["x"])
     if m["ticks"]:
         x = x + (0.12 * (k - (of - 1) / 2) if of > 1 else 0.0)
         ax.vlines(x, m["low"], m["high"], color=colour, linewidth=3)
         ax.plot(x, m["estimate"], "o", color=colour, markersize=9, markeredgecolor="white", label=m["level"])
-        ax.set_xticks(range(len(m["ticks"])), m["ticks"], rotation=30 if sum(map(len, m["ticks"])) > 24 else 0)
+        name_places(ax, m["ticks"], room)
     else:
-        ax.fill_between(x, m["low"], m["high"], color=colour, alpha=0.18, linewidth=0)
-        ax.plot(x, m["estimate"], color=colour, linewidth=2.5, label=m["level"])
+        if of <= MOST_BANDS:
+            ax.fill_between(x, m["low"], m["high"], color=colour, alpha=0.18, linewidth=0)
+        ax.plot(
+            x, m["estimate"], DASHES[k // len(PALETTE) % len(DASHES)], color=colour, linewidth=2.5, label=m["level"]
+        )
 
 
 def coefficients_figure(rows: list[dict[str, Any]], outcome: str, confidence: float) -> Figure:
@@ -205,7 +211,12 @@ def coefficients_figure(rows: list[dict[str, Any]], outcome: str, confidence: fl
     terms, fits = (list(dict.fromkeys(r[k] for r in rows)) for k in ("term", "fit"))
     title = f"Coefficients with {100 * confidence:g}% intervals: {', '.join(fits)}"
     spans = [max(max(abs(r["low"]), abs(r["high"])) for r in rows if r["term"] == t) for t in terms]
-    if 1 < len(terms) <= MOST_SCALES and max(spans) > UNLIKE * min(spans):
+    unlike, scale = max(spans) > UNLIKE * max(min(spans), 1e-300), ""
+    if unlike and len(terms) > MOST_SCALES:
+        own_width = {r["term"]: (r["high"] - r["low"]) / 2 for r in reversed(rows)}
+        rows = [r | {k: r[k] / (own_width[r["term"]] or 1.0) for k in ("estimate", "low", "high")} for r in rows]
+        scale = f", in half-widths of the interval of {fits[0]}: beyond 1 it is clear of zero"
+    if unlike and 1 < len(terms) <= MOST_SCALES:
         figure, axes = canvas(len(terms), 1, title)
         places = [[t] for t in terms]
     else:
@@ -214,7 +225,7 @@ def coefficients_figure(rows: list[dict[str, Any]], outcome: str, confidence: fl
         places = [terms]
     for ax, own in zip(axes, places):
         _coefficients(ax, [r for r in rows if r["term"] in own], own, fits)
-    axes[-1].set(xlabel=f"effect on {outcome}" + (", a scale for each term" if len(axes) > 1 else ""))
+    axes[-1].set(xlabel=f"effect on {outcome}" + (", a scale for each term" if len(axes) > 1 else scale))
     if len(fits) > 1:
         handles, names = axes[0].get_legend_handles_labels()
         figure.legend(handles, names, frameon=False, loc="outside upper right", ncols=len(fits))
@@ -232,6 +243,6 @@ def _coefficients(ax: Axes, rows: list[dict[str, Any]], terms: list[str], fits: 
             ax.plot([r["low"], r["high"]], [y, y], color=colour, linewidth=3, solid_capstyle="butt")
             ax.plot(r["estimate"], y, mark, color=colour, markersize=9, markeredgecolor="white")
         ax.plot([], [], mark + "-", color=colour, linewidth=3, markersize=9, markeredgecolor="white", label=name)
-    ax.set_yticks(range(len(terms)), [labels[t] for t in reversed(terms)])
+    ax.set_yticks(range(len(terms)), [short(labels[t], 40) for t in reversed(terms)])
     ax.set_ylim(-0.6, len(terms) - 0.4)
     ax.margins(x=0.08)

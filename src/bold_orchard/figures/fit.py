@@ -6,7 +6,7 @@ from typing import Any
 
 from matplotlib.figure import Figure
 
-from bold_orchard.figures.style import BARK, LEAF, canvas
+from bold_orchard.figures.style import BARK, LEAF, canvas, short
 
 
 def fit_figure(d: dict[str, Any]) -> Figure:
@@ -19,7 +19,7 @@ def fit_figure(d: dict[str, Any]) -> Figure:
     for y, r in enumerate(reversed(rows)):
         ax.plot(r["ci"], [y, y], color=LEAF, linewidth=3, solid_capstyle="butt")
         ax.plot(r["estimate"], y, "o", color=LEAF, markersize=10, markeredgecolor="white")
-    ax.set_yticks(range(len(rows)), [r["label"] for r in reversed(rows)])
+    ax.set_yticks(range(len(rows)), [short(r["label"], 40) for r in reversed(rows)])
     ax.set_ylim(-0.6, len(rows) - 0.4)
     ax.set(xlabel=f"effect on {d['outcome']}, with {100 * d['confidence']:g}% interval")
     return figure

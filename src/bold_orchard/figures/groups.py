@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from matplotlib.figure import Figure
 
-from bold_orchard.figures.style import AMBER, BARK, LEAF, canvas
+from bold_orchard.figures.style import AMBER, BARK, LEAF, canvas, short
 
 NAMED = 45
 MOST_PANELS = 6
@@ -36,7 +36,7 @@ def groups_figure(d: dict[str, Any]) -> Figure:
         ax.axvline(0.0, color=BARK, linewidth=1)
         ax.set_ylim(-1, n)
         if n <= NAMED // max(-(-len(shown) // columns), 1):
-            ax.set_yticks(at, [r["level"] for r in rows], fontsize=9 if n > 15 else 11)
+            ax.set_yticks(at, [short(r["level"], 24) for r in rows], fontsize=9 if n > 15 else 11)
         else:
             ax.set_yticks([])
             ax.set_ylabel(f"{n:,} levels of {part['group']}, sorted")

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from matplotlib.figure import Figure
 
-from bold_orchard.figures.style import PALETTE, canvas
+from bold_orchard.figures.style import PALETTE, canvas, name_places
 
 
 def means_figure(d: dict[str, Any]) -> Figure:
@@ -28,7 +28,7 @@ def means_figure(d: dict[str, Any]) -> Figure:
         label = ", ".join(f"{o} {v}" for o, v in zip(others, line)) if others else None
         ax.plot(x, [m["mean"] for m in rows], "o-" if others else "o", color=colour, markersize=10, markeredgecolor="white",
                 linewidth=1.2, label=label)  # fmt: skip
-    ax.set_xticks(range(len(ticks)), ticks)
+    name_places(ax, ticks, 150)
     ax.set_xlim(-0.6, len(ticks) - 0.4)
     if others:
         ax.legend(frameon=False, loc="best")

@@ -6,7 +6,7 @@ import numpy as np
 from matplotlib.figure import Figure
 from numpy.typing import NDArray
 
-from bold_orchard.figures.style import BARK, LEAF, PLUM, canvas
+from bold_orchard.figures.style import BARK, LEAF, PLUM, canvas, name_places
 
 NAMED = 40
 
@@ -41,7 +41,7 @@ def scout_figure(
             markeredgewidth=2.5, linewidth=2)  # fmt: skip
     ax.axhline(values.mean(), color=BARK, linewidth=1, linestyle="--")
     if len(order) <= NAMED:
-        ax.set_xticks(range(len(order)), [texts[i] for i in order], rotation=90 if len(order) > 8 else 0)
+        name_places(ax, [texts[i] for i in order], 150)
     else:
         ax.set_xticks([])
     ax.set(xlabel=f"{unit} (mean of each in plum, of all dashed)", ylabel=outcome)

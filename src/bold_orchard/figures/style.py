@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -48,7 +49,7 @@ def canvas(
 
     matplotlib.rcParams.update(SETTINGS)
     figure = Figure(figsize=(width, height), dpi=100, layout=None if steady else "constrained")
-    words = textwrap.fill(title, 130)
+    words = textwrap.fill(textwrap.shorten(title, 380, placeholder=" ..."), 130)
     where = {"y": 0.99, "va": "top"} if steady else {}  # elsewhere the layout finds room for it
     figure.suptitle(words, x=0.01, ha="left", fontsize=13, color=BARK, **where)
     axes = list(figure.subplots(rows, columns, squeeze=False).ravel())
@@ -58,6 +59,29 @@ def canvas(
     for ax in axes if len(axes) > 4 else []:
         ax.locator_params(nbins=5)
     return figure, axes
+
+
+def short(name: str, most: int) -> str:
+    """A long name cut in its middle, where names differ least."""
+    if len(name) <= most:
+        return name
+    head = (most - 1) * 2 // 5
+    return name[:head] + "…" + name[len(name) - (most - 1 - head) :]
+
+
+def name_places(ax: Axes, names: Sequence[str], room: int) -> None:
+    """Names at 0, 1, ... along the axis below; ``room`` is how many letters fit side by side.
+
+    Names that do not fit side by side are turned, then shortened, and of very many only some are written.
+    """
+    step = -(-len(names) // max(room // 2, 1))
+    places = range(0, len(names), step)
+    if sum(len(n) + 3 for n in names) <= room:
+        ax.set_xticks(places, names)
+    else:
+        angle = 40 if 4 * len(names) <= room else 90
+        ax.set_xticks(places, [short(names[i], 22) for i in places], rotation=angle, ha="right" if angle < 90 else "center",
+                      rotation_mode="anchor" if angle < 90 else "default", fontsize=10)  # fmt: skip
 
 
 def save(figure: Figure, path: Path) -> None:

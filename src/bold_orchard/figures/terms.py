@@ -7,7 +7,7 @@ from typing import Any
 from matplotlib.figure import Figure
 from scipy import special
 
-from bold_orchard.figures.style import AMBER, BARK, LEAF, canvas
+from bold_orchard.figures.style import AMBER, BARK, LEAF, canvas, short
 from bold_orchard.text.numbers import p_value
 
 
@@ -27,7 +27,7 @@ def terms_figure(d: dict[str, Any]) -> Figure:
         ax.annotate(f"p {p}" if p.startswith("<") else f"p = {p}", (t["value"], y), xytext=(0, 12), textcoords="offset points",
                     ha="center", fontsize=10, color=BARK)  # fmt: skip
     ax.set_xscale("log")
-    ax.set_yticks(range(len(rows)), [t["term"] for t in reversed(rows)])
+    ax.set_yticks(range(len(rows)), [short(t["term"], 40) for t in reversed(rows)])
     ax.set_ylim(-0.6, len(rows) - 0.4)
     ax.set_xlim(left=lowest)
     ax.margins(x=0.1)
