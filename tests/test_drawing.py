@@ -389,3 +389,41 @@ def test_no_labels_meet_in_any_picture(units, monkeypatch, tmp_path):
         assert main([*command, "--figure", "x.png", "--quiet"]) == 0, command
         assert not meetings(made[-1]), (command, meetings(made[-1])[:5])
     assert len(made) == len(commands) + 2
+
+
+def test_columns_that_only_name_a_unit_or_an_offset_are_no_predictors():
+    frame = groves(10, 12).assign(height=lambda f: np.arange(len(f)) % 7, block=lambda f: np.arange(len(f)) % 4)
+    made = fit(
+        "yield = centre(rain, orchard) + mean(rain, block) + offset(height); each orchard: intercept", table_of(frame)
+    )
+    assert predictors(made) == ["rain"]
+    both = fit("yield = centre(rain, block) + block; each orchard: intercept", table_of(frame))
+    assert predictors(both) == ["rain", "block"]
+    assert len(effects(made, ["rain"], None, 0.95)[0]["x"]) > 10
+
+
+def test_absurd_fits_end_in_words(quick):
+    """Grades with a large offset, no fixed column at all, a spread of zero in most units, a failed fit."""
+    r = np.random.default_rng(3)
+    frame = groves(8, 10).assign(height=lambda f: 30 + 15 * (np.arange(len(f)) % 3), flat=1.0)
+    frame["grade"] = r.choice(["a", "b", "c"], len(frame))
+    frame.to_csv(quick.folder / "d.csv", index=False)
+    done = quick(
+        "fit", "d.csv", "grade = rain + offset(height); each orchard: intercept", "--family", "ordinal", "--save", "g"
+    )
+    assert done.code in (0, 4) and "defect" not in done.err and "Warning" not in done.err
+    quick("fit", "d.csv", "grade = intercept; each orchard: intercept", "--family", "ordinal", "--save", "bare")
+    assert "nothing to test" in quick("terms", "bare").err and "no predictor" in quick("draw", "bare").err
+    assert quick("check", "bare", "--figure", "b.png").code == 0
+    short = quick(
+        "fit", "d.csv", "yield = rain; each orchard: intercept + rain", "--max-steps", "1", "--save", "failed"
+    )
+    assert short.code == 4
+    drawn = quick("draw", "failed", "--kind", "coefficients", "--figure", "f.png")
+    assert drawn.code == 4 and "NOT converge" in drawn.out and (quick.folder / "f.png").exists()
+
+
+def test_infinite_figures_are_printed_as_such():
+    from bold_orchard.text.numbers import figure
+
+    assert figure(float("inf")) == "∞" and figure(None) == "—"

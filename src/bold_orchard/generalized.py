@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.design.build import Design
-from bold_orchard.errors import UsageError
+from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.families import FAMILIES, Data, Family
 from bold_orchard.fitting import Fit, Settings, to_arrays
 from bold_orchard.inference.generalized import MaximumLikelihood, summarise
@@ -192,6 +192,8 @@ def starting_point(c: Laplace) -> Array:
         away = eta if c.offset is None else eta - c.offset
         b = np.linalg.lstsq(c.rows.x.T, np.clip(away, -FAR, FAR), rcond=None)[0]
     offset = 0.0 if c.offset is None else c.offset
+    if c.family.name == "ordinal" and c.offset is not None:  # no intercept there to take the offset's mean
+        extra[0] += float(c.offset.mean())
     value = c.family.value(b @ c.rows.x + offset, extra).sum() if c.p else -np.inf
     for _ in range(STEPS if c.p else 0):
         here = b @ c.rows.x + offset
@@ -212,10 +214,15 @@ def starting_point(c: Laplace) -> Array:
 
 
 def search(c: Laplace, start: Array, settings: Settings, progress: Callable[[int], None] | None) -> Found[LaplacePoint]:
-    edges = c.bounded
-    found = settle(
-        c.at, start, c.walls, edges, settings.tolerance, settings.max_steps, progress, c.rows.frame.n > MANY_ROWS
-    )
+    edges, many = c.bounded, c.rows.frame.n > MANY_ROWS
+    try:
+        with np.errstate(all="ignore"):
+            found = settle(c.at, start, c.walls, edges, settings.tolerance, settings.max_steps, progress, many)
+    except np.linalg.LinAlgError:
+        raise OrchardError(
+            "the search broke down: the likelihood cannot be followed away from its start; look at the size of offsets and "
+            "covariates (orchard scout), or try a simpler sentence"
+        ) from None
     signs = c.signs(found.point.theta)
     if not (signs < 0).any() and found.point.mode.close <= EXACT:
         return found

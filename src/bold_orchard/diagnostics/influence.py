@@ -20,6 +20,7 @@ from bold_orchard.refitting import on_rows
 
 Array = NDArray[Any]
 MOST_WORK, QUICK_WORK, SPARE_WORK = 2_000_000, 200_000, 60_000
+MOST_LEVELS, FEW_LEVELS = 300, 30
 LONG = 0.02
 RANK = 1e-8
 Progress = Callable[[int, int], None]
@@ -78,7 +79,7 @@ def _plain(values: Array) -> list[Any]:
 def affordable(fit: Fit, unit: UnitCodes) -> bool:
     """Whether one-step influence of a unit's levels takes seconds at most."""
     quick = not fit.design.generalized and applies(fit.criterion)
-    return quick or unit.size * len(fit.design.y) <= MOST_WORK
+    return quick or (unit.size <= MOST_LEVELS and unit.size * len(fit.design.y) <= MOST_WORK)
 
 
 def influence(fit: Fit, unit: UnitCodes, exact: bool, report: Progress) -> Influence:
@@ -102,7 +103,8 @@ def influence(fit: Fit, unit: UnitCodes, exact: bool, report: Progress) -> Influ
         fixed = np.full((unit.size, len(_fixed(fit))), np.nan)
         components, p = np.full((unit.size, len(followed)), np.nan), np.full(unit.size, np.nan)
         again = np.arange(unit.size)
-        refitted = np.full(unit.size, exact or unit.size * len(fit.design.y) <= QUICK_WORK)
+        few = unit.size <= FEW_LEVELS and unit.size * len(fit.design.y) <= QUICK_WORK
+        refitted = np.full(unit.size, exact or few)
     if len(again):
         fixed[again], components[again] = _one_by_one(fit, unit, again, refitted, report)
     whole = np.array(list(_fixed(fit).values()))

@@ -208,6 +208,7 @@ def _effect(ax: Axes, m: dict[str, Any], colour: str, k: int, of: int, room: int
 
 def coefficients_figure(rows: list[dict[str, Any]], outcome: str, confidence: float) -> Figure:
     """Estimates with intervals, terms down the page, fits side by side; a scale for each term where one would hide some."""
+    rows = [r | {k: r["estimate"] if r[k] is None else r[k] for k in ("low", "high")} for r in rows]
     terms, fits = (list(dict.fromkeys(r[k] for r in rows)) for k in ("term", "fit"))
     title = f"Coefficients with {100 * confidence:g}% intervals: {', '.join(fits)}"
     spans = [max(max(abs(r["low"]), abs(r["high"])) for r in rows if r["term"] == t) for t in terms]

@@ -48,8 +48,11 @@ class UnitLines:
 
 def predictors(fit: Fit) -> list[str]:
     """Columns of the fixed part, numbers first, then categories, each in the order of the sentence."""
-    numbers = covariates(fit)
-    return [*numbers, *(c.name for c in columns_of(fit.design.sentence.terms) if c.name not in numbers)]
+    numbers, coded = (
+        covariates(fit),
+        {n.removeprefix("category(").removesuffix(")") for n, _ in fit.design.categories()},
+    )
+    return [*numbers, *(c.name for c in columns_of(fit.design.fixed.terms, units=False) if c.name in coded)]
 
 
 def chosen_predictor(fit: Fit, name: str | None) -> str:
@@ -227,9 +230,10 @@ def coefficients(fits: Sequence[Fit], confidence: float) -> list[dict[str, Any]]
     for f in fits:
         for r in f.result["fixed"]:
             if r["estimate"] is not None:
-                width = quantile_t(confidence, r["df"]) * r["se"]
+                width = None if r["se"] is None else quantile_t(confidence, r["df"]) * r["se"]
+                ends = (None, None) if width is None else (r["estimate"] - width, r["estimate"] + width)
                 rows.append({"fit": f.name, "term": r["term"], "label": r["label"], "estimate": r["estimate"],
-                             "low": r["estimate"] - width, "high": r["estimate"] + width})  # fmt: skip
+                             "low": ends[0], "high": ends[1]})  # fmt: skip
     slopes = [r for r in rows if r["term"] != "intercept" and not r["term"].startswith("threshold[")]
     return slopes or rows
 

@@ -93,8 +93,16 @@ def _each_part(task: Callable[[int], Array], parts: list[range]) -> Iterator[lis
             yield [task(i) for i in part]
         return
     context = multiprocessing.get_context("fork")
-    with ProcessPoolExecutor(workers, context, initializer=_held.append, initargs=(task,)) as pool:
+    with ProcessPoolExecutor(workers, context, initializer=_begin, initargs=(task,)) as pool:
         yield from pool.map(_do, parts)
+
+
+def _begin(task: Callable[[int], Array]) -> None:
+    """In a new worker: the processors are shared out, so its linear algebra keeps to one of them."""
+    from threadpoolctl import threadpool_limits
+
+    threadpool_limits(1)
+    _held.append(task)
 
 
 def _do(part: range) -> list[Array]:

@@ -35,7 +35,8 @@ def terms(
         raise OrchardError(f"the fit '{fit.name}' did not converge, so its tests mean nothing; mend it, or --force")
     method = df_method or fit.settings.df
     chisq = chisq or method == "normal"
-    hypotheses = {1: sequential, 2: partial, 3: marginal}[kind](fit)
+    kept = fit.criterion.products.standard.kept
+    hypotheses = {1: sequential, 2: partial, 3: marginal}[kind](fit) if kept else []
     if not hypotheses:
         raise OrchardError(f"'{fit.name}' has no fixed term beside the intercept, so there is nothing to test")
     known = fit.precision(method)

@@ -173,13 +173,21 @@ class Sentence:
     notes: tuple[str, ...] = ()
 
 
-def columns_of(item: object) -> list[Column]:
-    """All columns named anywhere inside a piece of a sentence, in reading order, once each."""
+BY_UNIT = ("centre", "mean", "split")
+
+
+def columns_of(item: object, units: bool = True) -> list[Column]:
+    """All columns named anywhere inside a piece of a sentence, in reading order, once each.
+
+    Without ``units`` those that only name the unit of a mean, as orchard in centre(rain, orchard), are left out.
+    """
     found: dict[str, Column] = {}
 
     def walk(x: object) -> None:
         if isinstance(x, Column):
             found.setdefault(x.name, x)
+        elif isinstance(x, Call) and x.function in BY_UNIT and not units:
+            walk(x.arguments[:1])
         elif isinstance(x, (tuple, list)):
             for part in x:
                 walk(part)

@@ -11,6 +11,8 @@ def figure(x: float | None, digits: int = 4) -> str:
         return "—"
     if x == 0:
         return "0"
+    if math.isinf(x):
+        return "∞"
     size = math.floor(math.log10(abs(x)))
     if size >= 9 or size < -5:
         return f"{x:.{digits - 1}e}"
