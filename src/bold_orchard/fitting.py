@@ -199,11 +199,11 @@ def refit(earlier: Fit, method: str) -> Fit:
     return finish(earlier.name, earlier.design, settings, criterion, found)
 
 
-def make_criterion(design: Design, reml: bool) -> Criterion:
-    """The numeric model of a design."""
+def make_criterion(design: Design, reml: bool, few: bool = False) -> Criterion:
+    """The numeric model of a design, to be evaluated often, or a ``few`` times."""
     arrays = to_arrays(design)
     _tail_fits(design, arrays)
-    products, correlated = cross_products(arrays)
+    products, correlated = cross_products(arrays, few)
     rounding = 10.0 * np.finfo(float).eps * float(np.linalg.norm(design.y))
     if products.dense[-1, -1] <= rounding**2:
         raise OrchardError(

@@ -35,7 +35,7 @@ def on_rows(fit: Fit, keep: NDArray[np.intp], exact: bool) -> Fit:
         criterion = laplace if points == 1 else Quadrature.of(laplace, points)
         start = _carried_generalized(fit, design, laplace)
     else:
-        criterion = make_criterion(design, fit.criterion.reml)
+        criterion = make_criterion(design, fit.criterion.reml, few=not exact)
         start = carried(fit, criterion)
     found: Any
     if not exact:

@@ -19,7 +19,7 @@ Array = NDArray[Any]
 SUSPECT = 0.01
 MANY, SMALL_SKEW, SMALL_TAILS = 1000, 0.3, 0.5
 FEW_LEVELS = 20
-HIGH_COOK = 1.0
+HIGH_COOK, HIGH_COMPONENTS = 1.0, 2.0
 WEAK = 0.05
 
 
@@ -175,13 +175,24 @@ def unit_findings(fit: Fit, effects: list[tuple[str, str, list[str], Array]]) ->
 
 
 def influence_findings(fit: Fit, made: Influence) -> Finding:
-    """Levels that disagree with the others beyond chance (Bonferroni), or move the estimates as a whole."""
+    """Levels that disagree with the others beyond chance (Bonferroni), or move the estimates as a whole.
+
+    The bounds on Cook's distance are such that few clean data sets pass them: 1 for many levels, more for a handful.
+    """
     name, j = made.unit.name, made.unit.size
     if np.isnan(made.cook).all():
         return Finding("influence", name, False, f"the influence of levels of {name} cannot be told")
     p = np.where(np.isnan(made.p), 1.0, made.p)
-    cook = np.nan_to_num(made.cook, nan=0.0)
-    wild = (p < SUSPECT / j) | (cook > HIGH_COOK)
+    cook, parts = np.nan_to_num(made.cook, nan=0.0), np.nan_to_num(made.cook_components, nan=0.0)
+    wild = (p < SUSPECT / j) | (cook > HIGH_COOK + 6.0 / j)
+    if not wild.any() and parts.max() > HIGH_COMPONENTS:
+        worst = int(np.argmax(parts))
+        level, k = made.unit.texts[worst], int(np.nanargmax(_relative(made, worst)))
+        words = (
+            f"{name} {level} pulls the components (Cook's distance {parts[worst]:.2g}): without it {made.parameters[k]} "
+            f"would be {made.components[worst, k]:.3g} rather than {made.components_all[k]:.3g}"
+        )
+        return Finding("influence", f"{name}: {level}", True, words, _without(fit, name, level))
     worst = int(np.argmax(np.where(wild, cook, -1.0) if wild.any() else cook))
     moved = np.abs(made.fixed[worst] - made.fixed_all) / np.where(made.se > 0, made.se, np.inf)
     k = int(np.argmax(np.nan_to_num(moved, nan=-1.0))) if len(moved) else 0
@@ -191,6 +202,12 @@ def influence_findings(fit: Fit, made: Influence) -> Finding:
         words = f"{name} {level} pulls the estimates (Cook's distance {cook[worst]:.2g}): {change}"
         return Finding("influence", f"{name}: {level}", True, words, _without(fit, name, level))
     return Finding("influence", name, False, f"no single {name} carries the estimates (the most: {change})")
+
+
+def _relative(made: Influence, level: int) -> Array:
+    """How far each component would move, as a part of itself."""
+    whole = np.abs(made.components_all)
+    return np.abs(made.components[level] - made.components_all) / np.where(whole > 0, whole, np.inf)
 
 
 def serial_findings(fit: Fit, made: dict[str, Any]) -> Finding:

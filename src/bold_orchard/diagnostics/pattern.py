@@ -55,7 +55,7 @@ def _by_model(fit: Fit, names: list[str]) -> list[tuple[float | None, float]]:
     )  # fmt: skip
     nothing: list[tuple[float | None, float]] = [(None, 0.0) for _ in names]
     try:
-        criterion = make_criterion(replace(fit.design, fixed=more), fit.criterion.reml)
+        criterion = make_criterion(replace(fit.design, fixed=more), fit.criterion.reml, few=True)
     except OrchardError:
         return nothing
     e = criterion.at(carried(fit, criterion))

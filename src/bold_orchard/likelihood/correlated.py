@@ -22,23 +22,26 @@ from bold_orchard.likelihood.sums import Sums
 Array = NDArray[Any]
 Assemble = Callable[[Sums | None, Array], CrossProducts]
 MOST_STACKED = 30_000_000
-MOST_CLASSES = 5_000
+MOST_CLASSES, FEW_CLASSES = 5_000, 8
 
 
 class Correlated:
     """``pool`` (m, n) working columns in row order; ``sums`` planned for the finest unit of the chain, if any.
 
     ``assemble(sums, gram)`` turns filled sums and pool products (m, m) into ``CrossProducts``. ``stack`` (classes, size)
-    holds the fixed products of each class, laid out flat, when they are few enough to keep.
+    holds the fixed products of each class, laid out flat, when they are few enough to keep; where only a ``few`` evaluations
+    will be asked for, making them for many classes is not worth it.
     """
 
-    def __init__(self, rows: RowCovariance, pool: Array, sums: Sums | None, assemble: Assemble) -> None:
+    def __init__(
+        self, rows: RowCovariance, pool: Array, sums: Sums | None, assemble: Assemble, few: bool = False
+    ) -> None:
         self.rows, self.pool, self.sums, self.assemble = rows, pool, sums, assemble
         self.totals = None if rows.unit_starts is None else np.add.reduceat(pool, rows.unit_starts, axis=1)
         self.frame = self._products([])
         count = sum(rows.sizes) + rows.unit_size
         self.stack: Array | None = None
-        if count * len(_flat(self.frame)) <= MOST_STACKED and count <= MOST_CLASSES:
+        if count * len(_flat(self.frame)) <= MOST_STACKED and count <= (FEW_CLASSES if few else MOST_CLASSES):
             self.stack = np.stack(list(self._each_class()))
         self._last: tuple[bytes, Bands, CrossProducts] | None = None
 

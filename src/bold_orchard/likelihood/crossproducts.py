@@ -25,8 +25,8 @@ Array = NDArray[Any]
 DENSE_TAIL = 4_000_000
 
 
-def cross_products(model: Arrays) -> tuple[CrossProducts, Correlated | None]:
-    """Sum all products by unit; with a residual covariance also what makes them anew for other parameters."""
+def cross_products(model: Arrays, few: bool = False) -> tuple[CrossProducts, Correlated | None]:
+    """Sum all products by unit; with a residual covariance also what makes them anew for other parameters, ``few`` times or often."""
     standard = standardise(model)
     made = {f: working_effects(unit, standard) for f, unit in enumerate(model.units)}
     works = {f: work for f, (_, work) in made.items()}
@@ -43,7 +43,7 @@ def cross_products(model: Arrays) -> tuple[CrossProducts, Correlated | None]:
         units=model.units,
     )
     if model.rows is not None:
-        correlated = _correlated(model, frame, works, chain)
+        correlated = _correlated(model, frame, works, chain, few)
         return correlated.at(model.rows.start)[1], correlated
     builder = Builder(model.units, chain, frame.tails, works, picks_of_w(standard))
     builder.plan()
@@ -80,7 +80,9 @@ def mixed(products: CrossProducts) -> CrossProducts:
     return products
 
 
-def _correlated(model: Arrays, frame: CrossProducts, works: dict[int, Array], chain: list[int]) -> Correlated:
+def _correlated(
+    model: Arrays, frame: CrossProducts, works: dict[int, Array], chain: list[int], few: bool
+) -> Correlated:
     """Tail units become explicit columns; every class of entries of R^-1 gets the same sums."""
     assert model.rows is not None
     columns = frame.standard.columns
@@ -105,7 +107,7 @@ def _correlated(model: Arrays, frame: CrossProducts, works: dict[int, Array], ch
         stages = [builder.stage(i) for i in range(len(chain))]
         return mixed(replace(frame, stages=stages, dense=w.T @ gram @ w))
 
-    return Correlated(model.rows, pool, builder.levels[chain[0]] if chain else None, assemble)
+    return Correlated(model.rows, pool, builder.levels[chain[0]] if chain else None, assemble, few)
 
 
 def picks_of_w(standard: Standard) -> Array:
