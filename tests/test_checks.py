@@ -147,6 +147,32 @@ def test_within_group_residuals_are_each_units_own_least_squares():
     assert chosen_unit(made).name in ("tree", "orchard")
 
 
+def test_within_group_residuals_are_weighted_as_the_fit():
+    frame = trial(trees=12).assign(w=lambda f: 1.0 + np.arange(len(f)) % 3)
+    made = fit("yield = rain; each orchard: intercept", table_of(frame), Settings(options=Options(weights="w")))
+    unit = made.design.units[0]
+    own = unit.codes == 1
+    x, root = np.column_stack(made.design.fixed.values)[own], np.sqrt(frame["w"].to_numpy()[own])
+    b, *_ = np.linalg.lstsq(x * root[:, None], made.design.y[own] * root, rcond=None)
+    np.testing.assert_allclose(within_residuals(made, unit).residual[own], made.design.y[own] - x @ b, atol=1e-9)
+
+
+def test_the_unit_of_a_within_clause_is_checked_too():
+    frame = planted("autocorrelation", units=12)
+    made = fit("yield = rain; within orchard: ar1(week)", table_of(frame))
+    d = check(made).document
+    assert d["autocorrelation"]["unit"] == "orchard" and d["autocorrelation"]["p"] > 0.01
+    assert len(d["influence"]) == 12 and d["spread"] is not None
+    assert d["levels"][0]["outliers"] == [] or set(d["levels"][0]["outliers"][0]["units"]) == {"orchard"}
+    moved = {i["level"]: i for i in d["influence"]}["o3"]
+    again = fit(
+        "yield = rain; within orchard: ar1(week)", table_of(frame[frame["orchard"] != "o3"].reset_index(drop=True))
+    )
+    assert moved["exact"] and moved["components_without"]["rho"] == pytest.approx(
+        again.result["residual"]["parameters"]["rho"], rel=1e-3
+    )
+
+
 def test_few_rows_are_said():
     frame = pd.DataFrame({"orchard": np.arange(30) // 2, "rain": np.random.default_rng(0).normal(size=30)})
     frame["yield"] = (

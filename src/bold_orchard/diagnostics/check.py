@@ -18,7 +18,7 @@ from bold_orchard.diagnostics.outcome import family_checks, family_findings
 from bold_orchard.diagnostics.pattern import curvature, spread_by_fitted
 from bold_orchard.diagnostics.residuals import Residuals, UnitEffects, residuals, unit_effects
 from bold_orchard.diagnostics.serial import autocorrelation, times
-from bold_orchard.diagnostics.within import Within, chosen_unit, within_residuals
+from bold_orchard.diagnostics.within import Within, chosen_unit, units_of, within_residuals
 from bold_orchard.errors import UsageError, unknown_name
 from bold_orchard.fitting import Fit
 
@@ -66,7 +66,7 @@ def check(fit: Fit, asked: Asked | None = None, report: Progress = silent) -> Ch
     notes: list[str] = []
     inside = None if generalized else _within(fit, unit, notes)
     levels = _levels(fit, rest, effects, inside, asked.seed)
-    across = fit.design.units[0] if unit is None and fit.design.units else unit
+    across = next(iter(units_of(fit)), None) if unit is None else unit
     spread = None if across is None else brown_forsythe(rest.standardised, across.codes)
     along = None if fit.design.family == "ordinal" else spread_by_fitted(rest.standardised, rest.fitted)
     bends = curvature(fit, rest.standardised)
@@ -108,7 +108,7 @@ def check(fit: Fit, asked: Asked | None = None, report: Progress = silent) -> Ch
 def _unit(fit: Fit, name: str | None) -> UnitCodes | None:
     if name is None:
         return None
-    known = {u.name: u for u in fit.design.units}
+    known = {u.name: u for u in units_of(fit)}
     if name not in known:
         raise UsageError(unknown_name("unit", name, known, f"the sentence of '{fit.name}'") + " (in --unit)")
     return known[name]
@@ -142,7 +142,7 @@ def _within(fit: Fit, unit: UnitCodes | None, notes: list[str]) -> Within | None
     """Within-group residuals and the line that says what they are good for."""
     chosen = unit or chosen_unit(fit)
     if chosen is None:
-        if fit.design.units:
+        if units_of(fit):
             notes.append(
                 "No unit has enough rows for a least squares of its own, so there are no within-group residuals."
             )
@@ -172,9 +172,9 @@ def _serial(fit: Fit, asked: Asked, unit: UnitCodes | None, rest: Residuals, not
         return None
     if not table.has(column):
         raise UsageError(unknown_name("column", column, table.columns, table.name) + " (in --time)")
-    chosen = findings.serial_unit(fit, unit)
+    chosen = unit or _in_time(fit)
     if chosen is None:
-        raise UsageError(f"--time looks inside units, and '{fit.name}' has no each clause; leave it out")
+        raise UsageError(f"--time looks inside units, and '{fit.name}' has none; leave it out")
     made = autocorrelation(rest.white, chosen, times(table, column), column, asked.seed)
     if made["averaged"]:
         notes.append(
@@ -183,12 +183,19 @@ def _serial(fit: Fit, asked: Asked, unit: UnitCodes | None, rest: Residuals, not
     return made
 
 
+def _in_time(fit: Fit) -> UnitCodes | None:
+    """The unit whose rows follow each other in time: that of the within clause, or the finest."""
+    within = fit.design.sentence.within
+    named = [u for u in units_of(fit) if within is not None and u.name == str(within.unit)]
+    return next(iter(named or sorted(fit.design.units, key=lambda u: -u.size)), None)
+
+
 def _influence(fit: Fit, asked: Asked, unit: UnitCodes | None, notes: list[str], report: Progress) -> list[Influence]:
     """Of the unit asked for, else of every unit whose levels take seconds at most."""
     if asked.influence == "none" or not fit.converged:
         return []
     made = []
-    for one in [unit] if unit is not None else fit.design.units:
+    for one in [unit] if unit is not None else units_of(fit):
         if one.size < 2 and unit is None:
             continue
         if asked.influence is None and not affordable(fit, one):
@@ -204,11 +211,11 @@ def _influence(fit: Fit, asked: Asked, unit: UnitCodes | None, notes: list[str],
 def _row_outliers(fit: Fit, rest: Residuals) -> list[dict[str, Any]]:
     far = np.flatnonzero(np.abs(rest.standardised) > FAR)
     far = far[np.argsort(-np.abs(rest.standardised[far]))][:MOST_OUTLIERS]
-    rows = fit.design.table.row_numbers
+    rows, units = fit.design.table.row_numbers, units_of(fit)
     return [
         {
             "row": int(rows[i]),
-            "units": {u.name: u.texts[u.codes[i]] for u in fit.design.units},
+            "units": {u.name: u.texts[u.codes[i]] for u in units},
             "residual": float(rest.conditional[i]),
             "standardised": float(rest.standardised[i]),
         }

@@ -10,7 +10,6 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.design.build import UnitCodes
 from bold_orchard.diagnostics.influence import Influence
 from bold_orchard.fitting import Fit
 from bold_orchard.sentence.spec import columns_of
@@ -261,12 +260,3 @@ def _bent(fit: Fit, name: str) -> str:
         if len(term.factors) == 1 and [c.name for c in columns_of(term)] == [name]:
             return text[: term.place[0]] + curve + text[term.place[1] :]
     return f"add {curve} to the fixed part"
-
-
-def serial_unit(fit: Fit, unit: UnitCodes | None) -> UnitCodes | None:
-    """The unit whose rows follow each other in time: the one asked for, that of the within clause, or the finest."""
-    if unit is not None:
-        return unit
-    within = fit.design.sentence.within
-    named = [u for u in fit.design.units if within is not None and u.name == str(within.unit)]
-    return next(iter(named or sorted(fit.design.units, key=lambda u: -u.size)), None)

@@ -93,11 +93,11 @@ def influence(fit: Fit, unit: UnitCodes, exact: bool, report: Progress) -> Influ
     if unit.size < 2:
         raise OrchardError(f"{unit.name} has one level, so nothing is left without it; name another unit with --unit")
     followed = quantities(fit)
-    if not exact and not fit.design.generalized and applies(fit.criterion):
+    if not fit.design.generalized and applies(fit.criterion):
         block = next(f for f, b in enumerate(fit.design.blocks) if b.unit.name == unit.name)
         left = leave_out(fit.evaluation, block)
         fixed, components, p = _at_once(fit, left)
-        refitted = _worth_it(fit, left)
+        refitted = np.ones(unit.size, dtype=bool) if exact else _worth_it(fit, left)
         again = np.flatnonzero(refitted)
     else:
         fixed = np.full((unit.size, len(_fixed(fit))), np.nan)

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.design.build import UnitCodes
+from bold_orchard.design.build import UnitCodes, unit_codes
 from bold_orchard.design.guards import constant_inside
 from bold_orchard.fitting import Fit
 
@@ -29,18 +29,18 @@ class Within:
 def within_residuals(fit: Fit, unit: UnitCodes) -> Within:
     """Least squares of the outcome on every column that varies in the unit, unit by unit (Hilden-Minton 1995).
 
-    A level needs more rows than its columns have rank. Standardised by the SD pooled over all levels and each row's leverage.
+    A level needs more rows than its columns have rank; weights count as in the fit. Standardised by the SD pooled over all levels and each row's leverage.
     """
     design, codes, size = fit.design, unit.codes, unit.size
     columns = {id(v): v for v in design.fixed.values}
     for clause in design.clauses:
         if design.blocks[clause.block].unit.name == unit.name:
             columns |= {id(v): v for v in clause.part.values}
+    root = np.ones(len(codes)) if design.weights is None else np.sqrt(design.weights)
     basis = _Basis(codes, size)
-    basis.add(np.ones(len(codes)))
-    for column in columns.values():
-        basis.add(column)
-    rest = basis.rest(design.y)
+    for column in (np.ones(len(codes)), *columns.values()):
+        basis.add(root * column)
+    rest = basis.rest(root * design.y)
     df = unit.counts - basis.rank
     possible = df >= 1
     here = possible[codes]
@@ -49,7 +49,7 @@ def within_residuals(fit: Fit, unit: UnitCodes) -> Within:
     open_ = np.maximum(1.0 - basis.leverage, 0.0)
     with np.errstate(all="ignore"):
         standardised = np.where(here & (open_ > 1e-8), rest / (pooled * np.sqrt(open_)), np.nan)
-    return Within(unit, np.where(here, rest, np.nan), standardised, possible)
+    return Within(unit, np.where(here, rest / root, np.nan), standardised, possible)
 
 
 class _Basis:
@@ -83,9 +83,17 @@ class _Basis:
         self.leverage += rest**2 * inverse[self.codes]
 
 
+def units_of(fit: Fit) -> list[UnitCodes]:
+    """The units of all each clauses, and that of the within clause where no each clause names it."""
+    design, within = fit.design, fit.design.sentence.within
+    if within is None or str(within.unit) in [u.name for u in design.units]:
+        return list(design.units)
+    return [*design.units, unit_codes(within.unit, design.table)]
+
+
 def chosen_unit(fit: Fit) -> UnitCodes | None:
     """The finest unit of which half the levels could have a least squares of their own; None without one."""
-    for unit in sorted(fit.design.units, key=lambda u: -u.size):
+    for unit in sorted(units_of(fit), key=lambda u: -u.size):
         varying = 1 + sum(not constant_inside(unit.codes, unit.size, v) for v in fit.design.fixed.values)
         if np.mean(unit.counts > varying) >= 0.5:
             return unit

@@ -15,6 +15,7 @@ from bold_orchard.diagnostics.influence import Influence
 from bold_orchard.diagnostics.normality import normal_scores
 from bold_orchard.diagnostics.residuals import UnitEffects
 from bold_orchard.diagnostics.serial import times
+from bold_orchard.diagnostics.within import units_of
 from bold_orchard.errors import UsageError
 from bold_orchard.figures.panels import against, box, histogram, qq
 from bold_orchard.figures.style import AMBER, BARK, LEAF, PALETTE, PLUM, canvas, name_places, short
@@ -69,8 +70,8 @@ def _overview(fit: Fit, checked: Checked) -> Figure:
         axes[4].set_visible(False)
     if checked.influence:
         _distances(axes[5], checked.influence[0], 6)
-    elif fit.design.units:
-        _spread_of_units(axes[5], checked, fit.design.units[0])
+    elif units_of(fit):
+        _spread_of_units(axes[5], checked, units_of(fit)[0])
     else:
         axes[5].set_visible(False)
     return figure
