@@ -9,9 +9,10 @@ from scipy import stats
 
 from bold_orchard.design.build import Options
 from bold_orchard.diagnostics.check import Asked, check
-from bold_orchard.diagnostics.pattern import curvature, spread_by_fitted
+from bold_orchard.diagnostics.pattern import curvature
 from bold_orchard.diagnostics.residuals import residuals
 from bold_orchard.diagnostics.serial import autocorrelation, times
+from bold_orchard.diagnostics.spread import between_units, spread_by_fitted
 from bold_orchard.diagnostics.within import chosen_unit, within_residuals
 from bold_orchard.errors import UsageError
 from bold_orchard.fitting import Settings, fit
@@ -236,6 +237,23 @@ def test_times_may_be_dates_and_may_repeat():
     assert again["autocorrelation"]["averaged"] and any("were averaged" in n for n in again["notes"])
 
 
+def test_a_unit_that_was_left_out_is_told():
+    frame = planted("clean").assign(tree=lambda f: f["week"] // 3)
+    r = np.random.default_rng(2)
+    code = frame["orchard"].str[1:].astype(int) * 5 + frame["tree"]
+    told = fit(SENTENCE, table_of(frame.assign(**{"yield": frame["yield"] + 0.8 * r.normal(size=200)[code]})))
+    found = check(told, Asked(unit="tree in orchard"))
+    d = found.document
+    groups = [found.residuals.standardised[code == k] for k in range(200)]
+    assert d["left_out"]["value"] == pytest.approx(stats.f_oneway(*groups).statistic)
+    assert d["left_out"]["p"] == pytest.approx(stats.f_oneway(*groups).pvalue, rel=1e-6)
+    assert f"{SENTENCE}; each tree in orchard: intercept" in d["closing"]["try"]
+    assert {i["group"] for i in d["influence"]} == {"tree in orchard"} and len(d["influence"]) == 200
+    quiet = check(fit(SENTENCE, table_of(frame)), Asked(unit="tree in orchard")).document
+    assert quiet["left_out"]["p"] > 0.01 and check(told).document["left_out"] is None
+    assert between_units(np.ones(3), np.arange(3)) is None
+
+
 def test_curvature_is_the_larger_models_wald_test():
     frame = planted("curvature")
     made = fit("yield = rain; each orchard: intercept", table_of(frame))
@@ -267,5 +285,8 @@ def test_names_that_are_not_there():
     made = fit(SENTENCE, table_of(planted("clean", units=8)))
     with pytest.raises(UsageError, match="--unit"):
         check(made, Asked(unit="tree"))
+    with pytest.raises(UsageError, match="missing in some"):
+        gappy = planted("clean", units=8).assign(block=lambda f: np.where(f.index < 3, np.nan, f.index % 4))
+        check(fit(SENTENCE, table_of(gappy)), Asked(unit="block"))
     with pytest.raises(UsageError, match="--time"):
         check(made, Asked(time="wek"))

@@ -7,9 +7,10 @@ import pandas as pd
 import pytest
 from scipy import stats
 
-from bold_orchard.diagnostics.check import brown_forsythe, check
+from bold_orchard.diagnostics.check import check
 from bold_orchard.diagnostics.normality import sample_for_test, shape, shapiro_wilk
 from bold_orchard.diagnostics.residuals import residuals, unit_effects
+from bold_orchard.diagnostics.spread import brown_forsythe
 from bold_orchard.fitting import fit
 from bold_orchard.inference.algebra import write_out
 from bold_orchard.table.table import Table

@@ -17,6 +17,7 @@ EXAMPLE = """examples:
   orchard check slopes --figure check.png
   orchard check slopes --kind influence --figure influence.png
   orchard check slopes --time season --unit orchard
+  orchard check slopes --unit "tree in orchard"
   orchard check slopes --csv residuals.csv --csv-units effects.csv
 """
 KINDS = ("overview", "rows", "predictors", "effects", "influence", "time")
@@ -27,7 +28,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--kind", choices=KINDS, default="overview",
                         help="the picture: everything at a glance (default) or one question at full size")  # fmt: skip
     parser.add_argument("--unit", metavar="UNIT",
-                        help="the unit for within-group residuals, spread, time and influence (default: of each what fits)")  # fmt: skip
+                        help="the unit for within-group residuals, spread, time and influence (default: of each what fits); "
+                        "one that the model lacks, tree in orchard, is also asked whether it should be there")  # fmt: skip
     parser.add_argument("--time", metavar="COLUMN", help="a column that orders a unit's rows, for autocorrelation")
     parser.add_argument("--influence", choices=("one-step", "exact", "none"),
                         help="of each unit: one step of the search (default where quick), or the fit made anew without it")  # fmt: skip

@@ -6,21 +6,21 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-import pandas as pd
 from numpy.typing import NDArray
-from scipy import special
 
-from bold_orchard.design.build import UnitCodes
+from bold_orchard.design.build import UnitCodes, unit_codes
 from bold_orchard.diagnostics import findings
 from bold_orchard.diagnostics.influence import Influence, Progress, affordable, influence
 from bold_orchard.diagnostics.normality import MOST, SEED, shape
 from bold_orchard.diagnostics.outcome import family_checks, family_findings
-from bold_orchard.diagnostics.pattern import curvature, spread_by_fitted
+from bold_orchard.diagnostics.pattern import curvature
 from bold_orchard.diagnostics.residuals import Residuals, UnitEffects, residuals, unit_effects
 from bold_orchard.diagnostics.serial import autocorrelation, times
+from bold_orchard.diagnostics.spread import between_units, brown_forsythe, spread_by_fitted
 from bold_orchard.diagnostics.within import Within, chosen_unit, units_of, within_residuals
 from bold_orchard.errors import UsageError, unknown_name
 from bold_orchard.fitting import Fit
+from bold_orchard.sentence.spec import Column, Unit
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/check/1"
@@ -72,6 +72,8 @@ def check(fit: Fit, asked: Asked | None = None, report: Progress = silent) -> Ch
     bends = curvature(fit, rest.standardised)
     serial = _serial(fit, asked, unit, rest, notes)
     moved = _influence(fit, asked, unit, notes, report)
+    modelled = unit is None or unit.name in [u.name for u in units_of(fit)]
+    without = None if modelled or unit is None else between_units(rest.standardised, unit.codes)
     extra = family_checks(fit, asked.seed) if generalized else {}
     found = [
         *findings.shape_findings(fit, levels),
@@ -81,6 +83,7 @@ def check(fit: Fit, asked: Asked | None = None, report: Progress = silent) -> Ch
         *findings.unit_findings(
             fit, [(u.group, t, u.levels, v) for u in effects for t, v in zip(u.terms, u.effects.T)]
         ),
+        *([] if without is None or unit is None else [findings.left_out_finding(fit, unit.name, without)]),
         *([] if serial is None else [findings.serial_findings(fit, serial)]),
         *(findings.influence_findings(fit, m) for m in moved),
         *(family_findings(extra) if generalized else []),
@@ -95,6 +98,7 @@ def check(fit: Fit, asked: Asked | None = None, report: Progress = silent) -> Ch
         "spread": spread,
         "spread_by_fitted": along,
         "curvature": bends,
+        "left_out": without,
         "autocorrelation": serial,
         "influence": [row for m in moved for row in m.rows()],
         **extra,
@@ -109,9 +113,20 @@ def _unit(fit: Fit, name: str | None) -> UnitCodes | None:
     if name is None:
         return None
     known = {u.name: u for u in units_of(fit)}
-    if name not in known:
-        raise UsageError(unknown_name("unit", name, known, f"the sentence of '{fit.name}'") + " (in --unit)")
-    return known[name]
+    return known[name] if name in known else _other_unit(fit, name)
+
+
+def _other_unit(fit: Fit, name: str) -> UnitCodes:
+    """A unit that the model does not have, by the names of its columns: ``tree in orchard``."""
+    table, columns = fit.design.table, [c.strip().strip("[]") for c in name.split(" in ")]
+    for column in columns:
+        if not table.has(column):
+            raise UsageError(unknown_name("column", column, table.columns, table.name) + " (in --unit)")
+        if table.is_missing(column).any():
+            raise UsageError(
+                f"--unit {name}: {column} is missing in some of the rows used; fill it, or name another unit"
+            )
+    return unit_codes(Unit(tuple(map(Column, columns))), table)
 
 
 def _levels(
@@ -231,27 +246,6 @@ def _unit_outliers(labels: list[str], effects: Array) -> list[dict[str, Any]]:
     far = np.flatnonzero(np.abs(z) > FAR)
     far = far[np.argsort(-np.abs(z[far]))][:MOST_OUTLIERS]
     return [{"unit": labels[i], "effect": float(effects[i]), "standardised": float(z[i])} for i in far]
-
-
-def brown_forsythe(values: Array, codes: NDArray[np.intp]) -> dict[str, Any] | None:
-    """Brown & Forsythe (1974): F test of |value - median of its group|; groups of one row are left out."""
-    series = pd.Series(values)
-    counts = np.bincount(codes)
-    keep = counts[codes] > 1
-    if not keep.any():
-        return None
-    distance = (series - series.groupby(codes).transform("median")).abs().to_numpy()[keep]
-    groups = pd.factorize(codes[keep])[0]
-    n, k = len(distance), int(groups.max()) + 1
-    if k < 2 or n <= k:
-        return None
-    sizes = np.bincount(groups)
-    means = np.bincount(groups, distance) / sizes
-    between = float(sizes @ (means - distance.mean()) ** 2) / (k - 1)
-    within = float(((distance - means[groups]) ** 2).sum()) / (n - k)
-    value = between / within if within > 0 else np.inf
-    p = float(special.fdtrc(k - 1, n - k, value))
-    return {"test": "Brown-Forsythe", "value": value, "num_df": k - 1, "den_df": n - k, "p": p}
 
 
 def _first_notes(fit: Fit, levels: list[dict[str, Any]], seed: int) -> list[str]:

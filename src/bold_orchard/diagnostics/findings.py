@@ -126,6 +126,16 @@ def spread_findings(
         yield Finding("spread with fitted", "rows", False, f"the spread does not follow the fitted values (p {equals(along['p'])})")  # fmt: skip
 
 
+def left_out_finding(fit: Fit, unit: str, test: dict[str, Any]) -> Finding:
+    """Whether rows of one level of a unit that the model lacks are alike beyond what it explains."""
+    written = " in ".join(map(spelled, unit.split(" in ")))
+    if test["p"] >= SUSPECT:
+        words = f"rows of one {unit} are no more alike than others (F {test['value']:.2f}, p {equals(test['p'])})"
+        return Finding("left-out unit", unit, False, words)
+    words = f"rows of one {unit} are more alike than the model says (F {test['value']:.2f}, p {equals(test['p'])})"
+    return Finding("left-out unit", unit, True, words, f"{fit.result['model']}; each {written}: intercept")
+
+
 def curvature_findings(fit: Fit, tested: list[dict[str, Any]]) -> Iterator[Finding]:
     known = [c for c in tested if c["p"] is not None]
     for c in known:

@@ -78,7 +78,7 @@ def _plain(values: Array) -> list[Any]:
 
 def affordable(fit: Fit, unit: UnitCodes) -> bool:
     """Whether one-step influence of a unit's levels takes seconds at most."""
-    quick = not fit.design.generalized and applies(fit.criterion)
+    quick = not fit.design.generalized and applies(fit.criterion) and unit.name in [u.name for u in fit.design.units]
     return quick or (unit.size <= MOST_LEVELS and unit.size * len(fit.design.y) <= MOST_WORK)
 
 
@@ -93,8 +93,8 @@ def influence(fit: Fit, unit: UnitCodes, exact: bool, report: Progress) -> Influ
     if unit.size < 2:
         raise OrchardError(f"{unit.name} has one level, so nothing is left without it; name another unit with --unit")
     followed = quantities(fit)
-    if not fit.design.generalized and applies(fit.criterion):
-        block = next(f for f, b in enumerate(fit.design.blocks) if b.unit.name == unit.name)
+    block = next((f for f, b in enumerate(fit.design.blocks) if b.unit.name == unit.name), None)
+    if block is not None and not fit.design.generalized and applies(fit.criterion):
         left = leave_out(fit.evaluation, block)
         fixed, components, p = _at_once(fit, left)
         refitted = np.ones(unit.size, dtype=bool) if exact else _worth_it(fit, left)

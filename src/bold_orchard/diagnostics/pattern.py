@@ -1,4 +1,4 @@
-"""Patterns the model has not taken up: curvature in a predictor, a spread that follows the fitted values."""
+"""Curvature in a predictor that the model has not taken up."""
 
 from __future__ import annotations
 
@@ -6,9 +6,7 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
-import pandas as pd
 from numpy.typing import NDArray
-from scipy import special
 
 from bold_orchard.design.coding import Part
 from bold_orchard.design.guards import constant_inside
@@ -93,13 +91,3 @@ def _by_residuals(fit: Fit, names: list[str], standardised: Array) -> list[tuple
         variance = float(rest[0]) / df * np.linalg.inv(w.T @ w)[2, 2]
         out.append((float(b[2] / np.sqrt(variance)), _df(fit, name, 3)) if variance > 0 else (None, df))
     return out
-
-
-def spread_by_fitted(standardised: Array, fitted: Array) -> dict[str, Any] | None:
-    """Rank correlation of absolute residuals with the fitted values (Spearman 1904), normal approximation."""
-    n = len(fitted)
-    if n < 10 or float(np.ptp(fitted)) == 0 or float(np.ptp(standardised)) == 0:
-        return None
-    a, b = (pd.Series(v).rank().to_numpy() for v in (np.abs(standardised), fitted))
-    r = float(np.corrcoef(a, b)[0, 1])
-    return {"test": "Spearman", "value": r, "p": float(2.0 * special.ndtr(-abs(r) * np.sqrt(n - 1.0)))}

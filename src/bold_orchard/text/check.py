@@ -49,6 +49,9 @@ def _tests(page: Page, d: dict[str, Any]) -> None:
     for c in d["curvature"]:
         if c["p"] is not None:
             rows.append((f"curvature in {c['predictor']}", f"t {fixed(c['statistic'], 2)} on {c['df']:,.0f} df", p_value(c["p"])))  # fmt: skip
+    if d["left_out"]:
+        f = d["left_out"]
+        rows.append(("a unit left out (analysis of variance)", f"F {figure(f['value'], 3)} on {f['num_df']:,} and {f['den_df']:,} df", p_value(f["p"])))  # fmt: skip
     serial = d["autocorrelation"]
     if serial and serial["lags"]:
         seen = ", ".join(f"{x['gap']:g}: {fixed(x['correlation'], 2)}" for x in serial["lags"][:4])

@@ -1,0 +1,54 @@
+"""How residuals spread: across units, along the fitted values, and between the levels of a unit that the model lacks."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+from scipy import special
+
+Array = NDArray[Any]
+
+
+def brown_forsythe(values: Array, codes: NDArray[np.intp]) -> dict[str, Any] | None:
+    """Brown & Forsythe (1974): F test of |value - median of its group|; groups of one row are left out."""
+    series = pd.Series(values)
+    counts = np.bincount(codes)
+    keep = counts[codes] > 1
+    if not keep.any():
+        return None
+    distance = (series - series.groupby(codes).transform("median")).abs().to_numpy()[keep]
+    groups = pd.factorize(codes[keep])[0]
+    n, k = len(distance), int(groups.max()) + 1
+    if k < 2 or n <= k:
+        return None
+    return {"test": "Brown-Forsythe"} | _one_way(distance, groups, n, k)
+
+
+def between_units(values: Array, codes: NDArray[np.intp]) -> dict[str, Any] | None:
+    """One-way analysis of variance of residuals by the levels of a unit; None where no level has two rows, or there is one."""
+    k = int(codes.max()) + 1
+    if k < 2 or len(values) <= k:
+        return None
+    return {"test": "analysis of variance"} | _one_way(values, codes, len(values), k)
+
+
+def _one_way(values: Array, codes: NDArray[np.intp], n: int, k: int) -> dict[str, Any]:
+    sizes = np.bincount(codes)
+    means = np.bincount(codes, values) / sizes
+    between = float(sizes @ (means - values.mean()) ** 2) / (k - 1)
+    within = float(((values - means[codes]) ** 2).sum()) / (n - k)
+    value = between / within if within > 0 else np.inf
+    return {"value": value, "num_df": k - 1, "den_df": n - k, "p": float(special.fdtrc(k - 1, n - k, value))}
+
+
+def spread_by_fitted(standardised: Array, fitted: Array) -> dict[str, Any] | None:
+    """Rank correlation of absolute residuals with the fitted values (Spearman 1904), normal approximation."""
+    n = len(fitted)
+    if n < 10 or float(np.ptp(fitted)) == 0 or float(np.ptp(standardised)) == 0:
+        return None
+    a, b = (pd.Series(v).rank().to_numpy() for v in (np.abs(standardised), fitted))
+    r = float(np.corrcoef(a, b)[0, 1])
+    return {"test": "Spearman", "value": r, "p": float(2.0 * special.ndtr(-abs(r) * np.sqrt(n - 1.0)))}
