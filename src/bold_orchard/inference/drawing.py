@@ -25,7 +25,6 @@ from bold_orchard.table.table import Table
 
 Array = NDArray[Any]
 POINTS, PANELS, TENTHS = 40, 12, 10
-Value = float | str
 
 
 @dataclass(frozen=True)

@@ -23,7 +23,6 @@ from bold_orchard.likelihood.standardise import standardise
 
 Array = NDArray[Any]
 MOST_GRID = 40_000_000
-MOST_KEPT = 40_000_000
 PIECE = 32_768
 
 
