@@ -119,6 +119,10 @@ class Design:
         made = {str(f): maker.make(f) for t in self.fixed.terms for f in t.factors}
         return [(name, m) for name, m in made.items() if isinstance(m, Category)]
 
+    def coded_columns(self) -> dict[str, str]:
+        """Columns that stand in the fixed part as categories, with the factor as written: week -> category(week)."""
+        return {name.removeprefix("category(").removesuffix(")"): name for name, _ in self.categories()}
+
     @property
     def outcome(self) -> str:
         return str(self.sentence.outcome)

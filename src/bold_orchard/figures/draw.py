@@ -62,7 +62,7 @@ def lines_figure(fit: Fit, lines: UnitLines, asked: bool) -> Figure:
     ax.plot(lines.at, lines.average, color=PLUM, linewidth=4, marker="o" if lines.ticks else "", label="average")
     if not few:
         ax.plot([], [], color=LEAF, linewidth=1.5, label=f"{n:,} levels of {lines.unit.name}")
-    ax.legend(frameon=False, loc="best")
+    ax.legend(loc="best", framealpha=0.9, edgecolor="none")  # lines may pass beneath it
     _axes(ax, fit, lines)
     return figure
 

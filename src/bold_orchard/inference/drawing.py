@@ -47,10 +47,7 @@ class UnitLines:
 
 def predictors(fit: Fit) -> list[str]:
     """Columns of the fixed part, numbers first, then categories, each in the order of the sentence."""
-    numbers, coded = (
-        covariates(fit),
-        {n.removeprefix("category(").removesuffix(")") for n, _ in fit.design.categories()},
-    )
+    numbers, coded = covariates(fit), fit.design.coded_columns()
     return [*numbers, *(c.name for c in columns_of(fit.design.fixed.terms, units=False) if c.name in coded)]
 
 
@@ -153,7 +150,7 @@ def _linear(fit: Fit, unit: UnitCodes, who: Array, along: str, values: Array, ti
 
 def _typical(fit: Fit, unit: UnitCodes, who: Array, along: str, values: Array, ticks: tuple[str, ...]) -> Table:
     design, table = fit.design, fit.design.table
-    coded = {n.removeprefix("category(").removesuffix(")") for n, _ in design.categories()}
+    coded = design.coded_columns()
     names = dict.fromkeys([*covariate_columns(design.sentence), *(c.name for c in columns_of(design.sentence.each))])
     grouping = {c.name for each in design.sentence.each for c in each.unit.columns}
     columns: dict[str, Any] = {}
@@ -188,7 +185,7 @@ def effects(fit: Fit, along: Sequence[str], by: str | None, confidence: float) -
 
     Raises UsageError when ``by`` is not a category of the fixed part.
     """
-    coded = {n.removeprefix("category(").removesuffix(")"): n for n, _ in fit.design.categories()}
+    coded = fit.design.coded_columns()
     if by is not None and by not in coded:
         raise UsageError(
             unknown_name("category", by, coded or ["(none)"], f"the fixed part of '{fit.name}'") + " (in --by)"
@@ -206,7 +203,7 @@ def effects(fit: Fit, along: Sequence[str], by: str | None, confidence: float) -
 
 def _rows(fit: Fit, name: str, at: Array, ticks: tuple[str, ...], held: tuple[str, str] | None) -> Array:
     """Rows of X along a predictor, at one level of another factor or averaged over all."""
-    coded = {n.removeprefix("category(").removesuffix(")"): n for n, _ in fit.design.categories()}
+    coded = fit.design.coded_columns()
     factors = ([coded[name]] if ticks else []) + ([held[0]] if held else [])
     fixed = dict([held]) if held else {}
     if ticks:

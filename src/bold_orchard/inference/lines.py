@@ -30,7 +30,7 @@ class Lines:
 
 def covariates(fit: Fit) -> list[str]:
     """Numeric columns of the fixed part that are not used as categories, in the order of the sentence."""
-    coded = {name.removeprefix("category(").removesuffix(")") for name, _ in fit.design.categories()}
+    coded = fit.design.coded_columns()
     names = dict.fromkeys(c.name for c in columns_of(fit.design.fixed.terms, units=False))
     return [n for n in names if n not in coded and fit.design.table.kind(n) == "number"]
 

@@ -64,8 +64,7 @@ class Grid:
         for name in {c.name for c in spec.columns_of(design.sentence.terms)}:
             if design.table.kind(name) == "number":
                 columns[name] = np.full(len(self.combinations), at.get(name, float(design.table.numbers(name).mean())))
-        for name in self.all:
-            column = name.removeprefix("category(").removesuffix(")")
+        for column, name in design.coded_columns().items():
             values = [c[name] for c in self.combinations]
             columns[column] = np.asarray(values, dtype=float) if column in columns else np.asarray(values, dtype=object)
         for unit in self._units():
@@ -172,7 +171,7 @@ def _held(fit: Fit, at: dict[str, list[float]]) -> dict[str, float]:
     """Covariates at their means."""
     columns = [c.name for c in spec.columns_of(fit.design.sentence.terms)]
     table = fit.design.table
-    categories = {n.removeprefix("category(").removesuffix(")") for n, _ in fit.design.categories()}
+    categories = fit.design.coded_columns()
     return {
         c: float(table.numbers(c).mean())
         for c in columns
