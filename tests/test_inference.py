@@ -187,7 +187,7 @@ def test_means_of_a_balanced_design_are_the_raw_means():
     assert pair["p_adjusted"] == pytest.approx(q.sf(abs(pair["statistic"]) * np.sqrt(2), 3, 14), rel=1e-4)
     width = q.ppf(0.95, 3, 14) / np.sqrt(2) * pair["se"]
     np.testing.assert_allclose(pair["ci"], [pair["difference"] - width, pair["difference"] + width], rtol=1e-5)
-    cells = means(made, "pruning*soil", adjust="none")
+    cells = means(made, "pruning*soil", correction="none")
     assert cells["means"][5]["mean"] == pytest.approx(frame.query("pruning == 'p1' and soil == 's1'")["yield"].mean())
     assert cells["means"][5]["levels"] == {"pruning": "p1", "soil": "s1"}
 
@@ -195,7 +195,7 @@ def test_means_of_a_balanced_design_are_the_raw_means():
 @pytest.mark.parametrize("method", ["sidak", "bonferroni", "holm", "none"])
 def test_adjustments(method):
     made = fit("yield = soil; each block: intercept", table_of(split_plot()), Settings(df="residual"))
-    d = means(made, "soil", adjust=method)
+    d = means(made, "soil", correction=method)
     p = np.array([r["p"] for r in d["pairs"]])
     m = len(p)
     wanted = {"sidak": 1 - (1 - p) ** m, "bonferroni": np.minimum(1, m * p), "none": p}
@@ -232,7 +232,7 @@ def test_contrasts_of_a_persons_own():
     frame = split_plot().assign(rain=lambda d: np.arange(len(d)) % 7)
     made = fit("yield = pruning + soil + rain; each block: intercept", table_of(frame))
     pair = contrast(made, "p1 - p2", "residual", 0.95)
-    d = means(made, "pruning", adjust="none", df_method="residual")["pairs"][2]
+    d = means(made, "pruning", correction="none", df_method="residual")["pairs"][2]
     assert (pair["estimate"], pair["se"], pair["p"]) == pytest.approx((d["difference"], d["se"], d["p"]))
     rain = next(r for r in made.result["fixed"] if r["term"] == "rain")
     one = contrast(made, "2 * rain = 0.5", "satterthwaite", 0.95)
@@ -249,12 +249,12 @@ def test_contrasts_of_a_persons_own():
 
 def test_bad_terms_levels_and_failed_fits(orchard, harvest):
     orchard("fit", "harvest.csv", "yield = rain + pruning; each orchard: intercept", "--missing", "-999", "--save", "m")
-    for arguments, words in ((("means", "m", "prunning"), "did you mean 'pruning'"), (("means", "m", "pruning", "--at", "sun=3"), "no covariate 'sun'"),
+    for arguments, words in ((("means", "m", "prunning"), "did you mean 'pruning'"), (("means", "m", "pruning", "--hold", "sun=3"), "no column 'sun'"),
                              (("terms", "m", "--contrast", "hrad - light"), "did you mean 'hard'"),
                              (("terms", "m", "--contrast", "hard -"), "cannot be read")):  # fmt: skip
         done = orchard(*arguments)
         assert done.code == 3 and words in done.err, done.err
-    assert orchard("means", "m", "pruning", "--at", "rain").code == 2
+    assert orchard("means", "m", "pruning", "--hold", "rain").code == 2
     orchard(
         "fit",
         "harvest.csv",
@@ -278,3 +278,20 @@ def test_bad_terms_levels_and_failed_fits(orchard, harvest):
     saved = (orchard.folder / "m.fit.json").read_text().replace('"converged": true', '"converged": false')
     (orchard.folder / "m.fit.json").write_text(saved)
     assert orchard("terms", "m").code == 3 and orchard("terms", "m", "--force").code == 4
+
+
+@pytest.mark.parametrize("kind", [1, 2, 3])
+def test_powers_have_tests_of_their_own_as_if_written_one_by_one(kind):
+    frame = split_plot().assign(rain=lambda d: np.arange(len(d)) * 7 % 11 / 2.0)
+    joint = fit("yield = power(rain, 3) + pruning; each block: intercept", table_of(frame))
+    apart = fit("yield = rain + calc(rain^2) + calc(rain^3) + pruning; each block: intercept", table_of(frame))
+    whole = terms(joint, kind)["tests"]
+    assert [p["term"] for p in whole[0]["parts"]] == ["rain", "rain^2", "rain^3"] and whole[0]["num_df"] == 3
+    assert "parts" not in whole[1]
+    for part, other in zip(whole[0]["parts"], terms(apart, kind)["tests"]):
+        assert (part["value"], part["den_df"]) == pytest.approx((other["value"], other["den_df"]), rel=1e-6)
+    crossed = terms(fit("yield = cross(power(rain, 2), pruning); each block: intercept", table_of(frame)), kind)[
+        "tests"
+    ]
+    assert [p["term"] for p in crossed[-1]["parts"]] == ["rain*pruning", "rain^2*pruning"]
+    assert sum(p["num_df"] for p in crossed[-1]["parts"]) == crossed[-1]["num_df"]

@@ -68,12 +68,12 @@ def test_terms_and_means_pages(saved):
     for words in ("type 3 (marginal", "pruning F", "Contrasts", "hard - light", "Degrees of freedom: satterthwaite"):
         assert words in text, words
     assert "chi-squared" in read(saved, "terms", "m", "--chisq", "--type", "2")
-    text = read(saved, "means", "m", "pruning", "--pairs", "--adjust", "holm")
+    text = read(saved, "means", "m", "pruning", "--differences", "--correction", "holm")
     for words in (
         "Adjusted means of yield by pruning",
         "none - hard",
-        "by: holm; the intervals are single",
-        "covariates at their means: rain = 57.88",
+        "corrected for the number of differences (holm); the intervals are single",
+        "Covariates at their means: rain = 57.88",
     ):
         assert words in text, words
     assert "Slopes of rain by pruning" in read(saved, "means", "m", "pruning", "--slope", "rain")
@@ -115,7 +115,7 @@ def test_a_boundary_offers_the_sentence_without_what_vanished(orchard):
     note = next(n for n in d["notes"] if "estimated as zero" in n)
     assert "fact of the data, not a failure" in note and "Try: y = x" in note
     text = read(orchard, "fit", "t.csv", "y = x; each unit (diagonal): intercept + x")
-    assert "on the boundary: see the notes" in text
+    assert "on the boundary: see above" in text
 
 
 def test_a_perfect_correlation_offers_two_ways_out(orchard):

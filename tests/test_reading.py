@@ -44,9 +44,9 @@ def test_a_saved_fit_still_knows_its_errors_and_points(scab):
 
 def test_means_stand_on_both_scales_and_say_which(scab):
     scab("fit", "scab.csv", "scab of fruits = rain + spray; each orchard: intercept", "--save", "m")
-    page = scab("means", "m", "spray", "--pairs").out
+    page = scab("means", "m", "spray", "--differences").out
     assert (
-        "Adjusted means of scab of fruits (logit scale)" in page
+        "Adjusted means of scab of fruits (on the logit scale)" in page
         and "On the outcome's own scale" in page
         and "averaged" in page
     )

@@ -55,7 +55,7 @@ def test_words_of_the_grammar_may_be_column_names():
 
 def test_arithmetic_obeys_the_usual_order():
     e = read_sentence("y = calc(-a^2 + b / (c - 1) * 2)").terms[0].factors[0].arguments[0]
-    assert str(e) == "(-(a^2)) + ((b / (c - 1)) * 2)"
+    assert str(e) == "(-(a^2)) + (b / (c - 1) * 2)"
 
 
 @pytest.mark.parametrize(

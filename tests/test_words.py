@@ -8,7 +8,7 @@ import json
 import numpy as np
 import pytest
 
-from bold_orchard.errors import OrchardError, UsageError, a_or_an, nearest, shown, unknown_name
+from bold_orchard.errors import OrchardError, UsageError, a_or_an, counted, nearest, shown, unknown_name
 from bold_orchard.figures.panels import local_lines
 from bold_orchard.figures.style import canvas, check_ending
 from bold_orchard.inference.adjust import range_quantile, range_tail
@@ -17,7 +17,7 @@ from bold_orchard.inference.distributions import p_of_chisq, p_of_t, quantile_t
 from bold_orchard.inference.summary import correlation, number
 from bold_orchard.store import find_fit, write_safely
 from bold_orchard.text.fit import correlation_words, fit_page, residual_words
-from bold_orchard.text.numbers import count, degrees, figure, p_value, percent, span
+from bold_orchard.text.numbers import degrees, figure, p_value, percent, span
 from bold_orchard.text.others import evidence
 from bold_orchard.text.page import Page, print_page
 
@@ -36,7 +36,7 @@ def test_numbers_as_people_read_them():
     assert [p_value(p) for p in (None, 0.0004, 0.0344, 1.0)] == ["—", "< 0.001", "0.034", "1.000"]
     assert [percent(0.1234), percent(None)] == ["12.3%", "—"]
     assert [degrees(d) for d in (None, 21.0, 21.46, 12345.6)] == ["—", "21", "21.5", "12,346"]
-    assert [count(1, "row"), count(1200, "row")] == ["1 row", "1,200 rows"]
+    assert [counted(1, "row"), counted(1200, "row")] == ["1 row", "1,200 rows"]
     assert span(1, 10, 4, True) == "1 to 10" and span(1, 10, 3, False) == "1.00 to 10.0"
     assert [evidence(x) for x in (None, 1e9, 1e-9, 3.14159)] == ["> 1,000,000", "> 1,000,000", "< 0.000001", "3.14"]
 
@@ -117,7 +117,7 @@ def test_an_unconverged_document_never_looks_like_a_good_one(orchard, harvest):
     d["convergence"]["converged"] = False
     out = io.StringIO()
     print_page(fit_page(d), out)
-    assert out.getvalue().count("NOT CONVERGED") == 2 and "Converged in" not in out.getvalue()
+    assert out.getvalue().count("NOT CONVERGED") == 2 and "Converged:" not in out.getvalue()
 
 
 def test_files_are_written_whole_or_not_at_all(tmp_path):

@@ -1,6 +1,9 @@
 """Bold Orchard: mixed-effects models for grouped data.
 
-The core is importable: ``from bold_orchard import read_table, fit, compare``. Heavy libraries load on first use.
+    import bold_orchard as bo
+    fit = bo.fit("yield = rain; each orchard: intercept", frame)
+
+Heavy libraries load on first use. See docs/python.md.
 """
 
 from __future__ import annotations
@@ -8,20 +11,37 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 __version__ = "0.1.0"
-__all__ = ["OrchardError", "Settings", "compare", "fit", "read_table"]
+__all__ = [
+    "Answer",
+    "Model",
+    "OrchardError",
+    "Settings",
+    "UsageError",
+    "compare",
+    "fit",
+    "open_fit",
+    "read_table",
+    "scout",
+]
 
 _HOMES = {
+    "Answer": "answers",
+    "Model": "api",
     "OrchardError": "errors",
     "Settings": "fitting",
-    "compare": "inference.compare",
-    "fit": "fitting",
+    "UsageError": "errors",
+    "compare": "api",
+    "fit": "api",
+    "open_fit": "api",
     "read_table": "table.read",
+    "scout": "api",
 }
 
 if TYPE_CHECKING:
-    from bold_orchard.errors import OrchardError
-    from bold_orchard.fitting import Settings, fit
-    from bold_orchard.inference.compare import compare
+    from bold_orchard.answers import Answer
+    from bold_orchard.api import Model, compare, fit, open_fit, scout
+    from bold_orchard.errors import OrchardError, UsageError
+    from bold_orchard.fitting import Settings
     from bold_orchard.table.read import read_table
 
 

@@ -51,8 +51,19 @@ def unknown_name(kind: str, name: str, known: Iterable[str], where: str) -> str:
 
 
 def a_or_an(noun: str) -> str:
-    """The noun with its article."""
-    return f"{'an' if noun[:1].lower() in 'aeiou' else 'a'} {noun}"
+    """The noun with its article, by its sound: an orchard, a unit, an x, a u... a single letter as it is spoken."""
+    word = noun.lower().split(" ")[0]
+    spoken = (
+        word[:1] in "aefhilmnorsx"
+        if len(word) == 1
+        else word[:1] in "aeiou" and not word.startswith(("uni", "use", "eu", "one"))
+    )
+    return f"{'an' if spoken else 'a'} {noun}"
+
+
+def counted(n: int, noun: str) -> str:
+    """1 row, 1,427 rows."""
+    return f"{n:,} {noun}" + ("" if n == 1 else "s")
 
 
 def shown(names: Iterable[object], most: int = 8) -> list[str]:

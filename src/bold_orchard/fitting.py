@@ -14,6 +14,7 @@ from bold_orchard.design.build import Clause, Design, Options, build_design
 from bold_orchard.design.residual import ResidualPart
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.inference.freedom import Precision, check_reach, precision
+from bold_orchard.inference.identified import flat_components
 from bold_orchard.inference.summary import summarise
 from bold_orchard.likelihood.crossproducts import cross_products, split
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
@@ -27,7 +28,8 @@ from bold_orchard.likelihood.rows import (
     Spread,
     UnstructuredRows,
 )
-from bold_orchard.search import Found, difference_hessian, minimise
+from bold_orchard.likelihood.starts import scaled_starts
+from bold_orchard.search import Counter, Found, descend, difference_hessian, minimise
 from bold_orchard.sentence.parse import read_sentence
 from bold_orchard.sentence.spec import Sentence
 from bold_orchard.table.table import Table
@@ -36,6 +38,9 @@ Array = NDArray[Any]
 MOST_IN_UNIT = 200
 FAR = 0.8
 MOST_DIFFICULT = 50
+UNEVEN_WEIGHTS = 1e3  # weights this far apart make likelihoods with several maxima
+TRIED = 3  # of the other starts, the best are followed
+SMALL = 5_000  # effects up to which every fit is tried from other starts
 MOST_CROSSED = 12_000
 MOST_CROSSED_CORRELATED = 1_500
 
@@ -81,6 +86,7 @@ class Fit:
         return self.known if same else precision(self.evaluation, str(df))
 
 
+@np.errstate(all="ignore")  # what overflows is judged where it is used
 def fit(
     sentence: str | Sentence,
     table: Table,
@@ -116,6 +122,7 @@ def search(
     """Minimise the criterion, then bring the parameters to the form in which they are reported."""
     found = _minimise(criterion, start, settings, progress)
     edge = bool((np.abs(found.point.theta[criterion.bounded]) < 1e-3).any())
+    found = _from_other_scales(criterion, found, settings, edge)
     if criterion.correlated is not None and (edge or not found.converged):
         for other in _far_starts(criterion):
             found = _better(found, _minimise(criterion, other, settings, progress))
@@ -134,6 +141,27 @@ def _minimise(
 ) -> Found[Evaluation]:
     edges, limit = criterion.bounded, settings.max_steps
     return minimise(criterion.at, start, criterion.walls, edges, settings.tolerance, limit, progress)
+
+
+def _from_other_scales(
+    criterion: Criterion, found: Found[Evaluation], settings: Settings, edge: bool
+) -> Found[Evaluation]:
+    """Search again from other scales of the effects: everywhere in small models, in large ones where a doubt stands."""
+    effects = sum(u.levels * u.size for u in criterion.products.units)
+    uneven = criterion.products.uneven > UNEVEN_WEIGHTS
+    if not criterion.n_theta or (effects > SMALL and not (edge or uneven or not found.converged)):
+        return found
+    count = Counter(criterion.at)
+    tried = [p for p in map(count.attempt, scaled_starts(criterion, found.point.theta)) if p is not None]
+    tried.sort(key=lambda p: p.deviance)
+    doubtful = effects <= SMALL and (edge or uneven or not found.converged)
+    for point in tried[: TRIED if doubtful else 1]:
+        if not doubtful and point.deviance > found.point.deviance:
+            break
+        low = descend(criterion.at, point.theta, criterion.walls)
+        if low.deviance < found.point.deviance - 1e-6 or not found.converged:
+            found = _better(found, _minimise(criterion, low.theta, settings))
+    return found
 
 
 def _better(one: Found[Evaluation], two: Found[Evaluation]) -> Found[Evaluation]:
@@ -186,7 +214,9 @@ def _in_another_order(criterion: Criterion, found: Found[Evaluation], settings: 
 
 def finish(name: str, design: Design, settings: Settings, criterion: Criterion, found: Found[Evaluation]) -> Fit:
     known = precision(found.point, settings.df, found)
-    result = summarise(name, design, criterion, found, known, settings.df, settings.confidence)
+    flat = flat_components(design, found) if len(found.hessian) or not len(found.point.theta) else None
+    found = found if flat is None else replace(found, converged=False, reason="")
+    result = summarise(name, design, criterion, found, known, settings.df, settings.confidence, flat)
     return Fit(name, design, settings, criterion, found, known, result)
 
 

@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.covariance import Structure
 from bold_orchard.design.build import Design
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.families import FAMILIES, Data, Family
@@ -20,7 +21,7 @@ from bold_orchard.likelihood.laplace_point import LaplacePoint
 from bold_orchard.likelihood.model import Arrays, RandomUnit
 from bold_orchard.likelihood.quadrature import MOST_TERMS, Quadrature
 from bold_orchard.likelihood.weighted import Weighted
-from bold_orchard.search import Found, descend
+from bold_orchard.search import Counter, Found, descend
 from bold_orchard.settling import settle
 
 Array = NDArray[Any]
@@ -30,6 +31,13 @@ AUTO = (1, 3, 5, 7, 9, 11, 15, 21, 31)
 ENOUGH = 1e-4
 FAR = 30.0
 EXACT = 1e-7
+SMALL = 2_000  # rows up to which a fit is tried from other sizes of its effects
+SIZES = (0.1, 0.5, 2.0, 6.0, 15.0)  # SDs of the effects on the linear scale
+LONG = 60  # evaluations after which a search that failed is not begun again
+PROMISING = 15.0  # deviance above the minimum found, within which another start may lead lower
+LOWER = 1e-2  # deviance by which a search that did not end must lie lower to be believed
+TINY, TINIEST = 300, 60  # rows up to which the best of every size is followed, and up to which every promising start
+GROWTH = 0.35  # (16 sqrt(3) / (15 pi))^2: how coefficients of a logistic model grow with the variance (Zeger and others 1988)
 MANY_ROWS, MANY_LEVELS, SAMPLE = 20_000, 500, 300
 
 
@@ -43,6 +51,7 @@ def fit_generalized(
     check_points(design, settings.points)
     start = sampled_start(design, laplace, settings)
     found = search(laplace, starting_point(laplace) if start is None else start, settings, progress)
+    found = _from_other_scales(laplace, found, settings)
     first, points, criterion = found, 1, laplace
     if settings.points == "auto":
         points, criterion, found = _enough_points(laplace, found, settings)
@@ -93,10 +102,7 @@ def finish(
     settings = replace(settings, df="normal")
     known = MaximumLikelihood(found)
     result = summarise(name, design, criterion, found, known, points, settings.confidence)
-    separated = any("separates the outcome" in n or "run away (SD" in n for n in result["notes"])
-    if separated:
-        found = replace(found, converged=False)
-        result["convergence"]["converged"] = False
+    found = replace(found, converged=result["convergence"]["converged"])
     return Fit(name, design, settings, criterion, found, known, result)  # type: ignore[arg-type]
 
 
@@ -214,20 +220,71 @@ def starting_point(c: Laplace) -> Array:
 
 
 def search(c: Laplace, start: Array, settings: Settings, progress: Callable[[int], None] | None) -> Found[LaplacePoint]:
-    edges, many = c.bounded, c.rows.frame.n > MANY_ROWS
+    """The minimum from a start; raises OrchardError where the likelihood does not exist around it."""
     try:
         with np.errstate(all="ignore"):
-            found = settle(c.at, start, c.walls, edges, settings.tolerance, settings.max_steps, progress, many)
+            return _settled(c, start, settings, progress)
     except np.linalg.LinAlgError:
         raise OrchardError(
             "the search broke down: the likelihood cannot be followed away from its start; look at the size of offsets and "
             "covariates (orchard scout), or try a simpler sentence"
         ) from None
+
+
+def _settled(
+    c: Laplace, start: Array, settings: Settings, progress: Callable[[int], None] | None
+) -> Found[LaplacePoint]:
+    edges, many = c.bounded, c.rows.frame.n > MANY_ROWS
+    found = settle(c.at, start, c.walls, edges, settings.tolerance, settings.max_steps, progress, many)
     signs = c.signs(found.point.theta)
     if not (signs < 0).any() and found.point.mode.close <= EXACT:
         return found
     c.last = None if (signs < 0).any() else c.last
     return replace(found, point=c.at(signs * found.point.theta, EXACT), hessian=signs[:, None] * found.hessian * signs)
+
+
+def _from_other_scales(c: Laplace, found: Found[LaplacePoint], settings: Settings) -> Found[LaplacePoint]:
+    """Search small models again from other sizes of the effects, where these promise about as much."""
+    if c.rows.frame.n > SMALL or not c.frame.n_theta or (found.evaluations > LONG and not found.converged):
+        return found
+    tried = []
+    count = Counter(c.at)
+    units = [list(zip(c.slices, c.structures))] + [[part] for part in zip(c.slices, c.structures)]
+    for size, parts in itertools.product(SIZES, units if len(c.slices) > 1 else units[:1]):
+        c.last = None
+        point = count.attempt(_resized(c, found.point.theta, size, parts))
+        if point is not None and (point.deviance < found.point.deviance + PROMISING or not found.converged):
+            tried.append((float(point.deviance), size, point.theta))
+    tried.sort(key=lambda t: t[0])
+    best = {size: theta for _, size, theta in reversed(tried)}  # the least deviance of each size
+    follow = [t for _, _, t in tried]
+    if c.rows.frame.n > TINIEST or not found.converged:
+        follow = list(best.values()) if c.rows.frame.n <= TINY and found.converged else follow[:1]
+    for theta in follow:
+        c.last = None
+        try:
+            again = search(c, theta, settings, None)
+        except OrchardError:  # where it cannot be followed: the first search stands
+            continue
+        gain = found.point.deviance - again.point.deviance
+        if (again.converged and (gain > 1e-6 or not found.converged)) or gain > LOWER:
+            found = again
+    return found
+
+
+def _resized(c: Laplace, here: Array, size: float, parts: list[tuple[slice, Structure]]) -> Array:
+    """Parameters with effects of another size; coefficients of chances grow with them, as those of one unit do."""
+    theta = here.copy()
+    for at, structure in parts:
+        theta[at] = structure.start(np.full(structure.size, size**2))
+    if c.family.name in ("binomial", "ordinal"):
+        factor = np.sqrt((1.0 + GROWTH * size**2) / (1.0 + GROWTH * float(here[c.theta] @ here[c.theta])))
+        theta[: c.p] *= max(factor, 1.0)
+        if c.family.name == "ordinal":
+            first = c.extra.start
+            theta[first] *= max(factor, 1.0)
+            theta[first + 1 : c.extra.stop] += np.log(max(factor, 1.0))
+    return theta
 
 
 def _enough_points(

@@ -103,15 +103,19 @@ def walk(
         better_slope = (
             predicted < 1e3 * noise and abs(actual) <= 10 * noise and _pull(there, walls) < _pull(here, walls)
         )
-        if actual > 0.1 * predicted or better_slope:
+        better = actual > 0.1 * predicted or better_slope
+        near_end = False
+        if better and np.isfinite(there.gradient).all():
             moving = ~(walls & (there.theta <= 0.0))
             near_end = decrement_of(here.curvature, there.gradient, moving)[0] <= 0.1 * near
+        if near_end:  # by the Hessian at hand; the last steps use the exact one
             here = there
-            if near_end:  # by the Hessian at hand; the last steps use the exact one
-                break
+            break
+        if better and np.isfinite(there.gradient).all() and np.isfinite(there.curvature).all():
+            here = there
             damping = damping / 10 if actual > 0.5 * predicted else damping
             damping = 0.0 if damping < 1e-2 else damping
-        elif predicted <= 10 * noise:
+        elif predicted <= 10 * noise and not better:
             break
         else:
             damping = max(damping * 6, 0.3)
@@ -228,21 +232,22 @@ def _polish(
         saddle = values[0] < -1e-6 * max(values[-1], 1e-300)
         if saddle:
             step[free] = newton(hessian[np.ix_(free, free)], here.gradient[free], 0.0)
-        elif decrement <= 1e-6 * tolerance or not np.isfinite(decrement):
+        elif not np.isfinite(decrement):
             break
-        there = shortened(count, here, step, walls)
-        if there is None:
+        last = not saddle and decrement <= 1e-6 * tolerance  # near enough: one step more, for the last digits
+        there = shortened(count, here, step, walls, tries=1 if last else 7)
+        here = here if there is None else there
+        if there is None or last:
             break
-        here = there
         if saddle or decrement > STALE:
             hessian, near = _one_sided_hessian(count, here)
     return here, hessian, near
 
 
-def shortened(count: Counter[P], here: P, step: Array, walls: NDArray[np.bool_]) -> P | None:
+def shortened(count: Counter[P], here: P, step: Array, walls: NDArray[np.bool_], tries: int = 7) -> P | None:
     """The first of step, step/4, ... that lowers the deviance, or the slope where the deviance is all but flat."""
     noise = 1e-11 * (1 + abs(here.deviance))
-    for _ in range(7):
+    for _ in range(tries):
         there = count.attempt(_bounded(here.theta + step, walls))
         if there is not None and there.deviance < here.deviance - 100 * noise:
             return there

@@ -8,6 +8,7 @@ import hashlib
 import json
 import os
 import tempfile
+import zlib
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -15,10 +16,11 @@ from typing import Any
 import numpy as np
 
 from bold_orchard.design.build import Options, build_design
-from bold_orchard.errors import OrchardError, nearest
+from bold_orchard.errors import OrchardError, UsageError, nearest
 from bold_orchard.fitting import Fit, Settings, finish, make_criterion
 from bold_orchard.search import Found
 from bold_orchard.sentence.parse import read_sentence
+from bold_orchard.shape import FIGURE, FIT, fault
 from bold_orchard.table.evaluate import filter_rows
 from bold_orchard.table.read import read_bytes, read_table
 from bold_orchard.table.table import Table
@@ -41,7 +43,7 @@ def write_safely(path: str | Path, write: Callable[[Path], object]) -> None:
         os.chmod(temporary, 0o644)
         os.replace(temporary, path)
     except OSError as e:
-        raise OrchardError(f"{path} cannot be written: {e.strerror or e}") from None
+        raise OrchardError(f"{path} cannot be written: {e.strerror or e}; make room, or choose another place") from None
     finally:
         Path(temporary).unlink(missing_ok=True)
 
@@ -88,11 +90,34 @@ def load_document(name: str) -> dict[str, Any]:
     path = find_fit(name)
     try:
         document = json.loads(path.read_text(encoding="utf-8"))
-    except (OSError, ValueError):
+    except (OSError, ValueError, RecursionError, MemoryError):
         raise OrchardError(f"{path} is not a saved fit; make one with: orchard fit DATA SENTENCE --save NAME") from None
     if not isinstance(document, dict) or "saved" not in document:
         raise OrchardError(f"{path} is not a saved fit; make one with: orchard fit DATA SENTENCE --save NAME")
+    place = fault(document, FIT) or _odd_lengths(document)
+    if place:
+        raise OrchardError(f"{path} is damaged ('{place}' is missing or of the wrong kind); fit again")
     return document
+
+
+def _odd_lengths(document: dict[str, Any]) -> str | None:
+    """Lists of a saved fit that should be as long as others and are not."""
+    for i, part in enumerate(document["random"]):
+        k = len(part["terms"])
+        square = [part["covariance"], part["correlation"]]
+        if len(part["sd"]) != k or any(len(m) != k or any(len(row) != k for row in m) for m in square):
+            return f"random[{i}]"
+    if len(document["mean_random_variance"]) != len(document["random"]):
+        return "mean_random_variance"
+    for i, row in enumerate(document["fixed"]):
+        ends = row["ci"]
+        if ends is not None and (len(ends) != 2 or not all(isinstance(v, FIGURE) for v in ends)):
+            return f"fixed[{i}].ci"
+    residual = document["residual"]
+    shape = {"dispersion": FIGURE} if residual is not None and "dispersion" in residual else {
+        "variance": FIGURE, "sd": FIGURE, "structure": str, "unit": (str, type(None)), "parameters": dict,
+    }  # fmt: skip
+    return None if residual is None else fault(residual, shape, "residual")
 
 
 def find_fit(name: str) -> Path:
@@ -111,8 +136,29 @@ def find_fit(name: str) -> Path:
 def open_fit(name: str) -> Fit:
     """A saved fit taken up again on its data, at its estimates, without searching anew."""
     document = load_document(name)
+    table = _table(document["saved"], find_fit(name), document["name"])
+    try:
+        with np.errstate(all="ignore"):
+            made = _taken_up(document, table)
+    except UsageError as e:
+        raise OrchardError(f"{find_fit(name)} is damaged ({e}); fit again") from None
+    except DAMAGE as e:
+        if os.environ.get("ORCHARD_DEBUG") == "1":
+            raise
+        what = f"{type(e).__name__} {e}".strip()
+        raise OrchardError(f"{find_fit(name)} is damaged and cannot be taken up again ({what}); fit again") from None
+    kept, found = document["fit"]["deviance"], made.result["fit"]["deviance"]
+    if (kept is None) != (found is None) or (kept is not None and abs(kept - found) > 1e-5 * (1.0 + abs(kept))):
+        raise OrchardError(f"{find_fit(name)} does not agree with its own data (its likelihood is another); fit again")
+    return made
+
+
+DAMAGE = (KeyError, TypeError, ValueError, IndexError, AttributeError, AssertionError, OverflowError, RecursionError,
+          ZeroDivisionError, np.linalg.LinAlgError)  # fmt: skip
+
+
+def _taken_up(document: dict[str, Any], table: Table) -> Fit:
     saved = document["saved"]
-    table = _table(saved, find_fit(name), document["name"])
     o = saved["options"]
     options = Options(
         o["baselines"], tuple(o["fill_mean"]), o["weights"], o["family"], o["force"], o.get("link"), o.get("success"),
@@ -141,7 +187,10 @@ def own_table(name: str) -> Table:
 
 def _table(saved: dict[str, Any], fit_path: Path, name: str) -> Table:
     if "embedded" in saved:
-        raw = gzip.decompress(base64.b64decode(saved["embedded"]))
+        try:
+            raw = gzip.decompress(base64.b64decode(saved["embedded"]))
+        except (ValueError, TypeError, OSError, EOFError, zlib.error):
+            raise OrchardError(f"{fit_path} is damaged (its data cannot be unpacked); fit again") from None
         table = read_bytes(raw, "standard input", saved["missing"])
         return filter_rows(table, saved["where"]) if saved["where"] else table
     places = [fit_path.parent / saved["data"], Path(saved["data_absolute"])]

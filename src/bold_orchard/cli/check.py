@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING, Any
 
-from bold_orchard.cli.options import beside, check_targets, deliver, fit_argument, output_options, write_csv
+from bold_orchard.cli.options import check_targets, deliver, fit_argument, output_options, write_csv
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -66,6 +66,8 @@ def run(args: argparse.Namespace) -> int:
 
 def _rows(fit: Fit, checked: Checked) -> pd.DataFrame:
     """The rows used, with fitted values and residuals of every kind beside them."""
+    from bold_orchard.inference.predict import beside
+
     r = checked.residuals
     made = {
         "row": fit.design.table.row_numbers, "fitted": r.fitted, "fitted_average": r.average, "residual": r.conditional,

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+from typing import Any
 
 from bold_orchard.cli.options import check_targets, deliver, output_options
 
@@ -42,5 +43,15 @@ def run(args: argparse.Namespace) -> int:
 
         return compare_figure(document, compared_lines(fits))
 
-    deliver(args, document, compare_page, lambda: document["models"], picture)
+    deliver(args, document, compare_page, lambda: _table(document), picture)
     return 0 if all(m["converged"] for m in document["models"]) else 4
+
+
+def _table(document: dict[str, Any]) -> list[dict[str, Any]]:
+    """The models, and below them the tests of each pair with the variances explained."""
+    rows = [{"part": "model"} | m for m in document["models"]]
+    for t in document["tests"]:
+        flat = {k: v for k, v in t.items() if k != "variance_explained"}
+        explained = {f"explained {v['group']}: {v['term']}": v["proportion"] for v in t["variance_explained"]}
+        rows.append({"part": "test"} | flat | explained)
+    return rows

@@ -31,7 +31,7 @@ COMMANDS = (
     ("terms", "slopes", "--contrast", "hard - light", "--figure", "terms.png"),
     ("intervals", "slopes", "--figure", "intervals.png"),
     ("groups", "slopes", "--figure", "groups.png", "--csv", "groups.csv"),
-    ("means", "slopes", "pruning", "--pairs", "--figure", "means.png"),
+    ("means", "slopes", "pruning", "--differences", "--figure", "means.png"),
     ("predict", "slopes", "--figure", "predict.png"),
     ("fit", "blossom.csv", "fruit of counted = bees + late_frost; each orchard: intercept; each tree in orchard: intercept",
      "--ratios", "--effects", "--save", "fruit-set"),

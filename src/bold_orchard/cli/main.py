@@ -8,6 +8,7 @@ import gc
 import importlib
 import os
 import sys
+import warnings
 from collections.abc import Sequence
 
 from bold_orchard import __version__
@@ -31,14 +32,34 @@ COMMANDS = {
 }
 
 
+BROKEN = (
+    "the numbers of this model leave what double precision can hold: columns that say nearly the same, or sizes far apart; "
+    "look at them with orchard scout, or try a simpler sentence"
+)
+
+
 def program() -> None:
     """The entry point: run, flush, and leave without taking the libraries down piece by piece."""
     gc.set_threshold(200_000)  # one command and out: what is made stays in use
     code = main()
-    with contextlib.suppress(BrokenPipeError):
+    try:
         sys.stdout.flush()
+    except BrokenPipeError:
+        pass
+    except OSError as e:
+        code = _unwritable(e)
+    with contextlib.suppress(OSError):
         sys.stderr.flush()
     os._exit(code)
+
+
+def _unwritable(e: OSError) -> int:
+    with contextlib.suppress(OSError):
+        print(
+            f"orchard: the result cannot be written: {e.strerror or e}; make room, or send it elsewhere",
+            file=sys.stderr,
+        )
+    return 3
 
 
 def main(argv: Sequence[str] | None = None) -> int:
@@ -52,6 +73,16 @@ def main(argv: Sequence[str] | None = None) -> int:
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
+    except OSError as e:
+        if os.environ.get("ORCHARD_DEBUG") == "1":
+            raise
+        return _unwritable(e)
+    except MemoryError:
+        print(
+            "orchard: this machine's memory does not hold what is asked; use fewer rows (--where) or effects",
+            file=sys.stderr,
+        )
+        return 3
     except KeyboardInterrupt:
         print("orchard: stopped; nothing was written", file=sys.stderr)
         return 130
@@ -60,6 +91,9 @@ def main(argv: Sequence[str] | None = None) -> int:
     except Exception as e:
         if os.environ.get("ORCHARD_DEBUG") == "1":
             raise
+        if isinstance(e, ArithmeticError) or type(e).__name__ == "LinAlgError":
+            print(f"orchard: {BROKEN} ({type(e).__name__}: {e})", file=sys.stderr)
+            return 3
         print(
             f"orchard: a defect of ours: {type(e).__name__}: {e} (ORCHARD_DEBUG=1 shows where; please report it)",
             file=sys.stderr,
@@ -83,6 +117,8 @@ def _run(arguments: list[str]) -> int:
     parser = Parser(prog=f"orchard {name}", description=command.__doc__, epilog=command.EXAMPLE)
     parser.formatter_class = argparse.RawDescriptionHelpFormatter
     command.add_options(parser)
+    if os.environ.get("ORCHARD_DEBUG") != "1":  # what arithmetic warns of is judged and said by the fit itself
+        warnings.simplefilter("ignore")
     return int(command.run(parser.parse_args(arguments[1:])) or 0)
 
 

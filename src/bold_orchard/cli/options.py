@@ -5,12 +5,14 @@ from __future__ import annotations
 import argparse
 import json
 import math
+import os
 import sys
 from collections.abc import Callable
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from bold_orchard.errors import OrchardError, UsageError
+from bold_orchard.errors import OrchardError, UsageError, nearest
+from bold_orchard.plain import clean
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -19,6 +21,8 @@ if TYPE_CHECKING:
     from bold_orchard.text.page import Page
 
 SEED = 20260101
+FORMS = (".html", ".md", ".txt", ".csv", ".json")
+RENAMED = {"--pairs": "--differences", "--adjust": "--correction", "--at": "--hold"}
 
 
 class Parser(argparse.ArgumentParser):
@@ -30,6 +34,44 @@ class Parser(argparse.ArgumentParser):
     def error(self, message: str) -> Any:
         raise UsageError(f"{message}; see: {self.prog} --help")
 
+    def parse_args(self, args: Any = None, namespace: Any = None) -> Any:
+        """Parse; an option of an older name, or misspelt, is answered with the right one."""
+        args = _joined(list(args or []))
+        choices = {o: a.choices for a in self._actions for o in a.option_strings if a.choices}
+        for at, word in enumerate(args):  # REML and reml are one word
+            option, sign, value = word.partition("=")
+            if sign and value.lower() in choices.get(option, ()):
+                args[at] = f"{option}={value.lower()}"
+            elif at and word.lower() in choices.get(args[at - 1], ()):
+                args[at] = word.lower()
+        known = [o for action in self._actions for o in action.option_strings if o.startswith("--")]
+        for word in args:
+            option = word.split("=", 1)[0]
+            if option == "--":
+                break
+            if not option.startswith("--") or option in known:
+                continue
+            new = RENAMED.get(option)
+            if new in known:
+                raise UsageError(f"{option} is now written {new}")
+            near = nearest(option, known)
+            raise UsageError(
+                f"{self.prog} has no option {option}"
+                + (f"; did you mean {near}?" if near else f"; see: {self.prog} --help")
+            )
+        return super().parse_args(args, namespace)
+
+
+def _joined(words: list[str]) -> list[str]:
+    """A text that begins with a minus belongs to the option before it: --contrast "-hard + none"."""
+    out: list[str] = []
+    for word in words:
+        if out and out[-1] in ("--contrast", "--where", "--missing") and word[:1] == "-" and word[:2] != "--":
+            out[-1] += f"={word}"
+        else:
+            out.append(word)
+    return out
+
 
 def fit_argument(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
@@ -40,6 +82,8 @@ def output_options(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--json", action="store_true", help="one JSON document on standard output and nothing else")
     group.add_argument("--csv", metavar="FILE", help="the main table as CSV")
     group.add_argument("--figure", metavar="FILE", help="the command's picture: .png, .svg or .pdf")
+    group.add_argument("--to", metavar="FILE", action="append", default=[],
+                       help="the whole printed result as .html, .md, .txt, .csv or .json (repeatable)")  # fmt: skip
     group.add_argument("--confidence", metavar="LEVEL", type=_level, help="level of every interval (default 0.95)")
     group.add_argument("--digits", metavar="N", type=_digits, default=4, help="significant digits in text (default 4)")
     group.add_argument("--seed", metavar="N", type=int, default=SEED, help=f"for whatever is random (default {SEED})")
@@ -75,7 +119,10 @@ def check_targets(args: argparse.Namespace) -> None:
         from bold_orchard.figures.style import check_ending
 
         check_ending(args.figure)
-    for path in (args.csv, args.figure, getattr(args, "save", None), getattr(args, "csv_units", None)):
+    for path in args.to:
+        if Path(path).suffix.lower() not in FORMS:
+            raise UsageError(f"--to writes {', '.join(FORMS)}, not '{Path(path).suffix or path}'; give another ending")
+    for path in (args.csv, args.figure, getattr(args, "save", None), getattr(args, "csv_units", None), *args.to):
         if path is None:
             continue
         folder = Path(path).parent
@@ -104,6 +151,8 @@ def deliver(
 
         made = figure()
         write_safely(args.figure, lambda path: save(made, path))
+    for path in args.to:
+        _write_as(path, document, lambda: page(document, args.digits), table)
     if args.json:
         json.dump(clean(document), sys.stdout, indent=1, allow_nan=False, ensure_ascii=False)
         sys.stdout.write("\n")
@@ -113,22 +162,33 @@ def deliver(
     if args.quiet:
         document = document | {"notes": []}
     print_page(page(document, args.digits), sys.stdout)
+    if sys.stdout.isatty() and not args.quiet:
+        from bold_orchard.cli.hints import following
+
+        hint = following(args, document)
+        dim, plain = ("", "") if os.environ.get("NO_COLOR") else ("\x1b[2m", "\x1b[0m")
+        print(f"\n{dim}next: {hint}{plain}" if hint else "")
 
 
-def clean(value: Any) -> Any:
-    """Plain JSON values: no NaN, no infinity, no NumPy scalars."""
-    if isinstance(value, dict):
-        return {str(k): clean(v) for k, v in value.items()}
-    if isinstance(value, (list, tuple)):
-        return [clean(v) for v in value]
-    if hasattr(value, "item"):
-        value = value.item()
-    return None if isinstance(value, float) and not math.isfinite(value) else value
+def _write_as(
+    path: str, document: dict[str, Any], page: Callable[[], Page],
+    table: Callable[[], list[dict[str, Any]] | pd.DataFrame] | None,
+) -> None:  # fmt: skip
+    """The whole result in the form that the ending names."""
+    from bold_orchard.store import write_safely
+    from bold_orchard.text.markup import rendered
 
-
-def beside(frame: pd.DataFrame, made: dict[str, Any], name: str) -> pd.DataFrame:
-    """The user's columns and ours; one of ours that bears the name of a user's gets the fit's name after it."""
-    return frame.assign(**{f"{k} of {name}" if k in frame.columns else k: v for k, v in made.items()})
+    ending = Path(path).suffix.lower()
+    if ending == ".csv":
+        if table is None:
+            raise UsageError("this command has no table; leave out --to with .csv")
+        write_csv(path, table())
+        return
+    if ending == ".json":
+        text = json.dumps(clean(document), indent=1, allow_nan=False, ensure_ascii=False) + "\n"
+    else:
+        text = rendered(page(), ending, str(document.get("name", "Bold Orchard")))
+    write_safely(path, lambda p: p.write_text(text, encoding="utf-8"))
 
 
 def write_csv(path: str, rows: list[dict[str, Any]] | pd.DataFrame) -> None:

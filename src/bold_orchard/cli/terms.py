@@ -43,7 +43,8 @@ def run(args: argparse.Namespace) -> int:
     confidence = args.confidence or fit.settings.confidence
     document["confidence"] = confidence
     document["contrasts"] = [contrast(fit, text, args.df, confidence) for text in args.contrast]
-    rows: list[dict[str, Any]] = document["tests"]
+    tests = [row for test in document["tests"] for row in (test, *test.get("parts", []))]
+    rows: list[dict[str, Any]] = [{k: v for k, v in t.items() if k != "parts"} for t in tests]
 
     def picture() -> Any:
         from bold_orchard.figures.terms import terms_figure

@@ -14,11 +14,14 @@ from numpy.typing import NDArray
 from bold_orchard.design import guards
 from bold_orchard.design.coding import Part, build_part
 from bold_orchard.design.functions import Category, Maker
+from bold_orchard.design.lags import lag_calls, with_lags
 from bold_orchard.design.matrices import factor, in_order, read_matrix
 from bold_orchard.design.outcome import family_and_link, read_response
 from bold_orchard.design.residual import ResidualPart, build_residual
+from bold_orchard.design.scales import check_scales
 from bold_orchard.errors import OrchardError, SentenceError, shown, unknown_name
 from bold_orchard.sentence import spec
+from bold_orchard.table.codes import suspicions
 from bold_orchard.table.table import Labels, Table
 
 Array = NDArray[Any]
@@ -107,6 +110,7 @@ class Design:
     link: str = "identity"
     trials: Array | None = None
     levels: tuple[str, ...] = ()
+    warnings: tuple[str, ...] = ()
 
     @property
     def generalized(self) -> bool:
@@ -116,12 +120,12 @@ class Design:
     def categories(self) -> list[tuple[str, Category]]:
         """Categories of the fixed part: the factor as written, and its coding."""
         maker = Maker(self.table, self.memory, learn=False)
-        made = {str(f): maker.make(f) for t in self.fixed.terms for f in t.factors}
-        return [(name, m) for name, m in made.items() if isinstance(m, Category)]
+        made = {f.written: (str(f), maker.make(f)) for t in self.fixed.terms for f in t.factors}
+        return [(name, m) for name, m in made.values() if isinstance(m, Category)]
 
     def coded_columns(self) -> dict[str, str]:
         """Columns that stand in the fixed part as categories, with the factor as written: week -> category(week)."""
-        return {name.removeprefix("category(").removesuffix(")"): name for name, _ in self.categories()}
+        return {c.column: name for name, c in self.categories()}
 
     @property
     def outcome(self) -> str:
@@ -138,20 +142,21 @@ def build_design(sentence: spec.Sentence, table: Table, options: Options) -> Des
     family, link = family_and_link(sentence, options.family, options.link)
     guards.outcome_kind(sentence, table, options.family, family)
     table, filled = _fill_means(table, options.fill_mean)
+    table, gaps = with_lags(sentence, table)
     used, dropped = _rows_used(sentence, table, options.weights)
     memory: dict[str, Any] = {}
-    maker = Maker(used, memory, options.baselines, text=sentence.text)
+    maker = Maker(used, memory, options.baselines, text=sentence.source)
     response = read_response(sentence, maker, used, family, link, options.success, options.grades)
     y = response.y
-    offsets, plain = _offsets(sentence.terms, maker)
+    offsets, plain = split_offsets(sentence.terms, maker)
     fixed = fixed_part(plain, sentence, maker, family)
     units, clauses, blocks = _units_and_clauses(sentence, maker, used)
     guards.residual_clauses(sentence, (family, link) == ("gaussian", "identity"))
     residual = _residual(sentence, maker, used)
     weights = _weights(options.weights, used)
-    notes = [*sentence.notes, *response.notes, *(f"{f['rows']:,} missing cells of {f['column']} were filled with its mean, "
+    notes = [*sentence.notes, *response.notes, *gaps, *(f"{f['rows']:,} missing cells of {f['column']} were filled with its mean, "
                                 f"{f['value']:.6g}; its standard error is then too small." for f in filled)]  # fmt: skip
-    check_baselines(options.baselines, sentence, table)
+    notes += check_baselines(options.baselines, sentence, table)
     design = Design(
         sentence=sentence,
         table=used,
@@ -171,9 +176,11 @@ def build_design(sentence: spec.Sentence, table: Table, options: Options) -> Des
         link=link,
         trials=response.trials,
         levels=response.levels,
+        warnings=tuple(suspicions(used, _model_columns(sentence, options.weights))),
     )
     guards.enough_rows(design)
-    return replace(design, notes=(*design.notes, *guards.units_and_slopes(design, options.force)))
+    far = check_scales(design)
+    return replace(design, notes=(*design.notes, *guards.units_and_slopes(design, options.force), *far))
 
 
 def rebuild_parts(design: Design, table: Table) -> tuple[Part, tuple[Part, ...], Array | None]:
@@ -181,8 +188,10 @@ def rebuild_parts(design: Design, table: Table) -> tuple[Part, tuple[Part, ...],
 
     ``table`` holds the rows wanted, complete in all covariates.
     """
+    if not all(table.has(c.written) for c in lag_calls(design.sentence)):
+        table, _ = with_lags(design.sentence, table)
     maker = Maker(table, design.memory, learn=False)
-    offsets, plain = _offsets(design.sentence.terms, maker)
+    offsets, plain = split_offsets(design.sentence.terms, maker)
     fixed = fixed_part(plain, design.sentence, maker, design.family)
     return fixed, tuple(build_part(e.terms, False, maker) for e in design.sentence.each), offsets
 
@@ -195,19 +204,34 @@ def covariate_columns(sentence: spec.Sentence) -> list[str]:
 
 def check_columns(sentence: spec.Sentence, table: Table) -> None:
     """Raise SentenceError, with a caret and the nearest name, for a column that is not in the table."""
+    for given in sentence.lets:
+        if table.has(given.name):
+            message = f"'{given.name}' is a column of {table.name}; let needs a name of its own"
+            raise SentenceError(message, sentence.source, given.place[0], given.place[1] - given.place[0])
     for column in spec.columns_of(sentence):
         if not table.has(column.name):
-            message = unknown_name("column", column.name, table.columns, table.name)
-            raise SentenceError(message, sentence.text, column.place[0], column.place[1] - column.place[0])
+            message = unknown_name("column", column.name, [*table.columns, "intercept"], table.name)
+            raise SentenceError(message, sentence.source, column.place[0], column.place[1] - column.place[0])
 
 
-def check_baselines(baselines: dict[str, str], sentence: spec.Sentence, table: Table) -> None:
+def check_baselines(baselines: dict[str, str], sentence: spec.Sentence, table: Table) -> list[str]:
+    """Raise OrchardError for a baseline of a column that is not there; a note for one that the sentence does not use."""
+    notes = []
     names = {c.name for c in spec.columns_of((sentence.terms, sentence.each))}
     for column in baselines:
         if not table.has(column):
             raise OrchardError(unknown_name("column", column, table.columns, table.name) + " (in --baseline)")
         if column not in names:
-            raise OrchardError(f"--baseline names '{column}', which the sentence does not use")
+            notes.append(f"The baseline of {column} was not needed: the sentence does not use {column}.")
+    return notes
+
+
+def _model_columns(sentence: spec.Sentence, weights: str | None) -> list[str]:
+    """Columns whose values the model uses, units aside."""
+    parts = (sentence.outcome, sentence.terms, tuple(e.terms for e in sentence.each), sentence.spread)
+    time = sentence.within.structure.column if sentence.within else None
+    names = [c.name for c in spec.columns_of((parts, time), units=False)]
+    return list(dict.fromkeys([*names, *([weights] if weights else [])]))
 
 
 def _fill_means(table: Table, columns: Sequence[str]) -> tuple[Table, list[dict[str, Any]]]:
@@ -229,6 +253,7 @@ def _rows_used(sentence: spec.Sentence, table: Table, weights: str | None) -> tu
     columns = [c.name for c in spec.columns_of((sentence.outcome, sentence.terms, sentence.each))]
     columns += [c.name for c in spec.columns_of((sentence.within, sentence.spread))]
     columns += [weights] if weights else []
+    columns += [c.written for c in lag_calls(sentence)]
     keep = np.ones(len(table), dtype=bool)
     dropped: list[dict[str, Any]] = []
     for column in dict.fromkeys(columns):
@@ -252,10 +277,10 @@ def fixed_part(terms: tuple[spec.Term, ...], sentence: spec.Sentence, maker: Mak
         return build_part(terms, sentence.intercept, maker)
     part = build_part(terms, True, maker)
     owner = tuple(o - 1 for o in part.owner[1:])
-    return Part(part.terms[1:], part.names[1:], part.labels[1:], part.values[1:], owner, part.zeros)
+    return Part(part.terms[1:], part.names[1:], part.labels[1:], part.values[1:], owner, part.zeros, part.degrees[1:])
 
 
-def _offsets(terms: tuple[spec.Term, ...], maker: Maker) -> tuple[Array | None, tuple[spec.Term, ...]]:
+def split_offsets(terms: tuple[spec.Term, ...], maker: Maker) -> tuple[Array | None, tuple[spec.Term, ...]]:
     """The sum of all offset(...) terms, and the other terms."""
     total, plain = None, []
     for term in terms:

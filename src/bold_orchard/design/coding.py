@@ -21,6 +21,7 @@ class Part:
 
     ``names`` (contract) and ``labels`` (printed) and ``values`` (each (n,)) run over columns;
     ``owner`` gives the index in ``terms`` of each column's term. In a fixed part the intercept comes first.
+    ``degrees`` names the power of each column of a power(...) term, rain^2 or rain^2*pruning; None for others.
     """
 
     terms: tuple[spec.Term, ...]
@@ -29,6 +30,7 @@ class Part:
     values: tuple[Array, ...]
     owner: tuple[int, ...]
     zeros: tuple[str, ...] = ()
+    degrees: tuple[str | None, ...] = ()
 
     @property
     def constant(self) -> int | None:
@@ -48,49 +50,62 @@ def build_part(terms: tuple[spec.Term, ...], intercept: bool, maker: Maker, sums
     (sum-to-zero contrasts).
     """
     ordered = (spec.Term(()), *(t for t in terms if not t.is_intercept)) if intercept else terms
-    spanned = {frozenset(map(str, t.factors)) for t in ordered}
+    spanned = {t.key for t in ordered}
     names: list[str] = []
     labels: list[str] = []
     values: list[Array] = []
     owner: list[int] = []
+    degrees: list[str | None] = []
     for index, term in enumerate(ordered):
         made = [maker.make(f) for f in term.factors]
         full = _full_coded(term, made, spanned)
         spanned |= _margins(term, full)
-        for name, label, column in _products(made, full, len(maker.table), sums):
+        for name, label, column, degree in _products(term, made, full, len(maker.table), sums):
+            degrees.append(degree)
             names.append(name)
             labels.append(label)
             values.append(column)
             owner.append(index)
-    return Part(ordered, tuple(names), tuple(labels), tuple(values), tuple(owner), _zeros(ordered, maker, spanned))
+    zeros = _zeros(ordered, maker)
+    return Part(ordered, tuple(names), tuple(labels), tuple(values), tuple(owner), zeros, tuple(degrees))
 
 
 def _full_coded(term: spec.Term, made: list[Numeric | Category], spanned: set[frozenset[str]]) -> frozenset[str]:
     """The categories of a term that get one column per level."""
-    names = frozenset(map(str, term.factors))
     return frozenset(
-        str(f) for f, m in zip(term.factors, made) if isinstance(m, Category) and names - {str(f)} not in spanned
+        f.written
+        for f, m in zip(term.factors, made)
+        if isinstance(m, Category) and term.key - {f.written} not in spanned
     )
 
 
 def _margins(term: spec.Term, full: frozenset[str]) -> set[frozenset[str]]:
     """What a term with fully coded categories spans beside itself: each margin over them."""
-    names = frozenset(map(str, term.factors))
     sizes = range(1, len(full) + 1)
-    return {names - set(c) for size in sizes for c in itertools.combinations(sorted(full), size)}
+    return {term.key - set(c) for size in sizes for c in itertools.combinations(sorted(full), size)}
 
 
-def _products(made: list[Numeric | Category], full: frozenset[str], n: int, sums: bool) -> list[tuple[str, str, Array]]:
+def _products(
+    term: spec.Term, made: list[Numeric | Category], full: frozenset[str], n: int, sums: bool
+) -> list[tuple[str, str, Array, str | None]]:
     if not made:
-        return [("intercept", "intercept", np.ones(n))]
-    parts = [_columns(m, isinstance(m, Category) and m.name in full, sums) for m in made]
+        return [("intercept", "intercept", np.ones(n), None)]
+    powers = [_is_power(f) and isinstance(m, Numeric) and len(m.names) > 1 for f, m in zip(term.factors, made)]
+    parts = [_columns(m, f.written in full, sums) for f, m in zip(term.factors, made)]
     rows = []
     for combination in itertools.product(*parts):
         column = combination[0][2]
         for _, _, values in combination[1:]:
             column = column * values
-        rows.append(("*".join(c[0] for c in combination), " * ".join(c[1] for c in combination), column))
+        degree = "*".join(c[0] if p else str(f) for c, p, f in zip(combination, powers, term.factors))
+        names = "*".join(c[0] for c in combination), " * ".join(c[1] for c in combination)
+        rows.append((*names, column, degree if any(powers) else None))
     return rows
+
+
+def _is_power(factor: spec.Factor) -> bool:
+    inner = factor.factor if isinstance(factor, spec.Named) else factor
+    return isinstance(inner, spec.Call) and inner.function == "power"
 
 
 def _columns(made: Numeric | Category, full: bool, sums: bool) -> list[tuple[str, str, Array]]:
@@ -108,11 +123,11 @@ def _columns(made: Numeric | Category, full: bool, sums: bool) -> list[tuple[str
     ]
 
 
-def _zeros(terms: tuple[spec.Term, ...], maker: Maker, spanned: set[frozenset[str]]) -> tuple[str, ...]:
+def _zeros(terms: tuple[spec.Term, ...], maker: Maker) -> tuple[str, ...]:
     """Where every factor of the part is zero or at its baseline: what an intercept refers to."""
-    seen: dict[str, str] = {}
+    seen: dict[str, None] = {}
     for factor in (f for t in terms for f in t.factors):
         made = maker.make(factor)
         text = f"{made.name} = {made.levels[0]}" if isinstance(made, Category) else made.zero
-        seen.setdefault(str(factor), text)
-    return tuple(seen.values())
+        seen.setdefault(text)
+    return tuple(seen)

@@ -32,9 +32,10 @@ class Numeric:
 
 @dataclass(frozen=True)
 class Category:
-    """A coded category: ``codes`` (n,) index ``levels``; ``levels[0]`` is the baseline."""
+    """A coded category: ``codes`` (n,) index ``levels``; ``levels[0]`` is the baseline; ``column`` is the raw column."""
 
     name: str
+    column: str
     levels: tuple[str, ...]
     codes: NDArray[np.intp]
 
@@ -43,7 +44,8 @@ class Category:
 class Maker:
     """Turns factors into columns over the rows of ``table`` (the rows used).
 
-    With ``learn`` False the memory is only read: the transformation of an earlier fit. ``constants`` replaces made columns.
+    With ``learn`` False the memory is only read: the transformation of an earlier fit. With a ``reference``, the maker
+    over the rows of that fit, the rows are typical ones of an average unit: see ``typical_mean``.
     """
 
     table: Table
@@ -52,11 +54,12 @@ class Maker:
     learn: bool = True
     text: str = ""
     meanings: dict[str, str] = field(default_factory=dict)
-    constants: dict[str, float] = field(default_factory=dict)
+    reference: Maker | None = None
     _cache: dict[str, Numeric | Category] = field(default_factory=dict)
+    _typical: dict[str, float | None] = field(default_factory=dict)
 
     def make(self, factor: spec.Factor) -> Numeric | Category:
-        key = str(factor)
+        key = factor.written
         if key not in self._cache:
             self._cache[key] = self._make(factor)
         return self._cache[key]
@@ -66,18 +69,31 @@ class Maker:
             if self._is_category(factor.name):
                 return self.category(factor.name, factor.name)
             return Numeric((factor.name,), (self.numbers(factor.name),), f"{factor.name} = 0")
+        if isinstance(factor, spec.Named):
+            return self._renamed(factor)
         assert isinstance(factor, spec.Call)
         if factor.function == "category":
             column = factor.arguments[0]
             assert isinstance(column, spec.Column)
             return self.category(column.name, str(factor))
         made = FUNCTIONS[factor.function](self, factor)
-        if made.names[0] in self.constants:
-            n = len(self.table)
-            return Numeric(made.names, tuple(np.full(n, self.constants[name]) for name in made.names), made.zero)
         for name, values in zip(made.names, made.values):
             self._check_finite(name, values)
         return made
+
+    def _renamed(self, factor: spec.Named) -> Numeric | Category:
+        """A let: the columns of its factor under its own name."""
+        made, name = self.make(factor.factor), factor.name
+        self.meanings.setdefault(name, self.meanings.pop(str(factor.factor), str(factor.factor)))
+        if isinstance(made, Category):
+            return Category(name, made.column, made.levels, made.codes)
+        if len(made.names) == 1:
+            names: tuple[str, ...] = (name,)
+        elif isinstance(factor.factor, spec.Call) and factor.factor.function == "power":
+            names = tuple(name if k == 1 else f"{name}^{k}" for k in range(1, len(made.names) + 1))
+        else:
+            names = tuple(f"{name}[{k}]" for k in range(1, len(made.names) + 1))
+        return Numeric(names, made.values, made.zero)
 
     def _is_category(self, column: str) -> bool:
         kinds = self.memory.setdefault("kinds", {})
@@ -92,7 +108,7 @@ class Maker:
 
     def numeric(self, argument: spec.Expression, function: str) -> Numeric:
         """An argument that must be numbers."""
-        if not isinstance(argument, (spec.Column, spec.Call)):
+        if not isinstance(argument, (spec.Column, spec.Call, spec.Named)):
             raise OrchardError(f"{function} needs a column or a function of one, not {argument}")
         made = self.make(argument)
         if isinstance(made, Category):
@@ -102,7 +118,7 @@ class Maker:
 
     def learned(self, call: spec.Call, compute: Callable[[], Any]) -> Any:
         """A value computed once from the rows used and kept under the call's own text."""
-        key = str(call)
+        key = call.written
         if self.learn and key not in self.memory:
             self.memory[key] = compute()
         return self.memory[key]
@@ -121,7 +137,7 @@ class Maker:
         to_code = np.array([index[level] for level in ordered], dtype=np.intp)
         if len(levels) < 2:
             raise OrchardError(f"'{column}' has one level only in the rows used ('{levels[0]}'); leave it out")
-        return Category(name, tuple(levels), to_code[place][labels.codes])
+        return Category(name, column, tuple(levels), to_code[place][labels.codes])
 
     def _with_baseline(self, column: str, ordered: list[str]) -> list[str]:
         baseline = self.baselines.get(column)
@@ -145,23 +161,57 @@ class Maker:
             "mend those cells, declare them missing or leave them out with --where"
         )
 
-    def unit_mean(self, call: spec.Call, values: Array) -> Array:
-        """The mean of ``values`` in the unit named by the call's second argument, per row (n,)."""
+    def typical_mean(self, call: spec.Call) -> float | None:
+        """What ``call``, a mean, min or max by unit, is in the average unit: its mean over these rows.
+
+        None where it is constant in every unit: there the mean of a row's unit is the value of the row itself.
+        """
+        unit = call.arguments[1]
+        assert isinstance(unit, spec.Column)
+        key = call.written
+        if key not in self._typical:
+            values = self.numeric(call.arguments[0], call.function).values[0]
+            labels = self.table.labels(unit.name)
+            first = np.zeros(len(labels.raw))
+            first[labels.codes[::-1]] = values[::-1]
+            constant = np.array_equal(first[labels.codes], values)
+            own = values if constant else self.unit_value(call, values)
+            self._typical[key] = None if constant else float(own.mean())
+        return self._typical[key]
+
+    def unit_value(self, call: spec.Call, values: Array) -> Array:
+        """The mean, min or max of ``values`` in the unit named by the call's second argument, per row (n,)."""
+        if self.reference is not None:
+            typical = self.reference.typical_mean(call)
+            return values if typical is None else np.full(len(values), typical)
         unit = call.arguments[1]
         assert isinstance(unit, spec.Column)
         labels = self.table.labels(unit.name)
 
         def compute() -> dict[str, float]:
-            count = np.bincount(labels.codes)
-            means = np.bincount(labels.codes, values) / count
-            return dict(zip(labels.texts, means.tolist()))
+            made = _by_unit(call.function, labels.codes, len(labels.texts), values)
+            return dict(zip(labels.texts, made.tolist()))
 
-        means = self.learned(spec.Call("mean", call.arguments), compute)
-        own: dict[str, float] = {}
-        if not self.learn:
-            count = np.bincount(labels.codes, minlength=len(labels.texts))
-            own = dict(zip(labels.texts, (np.bincount(labels.codes, values) / count).tolist()))
-        return np.array([means.get(t, own.get(t, np.nan)) for t in labels.texts])[labels.codes]
+        known = self.learned(call, compute)
+        own = compute() if not self.learn else {}
+        return np.array([known.get(t, own.get(t, np.nan)) for t in labels.texts])[labels.codes]
+
+    def lag(self, call: spec.Call) -> Array:
+        """The column that ``with_lags`` made over all rows of the table; in a typical row its mean over the rows of the fit."""
+        name = call.written
+        if self.reference is not None:
+            return np.full(len(self.table), float(self.reference.table.numbers(name).mean()))
+        return self.numbers(name)
+
+
+def _by_unit(function: str, codes: NDArray[np.intp], size: int, values: Array) -> Array:
+    if function == "mean":
+        return np.asarray(
+            np.bincount(codes, values, minlength=size) / np.maximum(np.bincount(codes, minlength=size), 1)
+        )
+    out = np.full(size, np.inf if function == "min" else -np.inf)
+    (np.minimum if function == "min" else np.maximum).at(out, codes, values)
+    return out
 
 
 def _one(maker: Maker, call: spec.Call) -> tuple[str, Array, str]:
@@ -173,7 +223,7 @@ def _one(maker: Maker, call: spec.Call) -> tuple[str, Array, str]:
 
 
 def _simple(maker: Maker, call: spec.Call) -> Numeric:
-    def column(c: spec.Column) -> Array:
+    def column(c: spec.Column | spec.Named) -> Array:
         return maker.numeric(c, call.function).values[0]
 
     if call.function == "calc":
@@ -192,7 +242,7 @@ def _centre(maker: Maker, call: spec.Call) -> Numeric:
         unit = call.arguments[1]
         zero = f"{name} at its mean in the {unit}"
         maker.meanings[str(call)] = f"{name} less its mean in each {unit}: the part of {name} within {unit}"
-        return Numeric((str(call),), (x - maker.unit_mean(call, x),), zero)
+        return Numeric((str(call),), (x - maker.unit_value(spec.Call("mean", call.arguments), x),), zero)
     at = maker.learned(call, lambda: float(x.mean()))
     maker.meanings[str(call)] = f"{name} less {at:.6g}, its mean over the rows used"
     return Numeric((str(call),), (x - at,), f"{name} = {at:.5g} (its mean)")
@@ -201,7 +251,7 @@ def _centre(maker: Maker, call: spec.Call) -> Numeric:
 def _mean(maker: Maker, call: spec.Call) -> Numeric:
     name, x, _ = _one(maker, call)
     maker.meanings[str(call)] = f"the mean of {name} in each {call.arguments[1]}: the part of {name} between levels"
-    return Numeric((str(call),), (maker.unit_mean(call, x),), f"{call} = 0")
+    return Numeric((str(call),), (maker.unit_value(call, x),), f"{call} = 0")
 
 
 def _split(maker: Maker, call: spec.Call) -> Numeric:
@@ -219,8 +269,26 @@ def _zscore(maker: Maker, call: spec.Call) -> Numeric:
     return Numeric((str(call),), ((x - at) / sd,), f"{name} = {at:.5g} (its mean)")
 
 
+def _extreme(maker: Maker, call: spec.Call) -> Numeric:
+    name, x, _ = _one(maker, call)
+    what = "smallest" if call.function == "min" else "largest"
+    maker.meanings[str(call)] = f"the {what} {name} of each {call.arguments[1]}"
+    return Numeric((str(call),), (maker.unit_value(call, x),), f"{call} = 0")
+
+
+def _lag(maker: Maker, call: spec.Call) -> Numeric:
+    x, unit, time = call.arguments
+    maker.meanings[str(call)] = f"{x} one row of {time} before, in the same {unit}"
+    return Numeric((str(call),), (maker.lag(call),), f"{call} = 0")
+
+
 def _since(maker: Maker, call: spec.Call) -> Numeric:
     name, x, _ = _one(maker, call)
+    if len(call.arguments) == 2:
+        unit = call.arguments[1]
+        maker.meanings[str(call)] = f"{name} less its smallest in each {unit}"
+        first = maker.unit_value(spec.Call("min", call.arguments), x)
+        return Numeric((str(call),), (x - first,), f"{name} at its smallest in the {unit}")
     start = maker.learned(call, lambda: float(x.min()))
     maker.meanings[str(call)] = f"{name} less {start:.6g}, its smallest"
     return Numeric((str(call),), (x - start,), f"{name} = {start:.5g} (its smallest)")
@@ -282,6 +350,9 @@ FUNCTIONS: dict[str, Callable[[Maker, spec.Call], Numeric]] = {
     "split": _split,
     "zscore": _zscore,
     "since": _since,
+    "min": _extreme,
+    "max": _extreme,
+    "lag": _lag,
     "rescale": _rescale,
     "power": _power,
     "spline": _spline,

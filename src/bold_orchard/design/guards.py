@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError, SentenceError, a_or_an, shown
 from bold_orchard.sentence import spec
+from bold_orchard.sentence.edit import with_clause, with_units_named
 from bold_orchard.table.nesting import is_time, which_repeats
 from bold_orchard.table.table import Table
 
@@ -35,7 +36,7 @@ def outcome_kind(sentence: spec.Sentence, table: Table, asked: str | None, famil
         odd = table.odd_cells(column.name) or f"; {offer}"
         raise SentenceError(
             f"the outcome '{column.name}' is text ({', '.join(shown(levels, 4))}), and a {family} model needs numbers{odd}",
-            sentence.text, column.place[0], width,
+            sentence.source, column.place[0], width,
         )  # fmt: skip
     if asked is None and kind == "number" and isinstance(outcome.value, spec.Column) and outcome.trials is None:
         values = table.numbers(column.name)
@@ -45,7 +46,7 @@ def outcome_kind(sentence: spec.Sentence, table: Table, asked: str | None, famil
             raise SentenceError(
                 f"the outcome '{column.name}' has only the two values {distinct[0]:g} and {distinct[1]:g}; say which model is "
                 "meant: --family binomial for the chance of the second, or --family gaussian",
-                sentence.text, column.place[0], width,
+                sentence.source, column.place[0], width,
             )  # fmt: skip
 
 
@@ -75,7 +76,8 @@ def units_and_slopes(design: Design, force: bool) -> list[str]:
     notes = []
     for unit in design.units:
         weighted = design.weights is not None
-        if unit.size == 1:
+        structures = {c.structure.kind for c in design.clauses if design.units[c.unit].name == unit.name}
+        if unit.size == 1 and structures != {"given"}:
             raise OrchardError(
                 f"'{unit.name}' has one level only ('{unit.texts[0]}') in the rows used, so nothing varies between "
                 f"levels; leave out: each {unit.name}"
@@ -86,6 +88,8 @@ def units_and_slopes(design: Design, force: bool) -> list[str]:
                 f"'{unit.name}' has as many levels as there are rows ({unit.size:,}), so its effects cannot be told "
                 f"from the residual; choose a column that repeats (orchard scout {design.table.name})"
             )
+        if not force and told_by_one_row(design):
+            raise OrchardError(f"{told_by_one_row(design)} (or add --force to go on)")
         if unit.size < SMALL:
             notes.append(
                 f"There are only {unit.size} levels of {unit.name}: its variance is estimated from {unit.size} "
@@ -109,16 +113,30 @@ def units_and_slopes(design: Design, force: bool) -> list[str]:
     return notes
 
 
+def told_by_one_row(design: Design) -> str | None:
+    """Of 0/1 outcomes and grades: a unit that has one row per level, whose variance nothing can tell."""
+    whole = design.trials is not None and bool((design.trials > 1).any())
+    if design.family not in ("binomial", "ordinal") or whole:
+        return None
+    for unit in design.units:
+        if unit.size == len(design.y):
+            return (
+                f"every {unit.name} has one row, and one row of a {'grade' if design.family == 'ordinal' else 'yes or no'} cannot tell "
+                f"the {unit.name}'s effect from chance: its variance is not identified. Leave out: each {unit.name}"
+            )
+    return None
+
+
 def _enough_levels(design: Design) -> None:
     """Refuse an unstructured covariance with more parameters than there are effects to estimate it from."""
     for position, clause in enumerate(design.clauses):
         unit, k = design.units[clause.unit], len(clause.part.names)
         count = k * (k + 1) // 2
         if clause.structure.kind == "unstructured" and count > unit.size * k:
-            terms = [str(t) for t in clause.part.terms]
+            offer = with_clause(design.sentence, position, clause.part.terms, "diagonal").source
             raise OrchardError(
                 f"each {unit.name} asks for {count:,} variances and covariances from the {unit.size * k:,} effects of "
-                f"{unit.size:,} levels; write: {with_clause(design.sentence, position, terms, 'diagonal')}  (or add --force)"
+                f"{unit.size:,} levels; write: {offer}  (or add --force)"
             )
 
 
@@ -135,13 +153,13 @@ def _constant_slopes(design: Design, position: int, force: bool) -> list[str]:
         by_level = not clause.part.intercept and len(columns) > 1  # one variance per level of a category
         if term.is_intercept or by_level or not all(constant_inside(unit.codes, unit.size, c) for c in columns):
             continue
-        rest = [str(t) for t in clause.part.terms if t is not term] or ["intercept"]
+        rest = tuple(t for t in clause.part.terms if t is not term) or (spec.Term(()),)
         message = (
             f"'{term}' does not vary inside any {unit.name} (it describes the {unit.name}, not the row: "
             f"{_examples(design, unit, term)}), so {a_or_an(unit.name)} cannot have its own {term} effect"
         )
         if not force:
-            offer = with_clause(design.sentence, position, rest)
+            offer = with_clause(design.sentence, position, rest).source
             raise OrchardError(f"{message}; write: {offer}  (or add --force to go on)")
         notes.append(f"{message[0].upper()}{message[1:]}; fitted all the same because of --force.")
     return notes
@@ -151,20 +169,6 @@ def _examples(design: Design, unit: UnitCodes, term: spec.Term) -> str:
     labels = design.table.labels(spec.columns_of(term)[0].name)
     first = np.unique(unit.codes, return_index=True)[1][:2]
     return ", ".join(f"{unit.texts[unit.codes[r]]} has {labels.texts[labels.codes[r]]}" for r in first) + ", ..."
-
-
-def with_clause(sentence: spec.Sentence, position: int, terms: list[str], structure: str | None = None) -> str:
-    """The sentence's text with other terms in its each clause number ``position``; none drops the clause."""
-    parts = [p.strip() for p in sentence.text.split(";")]
-    where = [i for i, p in enumerate(parts) if p.startswith("each")][position]
-    head = parts[where].split(":")[0]
-    if structure is not None:
-        head = f"{head.split('(')[0].strip()} ({structure})"
-    if terms:
-        parts[where] = f"{head}: {' + '.join(terms)}"
-    else:
-        del parts[where]
-    return "; ".join(parts)
 
 
 def constant_inside(codes: NDArray[np.intp], size: int, values: Array) -> bool:
@@ -178,12 +182,12 @@ def constant_inside(codes: NDArray[np.intp], size: int, values: Array) -> bool:
 
 
 def _repeated_labels(design: Design) -> list[str]:
-    """A unit numbered 1, 2, 3 ... whose labels start again under some column that the clause does not name."""
+    """A unit numbered 1, 2, 3 ... whose labels start again under some column that the sentence does not use."""
     notes = []
     table = design.table
-    named = {c.name for e in design.sentence.each for c in e.unit.columns}
+    named = {c.name for c in spec.columns_of((design.sentence.terms, design.sentence.each))}
     for unit in design.units:
-        if " in " in unit.name or unit.size > MOST_COUNTED or not all(t.isdigit() or len(t) == 1 for t in unit.texts):
+        if " in " in unit.name or unit.size > MOST_COUNTED or not _counted(unit):
             continue
         parents = [c for c in table.columns if c not in named and table.kind(c) == "category"]
         labels = {c: table.labels(c) for c in table.columns if table.kind(c) != "empty"} if parents else {}
@@ -193,7 +197,7 @@ def _repeated_labels(design: Design) -> list[str]:
                 notes.append(
                     f"The labels of {unit.name} seem to start again in every {parent}: as written, {unit.name} "
                     f"{unit.texts[0]} of every {parent} is one and the same {unit.name}. If they are different, write: "
-                    f"each {unit.name} in {parent}."
+                    f"{_nested(design, unit.name, parent)}"
                 )
                 break
     return notes
@@ -203,16 +207,29 @@ def _crossed_labels(design: Design) -> list[str]:
     """A numbered unit whose labels occur under several levels of another: crossed, or repeated labels?"""
     notes = []
     for fine in design.units:
-        counted = fine.size <= MOST_COUNTED and all(t.isdigit() or len(t) == 1 for t in fine.texts)
+        if fine.size > MOST_COUNTED or not _counted(fine) or is_time(fine.name):
+            continue
         for coarse in design.units:
-            if not counted or fine is coarse or is_time(fine.name) or is_time(coarse.name):
+            shared = set(fine.name.split(" in ")) & set(coarse.name.split(" in "))
+            if fine is coarse or is_time(coarse.name) or shared:
                 continue
-            above = np.empty(fine.size, dtype=np.intp)
-            above[fine.codes] = coarse.codes
-            if not np.array_equal(above[fine.codes], coarse.codes):
+            if not is_nested(fine, coarse) and not is_nested(coarse, fine):
                 notes.append(
                     f"{fine.name} and {coarse.name} are crossed: {a_or_an(fine.name)} label that occurs under several "
                     f"levels of {coarse.name} counts as one and the same {fine.name}. If labels start again under "
-                    f"every {coarse.name}, write: each {fine.name} in {coarse.name}."
+                    f"every {coarse.name}, write: {_nested(design, fine.name, coarse.name)}"
                 )
     return notes
+
+
+def _counted(unit: UnitCodes) -> bool:
+    return all(t.isdigit() or len(t) == 1 for t in unit.texts)
+
+
+def _nested(design: Design, unit: str, parent: str) -> str:
+    return with_units_named(design.sentence, unit, f"{unit} in {parent}").source
+
+
+def is_nested(fine: UnitCodes, coarse: UnitCodes) -> bool:
+    """Whether every level of ``fine`` belongs to one level of ``coarse``."""
+    return constant_inside(fine.codes, fine.size, coarse.codes)

@@ -20,6 +20,8 @@ def read_matrix(file: str, what: str) -> tuple[list[str], Array]:
     Raises OrchardError for a file that is not a labelled square, for missing numbers and for asymmetry.
     """
     path = Path(file)
+    if path.exists() and not path.is_file():
+        raise OrchardError(f"{file} (the {what} matrix) is no ordinary file; give a CSV file")
     try:
         with path.open(newline="", encoding="utf-8-sig") as f:
             records = [r for r in csv.reader(f) if any(c.strip() for c in r)]

@@ -57,7 +57,7 @@ def family_and_link(sentence: spec.Sentence, family: str | None, link: str | Non
     if sentence.outcome.trials is not None and chosen != "binomial":
         place = sentence.outcome.trials.place
         raise SentenceError(
-            f"'successes of trials' is a binomial outcome, not {chosen}; leave out --family", sentence.text, place[0]
+            f"'successes of trials' is a binomial outcome, not {chosen}; leave out --family", sentence.source, place[0]
         )
     return chosen, link or links[0]
 
@@ -86,6 +86,11 @@ def read_response(
     if needs is not None:
         test, what = needs
         _check(~test(y), y, f"'{name}' must be {what} for {family}", table)
+    if np.all(y == 0) and family in ("poisson", "negative-binomial"):
+        raise OrchardError(
+            f"'{name}' is 0 in every row used: the average count is then 0, and its logarithm, which the model estimates, minus "
+            "infinity; look for rows that were lost, or for another outcome"
+        )
     if np.all(y == y[0]):
         raise OrchardError(f"the outcome '{name}' is {y[0]:g} in every row used; there is nothing to explain")
     return Response(y)

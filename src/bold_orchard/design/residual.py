@@ -44,6 +44,11 @@ def build_residual(sentence: spec.Sentence, maker: Maker, codes: Array | None, t
     time, labels = _time(structure, maker, sentence)
     if time is not None:
         _no_ties(time, codes, texts, structure, unit, maker)
+    if structure.kind == "unstructured" and len(np.unique(codes)) <= len(labels):
+        raise OrchardError(
+            f"{len(np.unique(codes))} levels of {unit} are too few for a covariance of {len(labels)} occasions, which needs more levels "
+            f"than occasions; write within {unit}: exchangeable, or ar1 of a time"
+        )
     if len(np.unique(codes)) == len(codes):
         raise OrchardError(f"no {unit} has two rows, so rows inside one cannot be correlated; leave out: within {unit}")
     return ResidualPart(structure.kind, unit, codes, time, labels, spread)
@@ -71,7 +76,7 @@ def _time(structure: spec.Structure, maker: Maker, sentence: spec.Sentence) -> t
                 return days, ()
             raise SentenceError(
                 f"ar1 needs numbers or dates (2024-05-31) for the time, but '{column.name}' is text; number the times",
-                sentence.text, column.place[0], column.place[1] - column.place[0],
+                sentence.source, column.place[0], column.place[1] - column.place[0],
             )  # fmt: skip
         return maker.numbers(column.name), ()
     labels = maker.table.labels(column.name)

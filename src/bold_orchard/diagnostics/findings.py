@@ -12,7 +12,8 @@ from scipy import special
 
 from bold_orchard.diagnostics.influence import Influence
 from bold_orchard.fitting import Fit
-from bold_orchard.sentence.spec import columns_of
+from bold_orchard.sentence.edit import with_curve, with_outcome, with_unit, with_within
+from bold_orchard.sentence.spec import Text, column_text, columns_of
 
 Array = NDArray[Any]
 SUSPECT = 0.01
@@ -103,7 +104,7 @@ def spread_findings(
             yield Finding("spread across units", unit, True,
                           f"the residual spread differs between levels of {unit} (Brown-Forsythe p {equals(p)})",
                           f"find what levels of {unit} with wide residuals share and let the spread depend on it: "
-                          f"{fit.result['model']}; spread = THAT COLUMN" if fit.design.residual.spread is None
+                          f"{fit.design.sentence.source}; spread = THAT COLUMN" if fit.design.residual.spread is None
                           and not fit.design.generalized else f"look for what levels of {unit} with wide residuals share")  # fmt: skip
         else:
             yield Finding("spread across units", unit, False,
@@ -128,12 +129,11 @@ def spread_findings(
 
 def left_out_finding(fit: Fit, unit: str, test: dict[str, Any]) -> Finding:
     """Whether rows of one level of a unit that the model lacks are alike beyond what it explains."""
-    written = " in ".join(map(spelled, unit.split(" in ")))
     if test["p"] >= SUSPECT:
         words = f"rows of one {unit} are no more alike than others (F {test['value']:.2f}, p {equals(test['p'])})"
         return Finding("left-out unit", unit, False, words)
     words = f"rows of one {unit} are more alike than the model says (F {test['value']:.2f}, p {equals(test['p'])})"
-    return Finding("left-out unit", unit, True, words, f"{fit.result['model']}; each {written}: intercept")
+    return Finding("left-out unit", unit, True, words, with_unit(fit.design.sentence, unit).source)
 
 
 def curvature_findings(fit: Fit, tested: list[dict[str, Any]]) -> Iterator[Finding]:
@@ -230,9 +230,9 @@ def serial_findings(fit: Fit, made: dict[str, Any]) -> Finding:
     words = f"residuals of one {made['unit']} depend on each other in time ({seen})"
     if fit.design.generalized or made["averaged"]:
         return Finding("autocorrelation", made["unit"], True, words, f"a term for {made['time']}, or effects of {made['time']} in {made['unit']}")  # fmt: skip
-    within = f"within {made['unit']}: ar1({spelled(made['time'])})"
-    model = fit.result["model"]
-    advice = f"{model}; {within}" if fit.design.sentence.within is None else "another structure after within"
+    advice = "another structure after within"
+    if fit.design.sentence.within is None:
+        advice = with_within(fit.design.sentence, made["unit"], "ar1", made["time"]).source
     return Finding("autocorrelation", made["unit"], True, words, advice)
 
 
@@ -240,16 +240,15 @@ def equals(p: float) -> str:
     return "< 0.001" if p < 0.001 else f"= {p:.3f}"
 
 
-def spelled(column: str) -> str:
-    """A column as it is written in a sentence."""
-    return column if column.isidentifier() else f"[{column}]"
-
-
 def _without(fit: Fit, group: str, level: str) -> str:
-    """How to fit without one level of a unit."""
+    """How to fit without one level of a unit; a treatment of the fixed part is not dropped."""
+    fixed = {c.name for c in columns_of(fit.design.sentence.terms)}
+    if set(group.split(" in ")) <= fixed:
+        return f"look at the rows of {group} {level}; it is a term of the fixed part, so do not drop it"
     parts = zip(group.split(" in "), level.split(" in "))
-    inside = " and ".join(f"{spelled(c)} = '{v}'" for c, v in parts)
-    return f'look at {group} {level}, then fit once more without it: --where "not ({inside})"'
+    inside = " and ".join(f"{column_text(c)} = {Text(v).written}" for c, v in parts)
+    option = f"not ({inside})" if '"' not in inside else f"not ({inside})".replace('"', "'")
+    return f'look at {group} {level}, then fit once more without it: --where "{option}"'
 
 
 def _positive(fit: Fit) -> bool:
@@ -259,14 +258,8 @@ def _positive(fit: Fit) -> bool:
 
 
 def _logarithm(fit: Fit) -> str:
-    model = fit.result["model"]
-    return f"the logarithm of the outcome: log({fit.design.outcome}) ={model.split('=', 1)[1]}"
+    return f"the logarithm of the outcome: {with_outcome(fit.design.sentence, 'log').source}"
 
 
 def _bent(fit: Fit, name: str) -> str:
-    """The sentence with a spline in place of the predictor's own term, where it has one."""
-    text, curve = fit.design.sentence.text, f"spline({spelled(name)}, 4)"
-    for term in fit.design.sentence.terms:
-        if len(term.factors) == 1 and [c.name for c in columns_of(term)] == [name]:
-            return text[: term.place[0]] + curve + text[term.place[1] :]
-    return f"add {curve} to the fixed part"
+    return with_curve(fit.design.sentence, name, 4).source

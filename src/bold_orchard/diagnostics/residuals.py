@@ -11,6 +11,7 @@ from scipy import special
 
 from bold_orchard.families import Data
 from bold_orchard.fitting import Fit, row_order
+from bold_orchard.inference.outcome import outcome_mean
 
 Array = NDArray[Any]
 
@@ -112,16 +113,16 @@ def _by_covariance(fit: Fit, rest: Array) -> tuple[Array, Array]:
 
 
 def _quantile(fit: Fit, eta: Array, average: Array, seed: int) -> Residuals:
-    """Residuals of a generalized fit; grades keep the linear scale and have no plain residual."""
+    """Residuals of a generalized fit; grades have mean grades as fitted values and no plain residual."""
     design, family, extra = fit.design, rows_family(fit), family_extra(fit)
     shift = threshold_shift(fit)
     lower, upper = family.cdf(design.y, eta - shift, extra)
     u = lower + np.random.default_rng(seed).random(len(lower)) * (upper - lower)
     standardised = special.ndtri(np.clip(u, 1e-15, 1 - 1e-15))
+    mean, overall = outcome_mean(fit, eta), outcome_mean(fit, average)
     if design.family == "ordinal":
-        return Residuals(eta, average, standardised, standardised, standardised, standardised)
+        return Residuals(mean, overall, standardised, standardised, standardised, standardised)
     y = design.y if design.trials is None else design.y / design.trials
-    mean, overall = family.mean(eta), family.mean(average)
     return Residuals(mean, overall, y - mean, y - overall, standardised, standardised)
 
 

@@ -54,9 +54,7 @@ class _Words:
         quantile = fit.design.generalized
         self.outcome = fit.design.outcome
         self.standardised = "quantile residual" if quantile else "standardised residual"
-        self.fitted = (
-            f"fitted {self.outcome}" if fit.design.family != "ordinal" else f"linear predictor of {self.outcome}"
-        )
+        self.fitted = f"fitted {self.outcome}" if fit.design.family != "ordinal" else f"mean grade of {self.outcome}"
 
 
 def _overview(fit: Fit, checked: Checked) -> Figure:

@@ -29,6 +29,8 @@ def observed(fit: Fit) -> Array:
     design = fit.design
     if design.trials is not None:
         return np.asarray(design.y / design.trials)
+    if design.family == "ordinal":
+        return np.asarray(design.y + 1.0)
     return design.y if design.offset is None or design.generalized else design.y + design.offset
 
 
@@ -36,7 +38,8 @@ def _label(fit: Fit) -> str:
     """What stands on the axis of the outcome."""
     outcome = fit.design.outcome
     if fit.design.family == "ordinal":
-        return f"linear predictor of {outcome}"
+        levels = fit.design.levels
+        return f"mean grade of {outcome} (1 = {levels[0]}, {len(levels)} = {levels[-1]})"
     if fit.design.levels:
         return f"chance of {outcome} = {fit.design.levels[1]}"
     return outcome.replace(" of ", " / ") if fit.design.trials is not None else outcome
@@ -50,8 +53,7 @@ def lines_figure(fit: Fit, lines: UnitLines, asked: bool) -> Figure:
         f"{fit.design.outcome} along {lines.along}, one line for each {lines.unit.name}, {fit.name}: {fit.result['model']}",
     )
     x, _ = places(fit, lines.along)
-    if fit.design.family != "ordinal":
-        _rows(ax, fit, x, np.arange(len(x)))
+    _rows(ax, fit, x, np.arange(len(x)))
     few, n = asked and len(lines.shown) <= NAMED_LINES, len(lines.shown)
     if few:
         for i, (level, at, y) in enumerate(zip(lines.shown, lines.x, lines.y)):
@@ -112,8 +114,7 @@ def panels_figure(fit: Fit, lines: UnitLines, total: int) -> Figure:
             ax.sharex(axes[0])
             ax.sharey(axes[0])
         ax.plot(lines.at, lines.average, color=BARK, linewidth=1.2, linestyle=(0, (4, 3)))
-        if fit.design.family != "ordinal":
-            _rows(ax, fit, x, np.flatnonzero(lines.unit.codes == level))
+        _rows(ax, fit, x, np.flatnonzero(lines.unit.codes == level))
         ax.plot(at, y, color=LEAF, linewidth=2.5, marker="o" if len(at) == 1 or lines.ticks else "", markersize=5)
         ax.set_title(short(lines.unit.texts[level], 100 // columns), fontsize=11)
         if lines.ticks:

@@ -16,11 +16,12 @@ def means_figure(d: dict[str, Any]) -> Figure:
     figure, (ax,) = canvas(1, 1, f"Adjusted {what} by {d['term'].replace('*', ' and ')}, {d['name']}: {d['model']}")
     names = list(d["means"][0]["levels"])
     first, others = names[0], names[1:]
+    told = [m for m in d["means"] if m["ci"]]
     ticks = list(dict.fromkeys(str(m["levels"][first]) for m in d["means"]))
     lines = list(dict.fromkeys(tuple(m["levels"][o] for o in others) for m in d["means"]))
     shift = np.linspace(-0.04, 0.04, len(lines)) if len(lines) > 1 else [0.0]
     for k, line in enumerate(lines):
-        rows = [m for m in d["means"] if tuple(m["levels"][o] for o in others) == line]
+        rows = [m for m in told if tuple(m["levels"][o] for o in others) == line]
         x = np.array([ticks.index(str(m["levels"][first])) for m in rows]) + shift[k]
         colour = PALETTE[k % len(PALETTE)]
         for at, m in zip(x, rows):

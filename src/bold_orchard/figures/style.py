@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -91,7 +92,9 @@ def save(figure: Figure, path: Path) -> None:
 
         FigureCanvasAgg(figure).print_png(path)  # one drawing; savefig makes a trial one before
     else:
-        figure.savefig(path)
+        made = io.BytesIO()  # a full disk is then found by the one write that follows
+        figure.savefig(made, format=path.suffix[1:].lower())
+        path.write_bytes(made.getvalue())
 
 
 def check_ending(path: str) -> None:

@@ -8,9 +8,10 @@ from typing import Any
 import numpy as np
 
 from bold_orchard.design.build import Clause, Design
-from bold_orchard.design.guards import with_clause
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
 from bold_orchard.search import Found
+from bold_orchard.sentence.edit import lowered, with_clause
+from bold_orchard.sentence.spec import Term
 
 FACT = "That is a fact of the data, not a failure of the fit"
 
@@ -60,13 +61,24 @@ def _singular(criterion: Criterion, e: Evaluation, design: Design, position: int
 
 def _vanished(design: Design, position: int, clause: Clause, unit: str, gone: list[str]) -> str:
     what = " and ".join(_variance_of(t, unit) for t in gone)
-    lost = [t for t in clause.part.terms if str(t) in gone or (t.is_intercept and "intercept" in gone)]
-    rest = [str(t) for t in clause.part.terms if t not in lost] if lost else [str(t) for t in clause.part.terms][:-1]
     many = len(gone) > 1
     return (
         f"{what[0].upper()}{what[1:]} {'are' if many else 'is'} estimated as zero: the rows show no more variation of this "
-        f"kind than chance gives. {FACT}. Try: {with_clause(design.sentence, position, rest)}"
+        f"kind than chance gives. {FACT}. Try: {with_clause(design.sentence, position, _without(clause, gone)).source}"
     )
+
+
+def _without(clause: Clause, gone: list[str]) -> tuple[Term, ...]:
+    """The clause's terms less those whose effects vanished, the highest first: a power is lowered, not dropped."""
+    part = clause.part
+    owners = [o for name, o in zip(part.names, part.owner) if name in gone]
+    whole = [t for i, t in enumerate(part.terms) if owners.count(i) == part.owner.count(i)]
+    powers = [t for i, t in enumerate(part.terms) if i in owners and lowered((t,), t)]
+    if powers:
+        return lowered(part.terms, powers[-1])
+    if len(whole) == len(part.terms):
+        return ()
+    return tuple(t for t in part.terms if t not in whole) if whole else _less(clause)
 
 
 def _variance_of(term: str, unit: str) -> str:
@@ -82,11 +94,9 @@ def _tied(design: Design, position: int, clause: Clause, unit: str, part: dict[s
         for j, b in enumerate(part["terms"][:i])
         if part["correlation"][i][j] is not None
     ]
-    drop = _highest(clause)
-    rest = [str(t) for t in clause.part.terms if str(t) != drop]
-    offers = [with_clause(design.sentence, position, rest)]
+    offers = [with_clause(design.sentence, position, _less(clause)).source]
     if clause.structure.kind == "unstructured":
-        offers.append(with_clause(design.sentence, position, [str(t) for t in clause.part.terms], "diagonal"))
+        offers.append(with_clause(design.sentence, position, clause.part.terms, "diagonal").source)
     offer = "  or: ".join(offers)
     tied = [(a, b, r) for a, b, r in pairs if abs(r) > 1 - 1e-6]
     if tied:
@@ -97,7 +107,11 @@ def _tied(design: Design, position: int, clause: Clause, unit: str, part: dict[s
     return f"{what}: the rows do not tell them apart. {FACT}. Try: {offer}"
 
 
-def _highest(clause: Clause) -> str:
-    """The term to leave out first: the product with most factors, else the last that is not the intercept."""
+def _less(clause: Clause) -> tuple[Term, ...]:
+    """The terms without the highest: a power one lower, else the product with most factors, else the last."""
     terms = [t for t in clause.part.terms if not t.is_intercept]
-    return str(max(enumerate(terms), key=lambda it: (len(it[1].factors), it[0]))[1])
+    if not terms:
+        return ()
+    powers = [t for t in terms if lowered((t,), t)]
+    highest = powers[-1] if powers else max(enumerate(terms), key=lambda it: (len(it[1].factors), it[0]))[1]
+    return lowered(clause.part.terms, highest)

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.diagnostics.residuals import family_extra, linear_predictor, rows_family, threshold_shift
 from bold_orchard.errors import OrchardError, unknown_name
 from bold_orchard.fitting import Fit
 
@@ -39,6 +40,8 @@ def write_out(fit: Fit, level: str | None = None) -> dict[str, Labelled]:
             f"{MOST_ROWS:,} and {MOST_EFFECTS:,} (use --where for a part of the data)"
         )
     rows = [str(r) for r in design.table.row_numbers]
+    if design.generalized:
+        return _generalized(fit, rows, _rows_of(fit, level))
     kept = fit.evaluation.criterion.products.standard.kept
     x = np.column_stack([design.fixed.values[c] for c in kept]) if kept else np.zeros((len(rows), 0))
     fixed = [design.fixed.names[c] for c in kept]
@@ -68,6 +71,39 @@ def write_out(fit: Fit, level: str | None = None) -> dict[str, Labelled]:
         "equations": Labelled(equations, both, both),
         "right_side": Labelled(side[:, None], both, ["right side"]),
         "solution": Labelled(solution[:, None], both, ["solution"]),
+    }
+
+
+def _generalized(fit: Fit, rows: list[str], mine: Array) -> dict[str, Labelled]:
+    """The same where the likelihood is not Gaussian: the equations that the effects solve at the mode, given b.
+
+    (Z'WZ + G^-1) u = Z'(W Z u + l'), W = -l'' of the rows; R is 1/W. Multiplied by G where that is singular.
+    """
+    design = fit.design
+    fixed = [design.fixed.names[c] for c in fit.evaluation.criterion.products.standard.kept]
+    x = np.column_stack(
+        [v for n, v in zip(design.fixed.names, design.fixed.values) if n in fixed] or [np.zeros(len(rows))]
+    )
+    z, g, names = _random(fit)
+    eta = linear_predictor(fit) - threshold_shift(fit)
+    _, first, second, _ = rows_family(fit).derivatives(eta, family_extra(fit))
+    weight = np.broadcast_to(-second, (len(rows),))
+    u = np.concatenate([np.zeros(0), *(fit.evaluation.effects(i)[0].ravel() for i in range(len(design.blocks)))])
+    equations, side = (z.T * weight) @ z, z.T @ (weight * (z @ u) + first)
+    singular = is_singular(g)
+    g_inverse = np.linalg.pinv(g, hermitian=True) if singular else np.linalg.inv(g)
+    equations, side = (g @ equations + np.eye(len(names)), g @ side) if singular else (equations + g_inverse, side)
+    own = [rows[i] for i in mine]
+    return {
+        "X": Labelled(x, rows, fixed or ["(none)"]),
+        "Z": Labelled(z, rows, names),
+        "G": Labelled(g, names, names),
+        "G_inverse": Labelled(g_inverse, names, names),
+        "R": Labelled(np.diag(1.0 / weight[mine]), own, own),
+        "R_inverse": Labelled(np.diag(weight[mine]), own, own),
+        "equations": Labelled(equations, names, names),
+        "right_side": Labelled(side[:, None], names, ["right side"]),
+        "solution": Labelled(np.linalg.solve(equations, side)[:, None], names, ["solution"]),
     }
 
 

@@ -207,6 +207,7 @@ def _relative(models: list[dict[str, Any]]) -> None:
 def _test(small: Fit, large: Fit, seed: int) -> tuple[dict[str, Any], list[str]]:
     link = relation(small.design, large.design)
     df = large.result["fit"]["n_parameters"] - small.result["fit"]["n_parameters"]
+    notes = _differing(small, large)
     evidence = 0.5 * (small.result["fit"]["bic"] - large.result["fit"]["bic"])
     test: dict[str, Any] = {
         "smaller": small.name,
@@ -224,11 +225,11 @@ def _test(small: Fit, large: Fit, seed: int) -> tuple[dict[str, Any], list[str]]
         words = f"{small.name} is not a special case of {large.name}, so no ratio test applies; use AIC or BIC."
         if df == 0 and link.nested:
             words = f"{small.name} and {large.name} are the same model in other words."
-        return test, [words]
+        return test, [words, *notes]
     chisq = small.result["fit"]["deviance"] - large.result["fit"]["deviance"]
     test |= {"chisq": number(max(chisq, 0.0)), "df": df, "p": number(p_of_chisq(chisq, df))}
-    notes = _boundary(test, small, large, chisq, link, seed) if link.extra_effects else []
-    return test, notes + _order_note(small, large, chisq)
+    bounds = _boundary(test, small, large, chisq, link, seed) if link.extra_effects else []
+    return test, bounds + notes + _order_note(small, large, chisq)
 
 
 def _boundary(test: dict[str, Any], small: Fit, large: Fit, chisq: float, link: Relation, seed: int) -> list[str]:
@@ -260,12 +261,44 @@ def _order_note(small: Fit, large: Fit, chisq: float) -> list[str]:
 
 
 def variance_explained(small: Fit, large: Fit) -> list[dict[str, Any]]:
-    """1 - larger / smaller for every variance that both models have."""
+    """1 - larger / smaller for every variance that both models have; None where its clause differs between them."""
     one, two = _variances(small), _variances(large)
+    here, there = _clauses(small), _clauses(large)
     return [
-        {"group": g, "term": t, "proportion": number(1.0 - two[g, t] / one[g, t]) if one[g, t] > 0 else None}
+        {
+            "group": g,
+            "term": t,
+            "proportion": number(1.0 - two[g, t] / one[g, t])
+            if one[g, t] > 0 and here.get(g) == there.get(g)
+            else None,
+        }
         for g, t in one
         if (g, t) in two
+    ]
+
+
+def _clauses(fit: Fit) -> dict[str, Any]:
+    """Per unit what varies together in it, however it was written; of the residual its structure."""
+    out: dict[str, Any] = {}
+    for part in fit.result["random"]:
+        names, kind = part["terms"], part["structure"]
+        alone = kind == "diagonal" or (len(names) == 1 and kind not in ("known", "given"))
+        blocks = [(frozenset([n]), "alone") for n in names] if alone else [(frozenset(names), kind)]
+        out[part["group"]] = out.get(part["group"], frozenset()) | frozenset(blocks)
+    spread = tuple(t.written for t in fit.design.sentence.spread)
+    return out | {"residual": (fit.design.residual.kind, fit.design.residual.unit, spread)}
+
+
+def _differing(small: Fit, large: Fit) -> list[str]:
+    """Groups whose components cannot be set against each other, said in words."""
+    lost = list(dict.fromkeys(v["group"] for v in variance_explained(small, large) if v["proportion"] is None))
+    here, there = _clauses(small), _clauses(large)
+    lost = [g for g in lost if here.get(g) != there.get(g)]
+    if not lost:
+        return []
+    return [
+        f"No share of explained variance for {' and '.join(lost)}: what varies there differs between {small.name} and {large.name}, "
+        "so the variances mean different things."
     ]
 
 

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.design.build import Design
+from bold_orchard.design.guards import constant_inside, is_nested
 from bold_orchard.fitting import Fit
 from bold_orchard.inference.compare import same_question, same_rows, variance_explained
 from bold_orchard.inference.distributions import quantile_t
@@ -53,7 +54,7 @@ def components(
         made = _row(row, None if zero or se == 0 else se, z, row["part"] / total, boundary)
         out.append(made | {"change": number(float(slope @ step))})
     out += _dispersion(fit, covariance, z) if design.generalized else _parameters(fit, covariance, z)
-    notes = [n for n in fit.result["notes"] if "estimated as" in n or "NOT converge" in n]
+    notes = list(fit.result["warnings"])
     if method == "profile":
         _profile_ends(fit, out, confidence, progress, notes)
     reduction = None if against is None else _reduction(fit, against)
@@ -66,7 +67,7 @@ def components(
         "interval": method,
         "confidence": confidence,
         "components": out,
-        "icc": _icc(design, rows, total),
+        "icc": _icc(fit, rows, total),
         "r2": r_squared(fit),
         "latent_variance": rows[-1]["estimate"] if design.generalized else None,
         "against": None if against is None else against.name,
@@ -243,11 +244,22 @@ def _residual_slope(design: Design, e: Evaluation) -> Array:
     return np.array([(up - down) / (2 * h) for up, down in ends])
 
 
-def _icc(design: Design, rows: list[dict[str, Any]], total: float) -> list[dict[str, Any]]:
-    return [
-        {"group": u.name, "value": number(sum(r["part"] for r in rows if r["unit"] == i) / total)}
-        for i, u in enumerate(design.units)
-    ]
+def _icc(fit: Fit, rows: list[dict[str, Any]], total: float) -> list[dict[str, Any]]:
+    """Per unit ``share``, its own part of the variance, and ``value``, the correlation of two rows of one level.
+
+    Two rows of one tree also share the tree's orchard, and what exchangeable residuals of their unit have in common.
+    """
+    design = fit.design
+    parts = [sum(r["part"] for r in rows if r["unit"] == i) for i in range(len(design.units))]
+    out = []
+    for unit, own in zip(design.units, parts):
+        shared = sum(part for other, part in zip(design.units, parts) if other is unit or is_nested(unit, other))
+        residual = design.residual
+        alike = residual.kind == "exchangeable" and residual.codes is not None
+        if alike and constant_inside(unit.codes, unit.size, np.asarray(residual.codes)):
+            shared += fit.result["residual"]["parameters"]["rho"] * rows[-1]["part"]
+        out.append({"group": unit.name, "value": number(shared / total), "share": number(own / total)})
+    return out
 
 
 def r_squared(fit: Fit) -> dict[str, float | None]:

@@ -11,7 +11,7 @@ from bold_orchard.design.functions import Category
 from bold_orchard.errors import OrchardError, SentenceError, unknown_name
 from bold_orchard.fitting import Fit
 from bold_orchard.inference.distributions import p_of_t, quantile_t
-from bold_orchard.inference.means import Grid
+from bold_orchard.inference.grid import ReferenceGrid
 from bold_orchard.inference.summary import number
 from bold_orchard.sentence import spec
 from bold_orchard.sentence.parse import read_combination
@@ -54,27 +54,37 @@ class _Reader:
         self.fit, self.text = fit, text
         self.kept = fit.evaluation.criterion.products.standard.kept
         self.names = list(fit.design.fixed.names)
+        self.grid = ReferenceGrid(fit)
 
     def read(self, e: spec.Expression) -> tuple[Array, float]:
         zero = np.zeros(len(self.kept))
         if isinstance(e, spec.Number):
             return zero, e.value
         if isinstance(e, spec.Arithmetic):
+            product = "*".join(map(str, e.operands))
+            if product in self.names and set(e.operator) == {"*"}:
+                return self._coefficient(product), 0.0
             parts = [self.read(o) for o in e.operands]
             if e.operator == "negative":
                 return -parts[0][0], -parts[0][1]
-            (a, c), (b, d) = parts
-            if e.operator in "+-":
-                sign = 1.0 if e.operator == "+" else -1.0
-                return a + sign * b, c + sign * d
-            if e.operator == "*" and str(e) in self.names:
-                return self._coefficient(str(e)), 0.0
-            if e.operator == "*" and (not a.any() or not b.any()):
-                return (c * b, c * d) if not a.any() else (d * a, c * d)
-            if e.operator == "/" and not b.any() and d:
-                return a / d, c / d
-            raise SentenceError("a contrast is a weighted sum of coefficients or levels", self.text, *_span(e))
+            made = parts[0]
+            for sign, part in zip(e.operator, parts[1:]):
+                made = self._step(e, sign, made, part)
+            return made
         return self._name(e), 0.0
+
+    def _step(
+        self, e: spec.Arithmetic, sign: str, one: tuple[Array, float], two: tuple[Array, float]
+    ) -> tuple[Array, float]:
+        (a, c), (b, d) = one, two
+        if sign in "+-":
+            side = 1.0 if sign == "+" else -1.0
+            return a + side * b, c + side * d
+        if sign == "*" and (not a.any() or not b.any()):
+            return (c * b, c * d) if not a.any() else (d * a, c * d)
+        if sign == "/" and not b.any() and d:
+            return a / d, c / d
+        raise SentenceError("a contrast is a weighted sum of coefficients or levels", self.text, *_span(e))
 
     def _name(self, e: spec.Expression) -> Array:
         name = e.value if isinstance(e, spec.Text) else str(e)
@@ -92,7 +102,10 @@ class _Reader:
             raise SentenceError(
                 unknown_name("term or level", name, known, f"the fit '{self.fit.name}'"), self.text, *_span(e)
             )
-        return Grid(self.fit, homes[0], {}).row({homes[0]: name})
+        x, _ = self.grid.rows([{self.grid.factors[homes[0]]: name}])
+        if not self.grid.estimable(x)[0]:
+            raise OrchardError(f"the mean of '{name}' rests on coefficients that have no estimate (aliased)")
+        return np.asarray(self.grid.kept(x)[0])
 
     def _levels(self) -> dict[str, list[str]]:
         """Levels of the categories that are terms by themselves, with the terms they belong to."""

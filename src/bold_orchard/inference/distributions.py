@@ -5,6 +5,8 @@ from __future__ import annotations
 import numpy as np
 from scipy import special
 
+from bold_orchard.errors import UsageError
+
 
 def p_of_t(t: float, df: float | None) -> float:
     """Two-sided p-value of t with df degrees of freedom; of z when df is None."""
@@ -15,6 +17,8 @@ def p_of_t(t: float, df: float | None) -> float:
 
 def quantile_t(confidence: float, df: float | None) -> float:
     """The two-sided quantile: P(|T| <= q) = confidence."""
+    if not 0.0 < confidence < 1.0:
+        raise UsageError(f"a confidence level lies between 0 and 1, not {confidence:g}")
     upper = 0.5 + confidence / 2.0
     if df is None or np.isinf(df):
         return float(special.ndtri(upper))

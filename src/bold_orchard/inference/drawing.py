@@ -12,14 +12,14 @@ from numpy.typing import NDArray
 
 from bold_orchard.design.build import UnitCodes, covariate_columns, rebuild_parts
 from bold_orchard.design.guards import constant_inside
+from bold_orchard.design.lags import lag_calls
 from bold_orchard.diagnostics.residuals import linear_predictor, residuals
 from bold_orchard.errors import OrchardError, UsageError, nearest, shown, unknown_name
 from bold_orchard.fitting import Fit
 from bold_orchard.inference.distributions import quantile_t
+from bold_orchard.inference.grid import ReferenceGrid
 from bold_orchard.inference.lines import covariates
-from bold_orchard.inference.means import Grid
-from bold_orchard.inference.outcome import family_of
-from bold_orchard.inference.predict import grade_chances
+from bold_orchard.inference.outcome import grade_chances, outcome_mean, outcome_scale
 from bold_orchard.sentence.spec import columns_of
 from bold_orchard.table.table import Table
 
@@ -118,15 +118,9 @@ def unit_lines(fit: Fit, unit: UnitCodes, along: str, levels: NDArray[np.intp]) 
     eta = _linear(fit, unit, who, along, values, ticks)
     stops = np.cumsum([len(g) for g in grids])[:-1]
     at = np.arange(len(ticks), dtype=float) if ticks else np.linspace(float(x.min()), float(x.max()), POINTS)
-    rows = _rows(fit, along, at, ticks, None)
-    average = rows @ fit.evaluation.b + (0.0 if fit.design.offset is None else float(fit.design.offset.mean()))
-    y = np.split(on_outcome(fit, eta), stops)
-    return UnitLines(unit, along, ticks, levels, grids, y, at, on_outcome(fit, average))
-
-
-def on_outcome(fit: Fit, eta: Array) -> Array:
-    """The mean of the outcome; grades keep the linear predictor."""
-    return np.asarray(family_of(fit).mean(eta)) if fit.design.generalized else eta
+    rows, constant = _rows(fit, along, at, ticks, {})
+    y = np.split(outcome_mean(fit, eta), stops)
+    return UnitLines(unit, along, ticks, levels, grids, y, at, outcome_mean(fit, rows @ fit.evaluation.b + constant))
 
 
 def _linear(fit: Fit, unit: UnitCodes, who: Array, along: str, values: Array, ticks: tuple[str, ...]) -> Array:
@@ -165,6 +159,9 @@ def _typical(fit: Fit, unit: UnitCodes, who: Array, along: str, values: Array, t
             columns[name] = (totals / np.maximum(unit.counts, 1))[who]
         else:
             columns[name] = _commonest(table, name, unit)[who]
+    for call in lag_calls(design.sentence):
+        totals = np.bincount(unit.codes, table.numbers(call.written), minlength=unit.size)
+        columns[call.written] = (totals / np.maximum(unit.counts, 1))[who]
     frame = pd.DataFrame(columns, index=range(len(who)))
     return Table(frame, "the lines", len(who))
 
@@ -172,11 +169,12 @@ def _typical(fit: Fit, unit: UnitCodes, who: Array, along: str, values: Array, t
 def _commonest(table: Table, name: str, unit: UnitCodes) -> Array:
     """The most common label of a column in each level."""
     labels = table.labels(name)
-    pairs = pd.Series(1, index=range(len(unit.codes))).groupby([unit.codes, labels.codes]).sum()
-    best = pairs.groupby(level=0).idxmax()
+    place = labels.ordered[1]
+    pairs, counts = np.unique(unit.codes * len(place) + place[labels.codes], return_counts=True)
+    order = np.lexsort((pairs, -counts))  # ties go to the label that comes first in natural order
+    levels, first = np.unique(pairs[order] // len(place), return_index=True)
     out = np.empty(unit.size, dtype=labels.raw.dtype)
-    for level, code in best:
-        out[level] = labels.raw[code]
+    out[levels] = labels.raw[np.argsort(place)][pairs[order][first] % len(place)]
     return out
 
 
@@ -195,29 +193,29 @@ def effects(fit: Fit, along: Sequence[str], by: str | None, confidence: float) -
         x, ticks = places(fit, name)
         at = np.arange(len(ticks), dtype=float) if ticks else np.linspace(float(x.min()), float(x.max()), POINTS)
         for level in [None] if by is None or by == name else list(dict(fit.design.categories())[coded[by]].levels):
-            rows = _rows(fit, name, at, ticks, None if level is None else (coded[str(by)], level))
+            rows, constant = _rows(fit, name, at, ticks, {} if level is None else {str(by): level})
             out.append({"predictor": name, "by": None if level is None else by, "level": level, "ticks": list(ticks),
-                        "x": at.tolist()} | _band(fit, rows, confidence))  # fmt: skip
+                        "x": at.tolist()} | _band(fit, rows, constant, confidence))  # fmt: skip
     return out
 
 
-def _rows(fit: Fit, name: str, at: Array, ticks: tuple[str, ...], held: tuple[str, str] | None) -> Array:
-    """Rows of X along a predictor, at one level of another factor or averaged over all."""
-    coded = fit.design.coded_columns()
-    factors = ([coded[name]] if ticks else []) + ([held[0]] if held else [])
-    fixed = dict([held]) if held else {}
-    if ticks:
-        grid = Grid(fit, "*".join(factors), {})
-        return np.array([grid.row(fixed | {coded[name]: t}) for t in ticks])
-    return np.array([Grid(fit, "*".join(factors), {name: float(v)}).row(fixed) for v in at])
+def _rows(fit: Fit, name: str, at: Array, ticks: tuple[str, ...], held: dict[str, float | str]) -> tuple[Array, Array]:
+    """Rows of X and the offset along a predictor, other columns held or averaged."""
+    grid = ReferenceGrid(fit)
+    rows, constant = grid.rows([{**held, name: ticks[int(v)] if ticks else float(v)} for v in at])
+    return grid.kept(rows), constant
 
 
-def _band(fit: Fit, rows: Array, confidence: float) -> dict[str, list[float]]:
-    known, offset = fit.known, 0.0 if fit.design.offset is None else float(fit.design.offset.mean())
-    middle = rows @ fit.evaluation.b + offset
+def _band(fit: Fit, rows: Array, constant: Array, confidence: float) -> dict[str, list[float]]:
+    known = fit.known
+    if fit.design.family == "ordinal":  # the error of the thresholds belongs to that of a mean grade
+        made = [outcome_scale(fit, known, r, float(c), confidence) for r, c in zip(rows, constant)]
+        return {"estimate": [m["outcome"] for m in made], "low": [m["outcome_ci"][0] for m in made],
+                "high": [m["outcome_ci"][1] for m in made]}  # fmt: skip
+    middle = rows @ fit.evaluation.b + constant
     width = np.array([quantile_t(confidence, known.df(r[None])) * known.se(r) for r in rows])
     ends = {"estimate": middle, "low": middle - width, "high": middle + width}
-    return {key: on_outcome(fit, v).tolist() for key, v in ends.items()}
+    return {key: outcome_mean(fit, v).tolist() for key, v in ends.items()}
 
 
 def coefficients(fits: Sequence[Fit], confidence: float) -> list[dict[str, Any]]:
@@ -239,7 +237,7 @@ def against_rows(fit: Fit) -> list[dict[str, Any]]:
     rest = residuals(fit)
     y = rest.fitted + rest.conditional
     if fit.design.family == "ordinal":
-        y = fit.design.y
+        y = fit.design.y + 1.0
     return [
         {"row": int(row), "observed": float(o), "predicted": float(p), "predicted_average": float(a)}
         for row, o, p, a in zip(fit.design.table.row_numbers, y, rest.fitted, rest.average)

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.design import guards
 from bold_orchard.design.build import Design
 from bold_orchard.inference import advice
 from bold_orchard.inference.distributions import p_of_t, quantile_t
@@ -96,18 +98,16 @@ def summarise(
     e = found.point
     random = random_parts(design, e)  # type: ignore[arg-type]
     boundary = advice.boundary_notes(design, c, found, random)  # type: ignore[arg-type]
-    notes = [*design.notes, *alias_notes(design, c.products), *boundary.notes]
-    away = _run_away(design, random)
-    notes += away
+    apart, away = separated(design, c, e), _run_away(design, random)
+    single = guards.told_by_one_row(design)
+    troubles = [*([apart] if apart else []), *away, *([single] if single else [])]
+    failed = [] if found.converged else [advice.not_converged(found)]  # type: ignore[arg-type]
+    found = replace(found, converged=found.converged and not troubles)
+    warnings = [*failed, *troubles, *design.warnings, *boundary.notes]
     if c.held(e.theta).any():
-        notes.append(
+        warnings.append(
             "theta has run away: the counts vary no more than a Poisson law allows, so it cannot be estimated. Use --family poisson."
         )
-    apart = separated(design, c, e)
-    if apart:
-        notes.insert(0, apart)
-    if not found.converged:
-        notes.insert(0, advice.not_converged(found))  # type: ignore[arg-type]
     rows = fixed_rows(design, known, confidence)
     covariance = _covariance(design, known)
     if design.family == "ordinal":
@@ -118,7 +118,7 @@ def summarise(
     return {
         "schema": SCHEMA,
         "name": name,
-        "model": design.sentence.text,
+        "model": design.sentence.source,
         "outcome": design.outcome,
         "family": design.family,
         "link": design.link,
@@ -130,8 +130,9 @@ def summarise(
         "random": random,
         "residual": None if dispersion is None else {"dispersion": number(dispersion)},
         "fit": likelihood_figures(e.deviance, c.p + int(c.frame.n_theta) + c.family.n_extra, len(design.y)),
-        "convergence": convergence(found, boundary.units),
-        "notes": notes,
+        "convergence": convergence(found, boundary.units) | {"identified": single is None},
+        "notes": [*warnings, *design.notes, *alias_notes(design, c.products)],
+        "warnings": warnings,
         "df_method": "normal",
         "points": points,
         "confidence": confidence,

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.fitting import Fit
-from bold_orchard.inference.means import Grid
+from bold_orchard.inference.grid import ReferenceGrid
 from bold_orchard.sentence.spec import columns_of
 
 Array = NDArray[Any]
@@ -30,16 +30,15 @@ class Lines:
 
 def covariates(fit: Fit) -> list[str]:
     """Numeric columns of the fixed part that are not used as categories, in the order of the sentence."""
-    coded = fit.design.coded_columns()
-    names = dict.fromkeys(c.name for c in columns_of(fit.design.fixed.terms, units=False))
-    return [n for n in names if n not in coded and fit.design.table.kind(n) == "number"]
+    known = {c.name for c in columns_of(fit.design.fixed.terms, units=False)}
+    return [c for c in ReferenceGrid(fit).means if c in known]
 
 
 def average_line(fit: Fit, covariate: str, values: Array) -> Array:
     """The fixed part at each value of a covariate, categories weighted equally, other covariates at their means."""
-    rows = np.array([Grid(fit, "", {covariate: float(v)}).x.mean(axis=0) for v in values])
-    offset = 0.0 if fit.design.offset is None else float(fit.design.offset.mean())
-    return np.asarray(rows @ fit.evaluation.b + offset)
+    grid = ReferenceGrid(fit)
+    rows, offset = grid.rows([{covariate: float(v)} for v in values])
+    return np.asarray(grid.kept(rows) @ fit.evaluation.b + offset)
 
 
 def compared_lines(fits: Sequence[Fit]) -> Lines | None:

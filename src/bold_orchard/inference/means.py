@@ -3,217 +3,194 @@
 from __future__ import annotations
 
 import itertools
-from functools import cached_property
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
-import pandas as pd
 from numpy.typing import NDArray
 
-from bold_orchard.design.build import fixed_part
-from bold_orchard.design.functions import Maker
-from bold_orchard.errors import OrchardError, unknown_name
+from bold_orchard.errors import OrchardError, UsageError, shown, unknown_name
 from bold_orchard.fitting import Fit
 from bold_orchard.inference.adjust import adjusted
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.freedom import Precision
-from bold_orchard.inference.outcome import outcome_scale
+from bold_orchard.inference.generalized import RATIOS
+from bold_orchard.inference.grid import ReferenceGrid
+from bold_orchard.inference.outcome import latent, outcome_difference, outcome_scale
 from bold_orchard.inference.summary import number
-from bold_orchard.sentence import spec
-from bold_orchard.table.table import Table
 
 Array = NDArray[Any]
+Hold = Mapping[str, Sequence["float | str"]]
 SCHEMA = "bold-orchard/means/1"
-MOST_CELLS = 50_000
-
-
-class Grid:
-    """All combinations of the fixed part's categories, covariates at their means: rows of X to average.
-
-    ``term`` is a category or a product of categories of the fixed part; ``at`` holds covariates at other values.
-    """
-
-    def __init__(self, fit: Fit, term: str, at: dict[str, float]) -> None:
-        self.fit, self.at = fit, at
-        self.all = dict(fit.design.categories())
-        self.factors = term.split("*") if term else []
-        for factor in self.factors:
-            if factor not in self.all:
-                known = list(self.all) or ["(no category)"]
-                raise OrchardError(unknown_name("category", factor, known, f"the fixed part of '{fit.name}'"))
-        cells = int(np.prod([len(c.levels) for c in self.all.values()], dtype=float))
-        if cells > MOST_CELLS:
-            raise OrchardError(
-                f"the categories of '{fit.name}' have {cells:,} combinations; {MOST_CELLS:,} at most can be averaged"
-            )
-
-    @cached_property
-    def combinations(self) -> list[dict[str, str]]:
-        """Every combination of all categories, the term's own first."""
-        names = [*self.factors, *(n for n in self.all if n not in self.factors)]
-        return [dict(zip(names, c)) for c in itertools.product(*(self.all[n].levels for n in names))]
-
-    @cached_property
-    def x(self) -> Array:
-        """(combinations, p') rows of X."""
-        return self.matrix(self.at)
-
-    def matrix(self, at: dict[str, float]) -> Array:
-        design = self.fit.design
-        columns: dict[str, Any] = {}
-        for name in {c.name for c in spec.columns_of(design.sentence.terms)}:
-            if design.table.kind(name) == "number":
-                columns[name] = np.full(len(self.combinations), at.get(name, float(design.table.numbers(name).mean())))
-        for column, name in design.coded_columns().items():
-            values = [c[name] for c in self.combinations]
-            columns[column] = np.asarray(values, dtype=float) if column in columns else np.asarray(values, dtype=object)
-        for unit in self._units():
-            columns[unit] = np.full(len(self.combinations), design.table.labels(unit).texts[0], dtype=object)
-        table = Table(pd.DataFrame(columns, index=range(len(self.combinations))), "the grid", len(self.combinations))
-        constants = {
-            name: float(v.mean()) for name, v in zip(design.fixed.names, design.fixed.values) if self._is_by_unit(name)
-        }
-        maker = Maker(table, design.memory, learn=False, constants=constants)
-        plain = tuple(t for t in design.fixed.terms if not t.is_intercept)
-        part = fixed_part(plain, design.sentence, maker, design.family)
-        kept = self.fit.evaluation.criterion.products.standard.kept
-        return np.column_stack([part.values[c] for c in kept])
-
-    def _calls(self) -> list[spec.Call]:
-        found = []
-        stack: list[Any] = [f for t in self.fit.design.fixed.terms for f in t.factors]
-        while stack:
-            item = stack.pop()
-            if isinstance(item, spec.Call):
-                found.append(item)
-                stack += item.arguments
-        return found
-
-    def _units(self) -> set[str]:
-        by_unit = [c for c in self._calls() if c.function in ("centre", "mean", "split") and len(c.arguments) == 2]
-        return {c.arguments[1].name for c in by_unit if isinstance(c.arguments[1], spec.Column)}
-
-    def _is_by_unit(self, name: str) -> bool:
-        return any(name.startswith(("centre(", "mean(")) and name.endswith(f", {unit})") for unit in self._units())
-
-    def row(self, levels: dict[str, str]) -> Array:
-        """The mean row of X over the combinations that have these levels, equal weights: (p',)."""
-        have = [all(c[k] == v for k, v in levels.items()) for c in self.combinations]
-        return np.asarray(self.x[have].mean(axis=0))
-
-    def targets(self) -> list[dict[str, str]]:
-        """The combinations of the term's own levels."""
-        return [dict(zip(self.factors, c)) for c in itertools.product(*(self.all[f].levels for f in self.factors))]
 
 
 def means(
-    fit: Fit, term: str, at: dict[str, list[float]] | None = None, adjust: str = "tukey", df_method: str | None = None,
-    confidence: float = 0.95, slope: str | None = None, force: bool = False,
+    fit: Fit, term: str, hold: Hold | None = None, correction: str = "tukey", df_method: str | None = None,
+    confidence: float = 0.95, slope: str | None = None, force: bool = False, within: str | None = None,
+    ratios: bool = False,
 ) -> dict[str, Any]:  # fmt: skip
-    """The document of ``orchard means``: equal weights over the other categories, covariates at their means or ``at``.
+    """The document of ``orchard means``: equal weights over the other categories, covariates at their means or held.
 
-    With ``slope`` the same of the slope of a covariate. Raises OrchardError for an unknown term or covariate, for a mean
-    that rests on an aliased coefficient, and for a fit that did not converge (unless ``force``).
+    ``hold`` has values of raw columns, numbers or levels. With ``slope`` the same of the slope of a covariate; ``within``
+    keeps the differences inside one level of a factor of the term. Raises OrchardError for an unknown term, column or
+    level, for means of which none is estimable, and for a fit that did not converge (unless ``force``); UsageError for
+    ratios where exp(difference) means nothing.
     """
     if not fit.converged and not force:
         raise OrchardError(f"the fit '{fit.name}' did not converge, so its means mean nothing; mend it, or --force")
-    at = at or {}
-    _check_covariates(fit, [*at, *([slope] if slope else [])])
-    if any(c is None for c in (r["estimate"] for r in fit.result["fixed"])):
+    if ratios and (fit.design.link not in RATIOS or slope):
+        raise UsageError(f"--ratios: exp(difference) means nothing under the {fit.design.link} link; leave it out")
+    grid = ReferenceGrid(fit)
+    factors = grid.factor_columns(term)
+    held = _checked_hold(grid, hold or {}, factors)
+    if slope is not None and slope not in grid.means:
+        covariates = list(grid.means) or ["(none)"]
+        raise OrchardError(unknown_name("covariate", slope, covariates, f"the fixed part of '{fit.name}'"))
+    if within is not None and within not in factors:
+        raise UsageError(f"--within names a factor of the term: {' or '.join(factors)}, not '{within}'")
+    cells = _cells(grid, factors, held)
+    points = [{factors.get(k, k): v for k, v in cell.items()} for cell in cells]
+    rows, offset = (grid.slope(points, slope), np.zeros(len(points))) if slope else grid.rows(points)
+    sure = grid.estimable(rows)
+    if not sure.any():
         raise OrchardError(
-            f"'{fit.name}' has aliased coefficients, so its adjusted means are not estimable; leave the aliased terms out"
+            f"no mean of '{term}' is estimable in '{fit.name}': all rest on coefficients that have no estimate (aliased); "
+            "leave the aliased terms out"
         )
-    entries: list[tuple[dict[str, Any], Array]] = []
-    for values in itertools.product(*at.values()) if at else [()]:
-        held = dict(zip(at, values))
-        grid = Grid(fit, term, held)
-        if slope:
-            grid.x = _slopes(fit, grid, slope)
-        entries += [(levels | held, grid.row(levels)) for levels in grid.targets()]
-    rows = np.array([row for _, row in entries])
+    kept = grid.kept(rows)
     method = df_method or fit.settings.df
     known = fit.precision(method)
-    e, constant = fit.evaluation, 0.0 if fit.design.offset is None or slope else float(fit.design.offset.mean())
-    made = []
-    for levels, row in entries:
-        mean, se, df = float(row @ e.b) + constant, known.se(row), known.df(row[None, :])
-        width = quantile_t(confidence, df) * se
-        entry = {"levels": levels, "mean": number(mean), "se": number(se), "df": df, "ci": [mean - width, mean + width]}
-        made.append(entry | (outcome_scale(fit, mean, se, width) if fit.design.generalized and not slope else {}))
-    pairs, errors = _pairs(known, entries, rows, adjust, confidence)
+    made = [
+        {"levels": cell} | (_mean(fit, known, row, constant, confidence, slope is None) if ok else _nothing(fit, slope is None))
+        for cell, row, constant, ok in zip(cells, kept, offset, sure)
+    ]  # fmt: skip
+    pairs, errors = _pairs(known, cells, kept, offset, sure, within, confidence, correction)
+    _finish_pairs(fit, known, pairs, kept, offset, confidence, slope is None, ratios)
+    averaged = [name for name, column in grid.factors.items() if name not in factors and column not in held]
     return {
         "schema": SCHEMA,
         "name": fit.name,
         "model": fit.result["model"],
         "outcome": fit.result["outcome"],
+        "family": fit.design.family,
         "term": term,
         "slope": slope,
         "means": made,
         "sed": _sed(errors),
-        "pairs": pairs,
-        "adjust": adjust,
+        "pairs": [{k: v for k, v in p.items() if k != "places"} for p in pairs],
+        "correction": correction,
+        "within": within,
         "df_method": method,
         "confidence": confidence,
         "link": fit.design.link,
-        "covariates": _held(fit, at),
-        "notes": [],
+        "grades": list(fit.design.levels) if fit.design.family == "ordinal" else [],
+        "covariates": {c: v for c, v in grid.means.items() if c not in held},
+        "averaged": averaged,
+        "typical_units": grid.typical_units(),
+        "notes": _notes([c for c, ok in zip(cells, sure) if not ok]),
     }
 
 
-def _check_covariates(fit: Fit, names: list[str]) -> None:
-    known = [c.name for c in spec.columns_of(fit.design.sentence.terms) if fit.design.table.kind(c.name) == "number"]
-    for name in names:
-        if name not in known:
-            raise OrchardError(unknown_name("covariate", name, known or ["(none)"], f"the fixed part of '{fit.name}'"))
+def _checked_hold(grid: ReferenceGrid, hold: Hold, factors: Mapping[str, str]) -> dict[str, list[float | str]]:
+    held = {}
+    for column, values in hold.items():
+        if column in factors.values() or column in factors:
+            raise UsageError(f"--hold: '{column}' is the term whose means are asked; hold another column")
+        held[column] = list(dict.fromkeys(grid.checked(column, v) for v in values))
+    return held
 
 
-def _held(fit: Fit, at: dict[str, list[float]]) -> dict[str, float]:
-    """Covariates at their means."""
-    columns = [c.name for c in spec.columns_of(fit.design.sentence.terms)]
-    table = fit.design.table
-    categories = fit.design.coded_columns()
-    return {
-        c: float(table.numbers(c).mean())
-        for c in columns
-        if table.kind(c) == "number" and c not in at and c not in categories
-    }
+def _cells(
+    grid: ReferenceGrid, factors: Mapping[str, str], held: Mapping[str, Sequence[float | str]]
+) -> list[dict[str, Any]]:
+    """The term's levels at every combination of held values, in the order typed."""
+    levels = list(itertools.product(*(grid.levels[c] for c in factors.values())))
+    values = list(itertools.product(*held.values()))
+    return [dict(zip(factors, own)) | dict(zip(held, at)) for at in values for own in levels]
 
 
-def _slopes(fit: Fit, grid: Grid, covariate: str) -> Array:
-    """Derivative of every grid row in a covariate, by central differences over a thousandth of its SD."""
-    values = fit.design.table.numbers(covariate)
-    h, here = 1e-3 * float(values.std()), grid.at.get(covariate, float(values.mean()))
-    up, down = (grid.matrix(grid.at | {covariate: here + side}) for side in (h, -h))
-    return np.asarray((up - down) / (2 * h))
+def _mean(
+    fit: Fit, known: Precision, row: Array, constant: float, confidence: float, own_scale: bool
+) -> dict[str, Any]:
+    mean, se = latent(fit, known, row, constant) if own_scale else (float(row @ known.e.b), known.se(row))
+    df = known.df(row[None, :])
+    width = quantile_t(confidence, df) * se
+    entry = {"mean": number(mean), "se": number(se), "df": df, "ci": [mean - width, mean + width]}
+    if fit.design.generalized and own_scale:
+        entry |= outcome_scale(fit, known, row, constant, confidence)
+    return entry
 
 
-def label(levels: dict[str, Any]) -> str:
+def _nothing(fit: Fit, own_scale: bool) -> dict[str, Any]:
+    entry: dict[str, Any] = dict.fromkeys(("mean", "se", "df", "ci"))
+    if fit.design.generalized and own_scale:
+        keys = ("chances", "outcome", "outcome_se", "outcome_ci", "population")
+        entry |= dict.fromkeys(keys[0 if fit.design.family == "ordinal" else 1 :])
+    return entry
+
+
+def _notes(lost: list[dict[str, Any]]) -> list[str]:
+    if not lost:
+        return []
+    names = "; ".join(shown([label(c) for c in lost]))
+    return [
+        f"No mean for {names}: there it rests on coefficients that the rows do not tell apart (empty combinations of "
+        "categories, or aliased terms)."
+    ]
+
+
+def label(levels: Mapping[str, Any]) -> str:
     return ", ".join(v if isinstance(v, str) else f"{k} {v:g}" for k, v in levels.items())
 
 
 def _pairs(
-    known: Precision, entries: list[tuple[dict[str, Any], Array]], rows: Array, adjust: str, confidence: float
-) -> tuple[list[dict[str, Any]], Array]:
-    """Differences a - b of all pairs, and the matrix of their standard errors."""
+    known: Precision, cells: list[dict[str, Any]], rows: Array, offset: Array, sure: NDArray[np.bool_],
+    within: str | None, confidence: float, correction: str,
+) -> tuple[list[dict[str, Any]], Array]:  # fmt: skip
+    """Differences a - b of all pairs, corrected for their number, and the matrix of their standard errors."""
     n = len(rows)
     errors = np.zeros((n, n))
-    pairs: list[dict[str, Any]] = []
+    families: dict[Any, list[dict[str, Any]]] = {}
     for i, j in itertools.combinations(range(n), 2):
+        if not (sure[i] and sure[j]):
+            errors[i, j] = errors[j, i] = np.nan
+            continue
         row = rows[i] - rows[j]
-        difference, se = float(row @ known.e.b), known.se(row)
+        difference, se = float(row @ known.e.b) + float(offset[i] - offset[j]), known.se(row)
         errors[i, j] = errors[j, i] = se
+        if within is not None and cells[i][within] != cells[j][within]:
+            continue
         df = known.df(row[None, :])
         t = difference / se if se > 0 else np.nan
-        pairs.append({"a": label(entries[i][0]), "b": label(entries[j][0]), "difference": number(difference), "se": number(se),
-                      "df": df, "statistic": number(t), "p": number(p_of_t(t, df))})  # fmt: skip
-    for pair, (p, factor) in zip(pairs, adjusted(pairs, adjust, n, confidence)):
-        width = factor * (pair["se"] or 0.0)
-        pair |= {"p_adjusted": number(p), "ci": [pair["difference"] - width, pair["difference"] + width]}
-    return pairs, errors
+        pair: dict[str, Any] = {"a": label(cells[i]), "b": label(cells[j]), "difference": number(difference), "se": number(se),
+                "df": df, "statistic": number(t), "p": number(p_of_t(t, df)), "places": (i, j)}  # fmt: skip
+        families.setdefault(None if within is None else cells[i][within], []).append(pair)
+    for pairs in families.values():
+        groups = len({place for p in pairs for place in p["places"]})
+        for pair, (p, factor) in zip(pairs, adjusted(pairs, correction, groups, confidence)):
+            width = factor * (pair["se"] or 0.0)
+            pair |= {"p_adjusted": number(p), "ci": [pair["difference"] - width, pair["difference"] + width]}
+    return [p for pairs in families.values() for p in pairs], errors
+
+
+def _finish_pairs(
+    fit: Fit, known: Precision, pairs: list[dict[str, Any]], rows: Array, offset: Array, confidence: float,
+    own_scale: bool, ratios: bool,
+) -> None:  # fmt: skip
+    """Differences on the outcome's own scale, and ratios where they are asked for."""
+    for pair in pairs:
+        if fit.design.generalized and own_scale:
+            i, j = pair["places"]
+            pair |= outcome_difference(fit, known, (rows[i], rows[j]), (float(offset[i]), float(offset[j])), confidence)
+        if ratios:
+            ratio, low, high = (number(np.exp(min(v, 700.0))) for v in (pair["difference"], *pair["ci"]))
+            pair |= {"ratio": ratio, "ratio_ci": [low, high]}
 
 
 def _sed(errors: Array) -> dict[str, Any]:
     off = errors[np.triu_indices(len(errors), 1)]
+    off = off[np.isfinite(off)]
+    matrix = [[number(v) for v in row] for row in errors]
     if not len(off):
-        return {"min": None, "mean": None, "max": None, "matrix": errors.tolist()}
-    return {"min": float(off.min()), "mean": float(off.mean()), "max": float(off.max()), "matrix": errors.tolist()}
+        return {"min": None, "mean": None, "max": None, "matrix": matrix}
+    return {"min": float(off.min()), "mean": float(off.mean()), "max": float(off.max()), "matrix": matrix}

@@ -28,7 +28,8 @@ FEWER_TERMS = {
 
 @dataclass(frozen=True)
 class Relation:
-    """``extra_effects`` counts random effects of the larger model that the smaller lacks."""
+    """``extra_effects`` counts what the larger model has and the smaller holds at zero: variances of random effects, and the
+    extra variation by which a negative binomial exceeds a Poisson."""
 
     nested: bool
     same_fixed: bool
@@ -38,9 +39,10 @@ class Relation:
 def relation(small: Design, large: Design) -> Relation:
     """How ``small`` stands to ``large``; both on the same rows."""
     same = spans(large, small) and spans(small, large)
-    alike = (small.family, small.link) == (large.family, large.link)
+    wider = (small.family, large.family) == ("poisson", "negative-binomial") and small.link == large.link
+    alike = wider or (small.family, small.link) == (large.family, large.link)
     nested = alike and spans(large, small) and _same_offset(small, large) and random_nested(small, large)
-    extra = _effects(large) - _effects(small)
+    extra = _effects(large) - _effects(small) + int(wider)
     return Relation(nested, same, extra)
 
 
@@ -57,7 +59,9 @@ def _effects(design: Design) -> int:
 def spans(large: Design, small: Design) -> bool:
     """Whether every column of the small model's X lies in the column space of the large one's."""
     extra = [v for n, v in zip(small.fixed.names, small.fixed.values) if n not in large.fixed.names]
-    return not extra or _in_space(np.column_stack(large.fixed.values), np.column_stack(extra))
+    if not extra or not large.fixed.values:  # grades alone have no column, not even an intercept
+        return not extra
+    return _in_space(np.column_stack(large.fixed.values), np.column_stack(extra))
 
 
 def _in_space(basis: Array, columns: Array) -> bool:

@@ -6,22 +6,25 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
+import pandas as pd
 from numpy.typing import NDArray
 
 from bold_orchard.design.build import UnitCodes, covariate_columns, rebuild_parts, unit_codes
 from bold_orchard.design.coding import build_part
 from bold_orchard.design.functions import Maker
-from bold_orchard.errors import OrchardError, UsageError
+from bold_orchard.design.lags import lag_calls, with_lags
+from bold_orchard.errors import OrchardError, UsageError, counted
 from bold_orchard.families import Data
 from bold_orchard.fitting import Fit
 from bold_orchard.inference.distributions import quantile_t
-from bold_orchard.inference.outcome import family_of
+from bold_orchard.inference.outcome import family_of, grade_chances, outcome_mean, outcome_slope
 from bold_orchard.likelihood.functionals import error_variance
-from bold_orchard.sentence.spec import columns_of
+from bold_orchard.sentence.spec import Named, columns_of
 from bold_orchard.table.evaluate import evaluate
 from bold_orchard.table.table import Table
 
 Array = NDArray[Any]
+SCHEMA = "bold-orchard/predict/1"
 DRAWS, ROWS_AT_ONCE = 2_000, 2_000
 
 
@@ -53,9 +56,14 @@ def predict(
     observation of it, with the residual degrees of freedom for every row (the normal under ``--df normal``).
     """
     design = fit.design
+    table, _ = with_lags(design.sentence, table)
     complete = np.ones(len(table), dtype=bool)
     for column in dict.fromkeys(
-        [*covariate_columns(design.sentence), *(_spread_columns(fit) if new_observation else [])]
+        [
+            *covariate_columns(design.sentence),
+            *(c.written for c in lag_calls(design.sentence)),
+            *(_spread_columns(fit) if new_observation else []),
+        ]
     ):
         complete &= ~table.is_missing(column)
     if not complete.any():
@@ -76,12 +84,11 @@ def predict(
     low, high = predicted - width, predicted + width
     probabilities: dict[str, Array] = {}
     if design.generalized:
-        family = family_of(fit)
         if design.family == "ordinal":
             probabilities = grade_chances(fit, predicted)
         ends = _drawn_ends(fit, used, predicted, se, confidence, seed) if new_observation else None
-        se = se * np.abs(family.mean_slope(predicted))
-        predicted, low, high, average = (family.mean(v) for v in (predicted, low, high, average))
+        se = se * np.abs(outcome_slope(fit, predicted))
+        predicted, low, high, average = (outcome_mean(fit, v) for v in (predicted, low, high, average))
         low, high = (low, high) if ends is None else ends
 
     def spread(values: Array) -> Array:
@@ -142,12 +149,15 @@ def _drawn_ends(fit: Fit, used: Table, eta: Array, se: Array, confidence: float,
         if not used.has(outcome.trials.name):
             raise UsageError(f"--new-observation needs the trials of every row: a column '{outcome.trials.name}'")
         trials = used.numbers(outcome.trials.name)
+    column = fit.settings.options.weights
+    weights = None if column is None else used.numbers(column)
     extra, rng = fit.evaluation.extra, np.random.default_rng(seed)  # type: ignore[attr-defined]
     ends = []
     for start in range(0, len(eta), ROWS_AT_ONCE):
         at = slice(start, start + ROWS_AT_ONCE)
         part = None if trials is None else trials[at]
-        family = family_of(fit).on(Data(np.zeros(len(eta[at])), part))
+        own = None if weights is None else weights[at]
+        family = family_of(fit).on(Data(np.zeros(len(eta[at])), part, own))
         drawn = [family.draw(eta[at] + se[at] * rng.standard_normal(len(eta[at])), extra, rng) for _ in range(DRAWS)]
         made = np.quantile(drawn, [(1 - confidence) / 2, (1 + confidence) / 2], axis=0)
         ends.append(made if part is None else made / part)
@@ -166,27 +176,26 @@ def outside(fit: Fit, table: Table) -> list[tuple[str, int]]:
     return found
 
 
-def grade_chances(fit: Fit, eta: Array) -> dict[str, Array]:
-    """P(grade) per row; the family's thresholds belong to centred columns."""
-    family, point = family_of(fit), fit.evaluation
-    kept = point.criterion.products.standard.kept
-    shift = sum(b * float(fit.design.fixed.values[k].mean()) for b, k in zip(point.b, kept))
-    made = family.probabilities(eta - shift, point.extra)  # type: ignore[attr-defined]
-    return dict(zip(fit.design.levels, made.T))
-
-
 def _outcome(fit: Fit, table: Table) -> Array:
     """The outcome as modelled, NaN where it is missing or absent from the table."""
     outcome = fit.design.sentence.outcome
     value = outcome.value
     names = [c.name for c in columns_of(outcome)]
-    if fit.design.family == "ordinal" or not all(table.has(n) for n in names):
+    if not all(table.has(n) for n in names):
         return np.full(len(table), np.nan)
+    if fit.design.family == "ordinal":
+        labels = table.labels(names[0])
+        place = {level: float(k) for k, level in enumerate(fit.design.levels, start=1)}
+        return np.array([*(place.get(t, np.nan) for t in labels.texts), np.nan])[labels.codes]
     if fit.design.levels:
         return _success(fit, table, names[0])
     if outcome.trials is not None:
         return np.asarray(table.numbers(names[0]) / table.numbers(names[1]))
-    return np.asarray(evaluate(value, lambda c: table.numbers(c.name)), dtype=float)
+    return np.asarray(evaluate(value, lambda c: _raw(c, table)), dtype=float)
+
+
+def _raw(c: Any, table: Table) -> Array:
+    return evaluate(c.factor, lambda inner: _raw(inner, table)) if isinstance(c, Named) else table.numbers(c.name)
 
 
 def _success(fit: Fit, table: Table, column: str) -> Array:
@@ -242,3 +251,74 @@ def joint_error(fit: Fit, x: Array, blocks: list[tuple[Array, Array]]) -> Array:
         columns.append((clause.block, level, back.T @ z.T))
     eliminated = e.with_x if design.generalized else e.eliminated  # type: ignore[attr-defined]
     return e.sigma2 * error_variance(eliminated, work_x, columns)
+
+
+def predict_document(
+    fit: Fit, table: Table, confidence: float = 0.95, new_observation: bool = False, seed: int = 0
+) -> dict[str, Any]:
+    """The document of ``orchard predict``: the input rows with what is predicted beside them."""
+    made = predict(fit, table, confidence, new_observation, seed)
+    columns: dict[str, Any] = {
+        "predicted": made.predicted, "se": made.se, "low": made.low, "high": made.high,
+        "predicted_average": made.average, "residual": made.residual,
+    } | {f"probability[{level}]": p for level, p in made.probabilities.items()}  # fmt: skip
+    columns["units_known"] = _units_known(fit, made.known)
+    records = beside(table.frame, columns, fit.name).to_dict("records")
+    return {
+        "schema": SCHEMA,
+        "name": fit.name,
+        "model": fit.result["model"],
+        "outcome": fit.result["outcome"],
+        "confidence": confidence,
+        "df": fit.settings.df,
+        "units": sorted(u.name for u in fit.design.units),
+        "new_units": int((made.known == 0).any(axis=1).sum()),
+        "grades": list(fit.design.levels) if fit.design.family == "ordinal" else [],
+        "rows": [
+            {"row": int(r)} | {str(k): v for k, v in record.items()} for r, record in zip(table.row_numbers, records)
+        ],
+        "new_observation": new_observation,
+        "notes": [*_notes(made.known), *_beyond(outside(fit, table)), *_grade_notes(fit)],
+    }
+
+
+def beside(frame: pd.DataFrame, made: dict[str, Any], name: str) -> pd.DataFrame:
+    """The user's columns and ours; one of ours that bears the name of a user's gets the fit's name after it."""
+    return frame.assign(**{f"{k} of {name}" if k in frame.columns else k: v for k, v in made.items()})
+
+
+def _units_known(fit: Fit, known: Any) -> list[str]:
+    """For each row 'all', or the units whose level was not in the fit; nothing where there is no prediction."""
+    names = [str(each.unit) for each in fit.design.sentence.each]
+
+    def words(row: Any) -> str:
+        new = list(dict.fromkeys(n for n, k in zip(names, row) if k == 0))
+        return f"not {', '.join(new)}" if new else "all" if not any(np.isnan(k) for k in row) else ""
+
+    return [words(row) for row in known]
+
+
+def _grade_notes(fit: Fit) -> list[str]:
+    if fit.design.family != "ordinal":
+        return []
+    levels = fit.design.levels
+    return [
+        f"Predicted values are mean grades (1 = {levels[0]}, {len(levels)} = {levels[-1]}); the chance of each grade stands in the columns "
+        "probability[grade]. Intervals hold the thresholds at their estimates."
+    ]
+
+
+def _beyond(found: list[tuple[str, int]]) -> list[str]:
+    return [
+        f"{counted(rows, 'row')} with {column} beyond the values of the fit's data: predictions there extrapolate."
+        for column, rows in found
+    ]
+
+
+def _notes(known: Any) -> list[str]:
+    new = int((known == 0).any(axis=1).sum())
+    if not new:
+        return []
+    return [
+        f"{counted(new, 'row')} of units that were not in the fit (column units_known): the average, and the wider error that belongs to it."
+    ]

@@ -19,6 +19,7 @@ from bold_orchard.search import Found
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/fit/1"
+NEARLY = 1e-5  # of a column's length that is its own, below which coefficients lose more than five digits
 
 
 def summarise(
@@ -29,19 +30,19 @@ def summarise(
     known: Precision,
     df_method: str,
     confidence: float,
+    flat: str | None = None,
 ) -> dict[str, Any]:
     """The document that ``fit`` prints; keys and their order are a contract."""
     e = found.point
     random = random_parts(design, e)
     boundary = advice.boundary_notes(design, criterion, found, random)
-    notes = [*design.notes, *alias_notes(design, criterion.products), *boundary.notes]
-    if not found.converged:
-        notes.insert(0, advice.not_converged(found))
+    failed = [flat] if flat else [] if found.converged else [advice.not_converged(found)]
+    warnings = [*failed, *design.warnings, *boundary.notes]
     rows = fixed_rows(design, known, confidence)
     return {
         "schema": SCHEMA,
         "name": name,
-        "model": design.sentence.text,
+        "model": design.sentence.source,
         "outcome": design.outcome,
         "family": "gaussian",
         "link": "identity",
@@ -53,8 +54,9 @@ def summarise(
         "random": random,
         "residual": residual_part(design, e),
         "fit": likelihood_figures(e.deviance, criterion.products.p + criterion.n_covariance, criterion.products.n),
-        "convergence": convergence(found, boundary.units),
-        "notes": notes,
+        "convergence": convergence(found, boundary.units) | {"identified": flat is None},
+        "notes": [*warnings, *design.notes, *alias_notes(design, criterion.products)],
+        "warnings": warnings,
         "df_method": df_method,
         "confidence": confidence,
         "intercept_at": list(design.fixed.zeros) if design.fixed.intercept else [],
@@ -231,14 +233,32 @@ def mean_variances(design: Design, e: Evaluation) -> list[float | None]:
 def alias_notes(design: Design, products: CrossProducts) -> list[str]:
     kept = set(products.standard.kept)
     lost = [n for i, n in enumerate(design.fixed.names) if i not in kept]
+    near = _nearly_aliased(design, products)
     if not lost:
-        return []
+        return near
     names = ", ".join(shown(lost))
     many = len(lost) > 1
     return [
         f"{names} {'are' if many else 'is'} fully determined by the terms before {'them' if many else 'it'} in the rows used, "
         f"so {'they have' if many else 'it has'} no estimate; leave {'them' if many else 'it'} out, or look for empty "
-        "combinations of categories."
+        "combinations of categories.",
+        *near,
+    ]
+
+
+def _nearly_aliased(design: Design, products: CrossProducts) -> list[str]:
+    """Columns of which hardly anything is their own: the diagonal of the triangular factor against its column."""
+    r = products.standard.to_work[1:, 1:] if design.fixed.intercept else products.standard.to_work
+    if not len(r):
+        return []
+    own = np.abs(np.diag(r)) / np.maximum(np.linalg.norm(r, axis=0), 1e-300)
+    kept = products.standard.kept[len(products.standard.kept) - len(r) :]
+    names = [design.fixed.names[k] for k, share in zip(kept, own) if share < NEARLY]
+    if not names:
+        return []
+    return [
+        f"{', '.join(shown(names))} all but {'repeat' if len(names) > 1 else 'repeats'} the terms before (a part in {1.0 / own.min():.0e} is "
+        "its own): the coefficients of such terms are huge, against each other, and told to fewer digits. Leave one out."
     ]
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -47,12 +48,31 @@ def terms(
         "type": kind,
         "df_method": method,
         "tests": [
-            {"term": name} | (likelihood_test(fit, rows) if ratio else joint_test(known, rows, chisq))
+            {"term": name}
+            | (likelihood_test(fit, rows) if ratio else joint_test(known, rows, chisq))
+            | _parts(fit, name, rows, kind, lambda r: likelihood_test(fit, r) if ratio else joint_test(known, r, chisq))
             for name, rows in hypotheses
         ],
+        "contrasts": [],
+        "confidence": fit.settings.confidence,
         "by": "likelihood ratio" if ratio else "Wald",
         "notes": _notes(fit, kind),
     }
+
+
+def _parts(fit: Fit, name: str, rows: Array, kind: int, test: Callable[[Array], dict[str, Any]]) -> dict[str, Any]:
+    """Of power(x, k) and its products the same test for each power, the lower ones before it (type 1) or all in (2, 3)."""
+    part = fit.design.fixed
+    own = [d for d, o in zip(part.degrees, part.owner) if str(part.terms[o]) == name]
+    if not own or None in own or len(own) != len(rows):
+        return {}
+    places = {d: [i for i, o in enumerate(own) if o == d] for d in own}
+    each = {d: rows[at] for d, at in places.items()}
+    if kind == 2:
+        x, kept = _columns(fit)
+        term, columns = next((t, at) for t, at in _kept_terms(fit.design, kept) if str(part.terms[t]) == name)
+        each = {d: _after_others(fit, x, kept, term, [columns[i] for i in at]) for d, at in places.items()}
+    return {"parts": [{"term": str(d)} | test(r) for d, r in each.items()]}
 
 
 def joint_test(known: Precision, rows: Array, chisq: bool) -> dict[str, Any]:
@@ -120,19 +140,21 @@ def partial(fit: Fit) -> list[tuple[str, Array]]:
     """Type 2: each term after every term that does not contain it."""
     x, kept = _columns(fit)
     all_terms = fit.design.fixed.terms
+    return [(str(all_terms[t]), _after_others(fit, x, kept, t, at)) for t, at in _kept_terms(fit.design, kept)]
+
+
+def _after_others(fit: Fit, x: Array, kept: list[int], term: int, at: list[int]) -> Array:
+    """Rows of the columns ``at`` of a term after all columns of terms that do not contain it, and its own other ones."""
+    all_terms = fit.design.fixed.terms
     owner = [fit.design.fixed.owner[c] for c in kept]
-    out = []
-    for t, at in _kept_terms(fit.design, kept):
-        mine = set(map(str, all_terms[t].factors))
-        above = {i for i, u in enumerate(all_terms) if mine < set(map(str, u.factors))}
-        first = [i for i, o in enumerate(owner) if o != t and o not in above]
-        order = [*first, *at, *(i for i, o in enumerate(owner) if o in above)]
-        norms = np.linalg.norm(x[:, order], axis=0)
-        r = np.linalg.qr(x[:, order] / norms, mode="r") * norms
-        rows = np.zeros((len(at), len(order)))
-        rows[:, order] = r[len(first) : len(first) + len(at)]
-        out.append((str(all_terms[t]), rows))
-    return out
+    above = {i for i, u in enumerate(all_terms) if all_terms[term].key < u.key}
+    first = [i for i, o in enumerate(owner) if i not in at and o not in above]
+    order = [*first, *at, *(i for i, o in enumerate(owner) if o in above)]
+    norms = np.linalg.norm(x[:, order], axis=0)
+    r = np.linalg.qr(x[:, order] / norms, mode="r") * norms
+    rows = np.zeros((len(at), len(order)))
+    rows[:, order] = r[len(first) : len(first) + len(at)]
+    return rows
 
 
 def marginal(fit: Fit) -> list[tuple[str, Array]]:

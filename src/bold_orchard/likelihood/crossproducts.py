@@ -40,6 +40,7 @@ def cross_products(model: Arrays, few: bool = False) -> tuple[CrossProducts, Cor
         dense=np.zeros((0, 0)),
         z_to_work={f: to_work for f, (to_work, _) in made.items()},
         log_weights=0.0 if model.weights is None else float(np.log(model.weights).sum()),
+        uneven=1.0 if model.weights is None else float(model.weights.max() / model.weights.min()),
         units=model.units,
     )
     if model.rows is not None:

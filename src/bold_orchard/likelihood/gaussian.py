@@ -156,8 +156,8 @@ class Evaluation:
         p = len(w) - 1
         self.xx, xy = w[:p, :p], w[:p, p]
         self.b_work = np.linalg.solve(self.xx, xy) if p else np.zeros(0)
-        self.rss = float(w[p, p] - xy @ self.b_work)
-        self.sigma2 = float(np.exp(theta[-1])) if criterion.absolute else self.rss / criterion.dof
+        self.rss = np.float64(w[p, p] - xy @ self.b_work)
+        self.sigma2 = np.exp(np.float64(theta[-1])) if criterion.absolute else self.rss / criterion.dof
 
     @property
     def log_det_x(self) -> float:

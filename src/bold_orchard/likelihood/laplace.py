@@ -29,6 +29,7 @@ from bold_orchard.likelihood.weighted import Weighted
 
 Array = NDArray[Any]
 MOST_INNER = 60
+MOST_IDLE = 4  # steps that do not shrink, after which the mode is as close as rounding lets it be
 CLOSE, NEAR = 1e-5, 0.1
 RUN_AWAY = float(np.log(1e5))
 Effects = dict[int, Array]
@@ -140,20 +141,26 @@ class Laplace:
         factors, extra, fixed = self.factors(parameters), parameters[self.extra], self.linear(parameters)
         v = self.last or {f: np.zeros((len(t), self.rows.units[f].levels)) for f, t in enumerate(factors)}
         within = self.rows.spread(self.moved(factors, v)) if factors else np.zeros_like(fixed)
-        near, before = False, None
+        near, before, last, idle = False, None, np.inf, 0
         for _ in range(MOST_INNER if factors and np.isfinite(close) else 0):
             target = self._newton(factors, within, fixed + within, extra, near)
             step = {f: target[f] - v[f] for f in v}
             longest = max(float(np.abs(d).max()) for d in step.values())
             if not np.isfinite(longest):
                 raise np.linalg.LinAlgError("the inner step does not exist")
-            near = longest < NEAR
+            near, idle = longest < NEAR, idle + 1 if longest > 0.7 * last else 0
+            last = longest
+            if near and idle > MOST_IDLE:  # steps of rounding only
+                break
             if near:  # so near that the quadratic model holds
                 v, within = target, self.rows.spread(self.moved(factors, target))
                 if longest < close:
                     break
             else:
+                here = v
                 v, within, before = self._halved(factors, extra, fixed, v, step, within, before)
+                if v is here:  # no part of the step lowers f: as close as rounding lets it be
+                    break
         self.last = v
         eta, rows = fixed + within, np.empty((4, len(fixed)))
         followed = bool(factors) and not np.isfinite(close)

@@ -61,7 +61,7 @@ class CrossProducts:
 
     ``dense`` (d, d) holds the products of the tail's and [X y]'s columns; X and the response are on the working
     scale of ``standard``. ``z_to_work[f]`` (k, k) maps user effects of unit f to working effects.
-    ``log_weights`` is the sum of log weights.
+    ``log_weights`` is the sum of log weights, ``uneven`` the largest over the smallest.
     """
 
     n: int
@@ -72,6 +72,7 @@ class CrossProducts:
     dense: Array
     z_to_work: dict[int, Array]
     log_weights: float = 0.0
+    uneven: float = 1.0
     units: tuple[RandomUnit, ...] = field(default=(), repr=False)
 
     @property

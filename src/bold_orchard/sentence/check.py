@@ -30,14 +30,19 @@ FUNCTIONS = {
     "mean": Signature(("x", "unit"), example="mean(rain, orchard)"),
     "split": Signature(("x", "unit"), example="split(rain, orchard)"),
     "zscore": Signature(("x",), example="zscore(rain)"),
-    "since": Signature(("x",), example="since(season)"),
+    "since": Signature(("x", "unit"), optional=1, example="since(week) or since(week, tree)"),
+    "min": Signature(("x", "unit"), example="min(week, tree)"),
+    "max": Signature(("x", "unit"), example="max(week, tree)"),
+    "lag": Signature(("column", "unit", "column"), example="lag(rain, tree, week)"),
     "rescale": Signature(("x", "number"), example="rescale(rain, 12)"),
     "power": Signature(("x", "whole"), example="power(rain, 3)"),
     "spline": Signature(("x", "whole"), example="spline(rain, 4)"),
     "category": Signature(("column",), example="category(season)"),
     "offset": Signature(("x",), example="offset(log(trees))"),
 }
-ARITHMETIC_ONLY = ("log", "sqrt", "exp", "abs")
+EXTREMES = ("min", "max")
+ALONE = ("cross", "offset")  # whole terms, never parts of a product or arguments of a function
+ARITHMETIC_ONLY = ("log", "sqrt", "exp", "abs", "min", "max")
 EACH_STRUCTURES = ("unstructured", "diagonal", "identity", "exchangeable", "known", "given")
 WITHIN_STRUCTURES = ("ar1", "exchangeable", "unstructured")
 
@@ -49,13 +54,16 @@ def check_call(call: spec.Call, fail: Fail) -> None:
         if len(call.arguments) < 2:
             raise fail("cross needs two or more parts: cross(rain, pruning)", call.place)
         for a in call.arguments:
-            if not isinstance(a, (spec.Column, spec.Call)):
+            if not isinstance(a, (spec.Column, spec.Call, spec.Named)):
                 raise fail("the parts of cross(...) are columns or functions of columns", a.place)
+            _not_alone(a, fail)
         return
     if name not in FUNCTIONS:
         near = nearest(name, [*FUNCTIONS, "cross"])
         hint = f"did you mean '{near}'?" if near else "there are: " + ", ".join([*FUNCTIONS, "cross"])
         raise fail(f"there is no function '{name}'; {hint}", (call.place[0], call.place[0] + len(name)))
+    if name in EXTREMES and len(call.arguments) > 1 and not of_unit(call):
+        return  # the larger of two values: right inside calc(...), refused elsewhere by whoever holds it
     signature = FUNCTIONS[name]
     most, least = len(signature.arguments), len(signature.arguments) - signature.optional
     if not least <= len(call.arguments) <= most:
@@ -65,15 +73,39 @@ def check_call(call: spec.Call, fail: Fail) -> None:
         _check_argument(name, kind, argument, signature.example, fail)
 
 
+def of_unit(call: spec.Call) -> bool:
+    """Whether min or max is written with a unit, min(week, tree), not as arithmetic, min(x, 0)."""
+    return (
+        len(call.arguments) == 2
+        and isinstance(call.arguments[1], spec.Column)
+        and isinstance(call.arguments[0], (spec.Column, spec.Call, spec.Named))
+    )
+
+
+def check_extreme(item: object, fail: Fail) -> None:
+    """Refuse arithmetic min and max outside calc(...)."""
+    if isinstance(item, spec.Call) and item.function in EXTREMES and not of_unit(item):
+        raise fail(f"arithmetic belongs in calc(...): calc({item.written})", item.place)
+
+
+def _not_alone(argument: spec.Expression, fail: Fail) -> None:
+    check_extreme(argument, fail)
+    if isinstance(argument, spec.Call) and argument.function in ALONE:
+        raise fail(
+            f"{argument.function}(...) is a term of its own; it cannot stand inside another function", argument.place
+        )
+
+
 def _check_argument(name: str, kind: str, argument: spec.Expression, example: str, fail: Fail) -> None:
     place = argument.place
     if kind == "arithmetic":
         _only_arithmetic(argument, fail)
     elif kind == "x":
         if isinstance(argument, spec.Arithmetic):
-            raise fail(f"arithmetic belongs in calc(...): {name}(calc({argument}))", place)
-        if not isinstance(argument, (spec.Column, spec.Call)):
+            raise fail(f"arithmetic belongs in calc(...): {name}(calc({argument.written}))", place)
+        if not isinstance(argument, (spec.Column, spec.Call, spec.Named)):
             raise fail(f"{name} needs a column here: {example}", place)
+        _not_alone(argument, fail)
     elif kind in ("unit", "column"):
         if not isinstance(argument, spec.Column):
             raise fail(f"{name} needs the name of a column here: {example}", place)
@@ -89,6 +121,8 @@ def _only_arithmetic(e: spec.Expression, fail: Fail) -> None:
     if isinstance(e, spec.Arithmetic):
         for part in e.operands:
             _only_arithmetic(part, fail)
+    if isinstance(e, spec.Call) and e.function in ("min", "max") and len(e.arguments) < 2:
+        raise fail(f"inside calc(...) {e.function} compares two or more values: {e.function}(x, 0)", e.place)
     if isinstance(e, spec.Call) and e.function not in (*ARITHMETIC_ONLY, "calc"):
         raise fail(f"inside calc(...) only {', '.join(ARITHMETIC_ONLY)} can stand, not '{e.function}'", e.place)
 

@@ -1,107 +1,160 @@
-"""What a sentence says, as plain frozen data; no table, no numbers."""
+"""What a sentence says, as plain frozen data; no table, no numbers.
+
+Every node writes itself: ``str`` gives the name as tables print it, ``written`` the text that reads back as the same
+node (columns in brackets where their names need them).
+"""
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+import re
+from collections.abc import Iterable, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any
 
 START = (0, 0)
+PLAIN = re.compile(r"[^\W\d][\w.]*")
+RESERVED = ("intercept", "without", "each", "within", "spread", "in", "of", "and", "or", "not", "let")
+
+
+class Node:
+    """A piece of a sentence. ``text(brackets)`` is its text, with or without brackets around odd names."""
+
+    def text(self, brackets: bool) -> str:
+        raise NotImplementedError
+
+    def __str__(self) -> str:
+        return self.text(False)
+
+    @property
+    def written(self) -> str:
+        """Text that reads back as this node."""
+        return self.text(True)
+
+
+def column_text(name: str) -> str:
+    """A column as it is written in a sentence: in brackets unless it is a plain name."""
+    return name if PLAIN.fullmatch(name) and name not in RESERVED else f"[{name}]"
+
+
+def _joined(glue: str, nodes: Iterable[Node], brackets: bool) -> str:
+    return glue.join(n.text(brackets) for n in nodes)
 
 
 @dataclass(frozen=True)
-class Number:
+class Number(Node):
     value: float
     place: tuple[int, int] = field(default=START, compare=False)
 
-    def __str__(self) -> str:
-        return f"{self.value:g}"
+    def text(self, brackets: bool) -> str:
+        short = f"{self.value:g}"
+        return short if float(short) == self.value else repr(self.value)
 
 
 @dataclass(frozen=True)
-class Text:
+class Text(Node):
     value: str
     place: tuple[int, int] = field(default=START, compare=False)
 
-    def __str__(self) -> str:
-        return f'"{self.value}"'
+    def text(self, brackets: bool) -> str:
+        return f"'{self.value}'" if '"' in self.value else f'"{self.value}"'
 
 
 @dataclass(frozen=True)
-class Column:
+class Column(Node):
     """A column by name; ``place`` is (start, end) in the sentence."""
 
     name: str
     place: tuple[int, int] = field(default=START, compare=False)
 
-    def __str__(self) -> str:
-        return self.name
+    def text(self, brackets: bool) -> str:
+        return column_text(self.name) if brackets else self.name
 
 
 @dataclass(frozen=True)
-class Intercept:
+class Intercept(Node):
     place: tuple[int, int] = field(default=START, compare=False)
 
-    def __str__(self) -> str:
+    def text(self, brackets: bool) -> str:
         return "intercept"
 
 
 @dataclass(frozen=True)
-class Arithmetic:
-    """``operator`` is one of + - * / ^ or 'negative'; one or two operands."""
+class Arithmetic(Node):
+    """``operator`` is '^', 'negative', or one sign (+ and -, or * and /) between each two of the operands."""
 
     operator: str
     operands: tuple[Expression, ...]
     place: tuple[int, int] = field(default=START, compare=False)
 
-    def __str__(self) -> str:
+    def text(self, brackets: bool) -> str:
+        parts = [f"({o.text(brackets)})" if isinstance(o, Arithmetic) else o.text(brackets) for o in self.operands]
         if self.operator == "negative":
-            return f"-{_in_brackets(self.operands[0])}"
-        a, b = self.operands
-        glue = self.operator if self.operator == "^" else f" {self.operator} "
-        return f"{_in_brackets(a)}{glue}{_in_brackets(b)}"
+            return f"-{parts[0]}"
+        if self.operator == "^":
+            return "^".join(parts)
+        return parts[0] + "".join(f" {sign} {part}" for sign, part in zip(self.operator, parts[1:]))
 
 
 @dataclass(frozen=True)
-class Call:
+class Call(Node):
     """A function of the sentence applied to its arguments."""
 
     function: str
     arguments: tuple[Expression, ...]
     place: tuple[int, int] = field(default=START, compare=False)
 
-    def __str__(self) -> str:
-        return f"{self.function}({', '.join(map(str, self.arguments))})"
-
-
-Expression = Number | Text | Column | Arithmetic | Call
-Factor = Intercept | Column | Call
+    def text(self, brackets: bool) -> str:
+        return f"{self.function}({_joined(', ', self.arguments, brackets)})"
 
 
 @dataclass(frozen=True)
-class Comparison:
+class Named(Node):
+    """A transformation that ``let`` gave a name: it is printed by that name and means ``factor``."""
+
+    name: str
+    factor: Factor
+    place: tuple[int, int] = field(default=START, compare=False)
+
+    def text(self, brackets: bool) -> str:
+        return self.name
+
+
+Expression = Number | Text | Column | Intercept | Arithmetic | Call | Named
+Factor = Intercept | Column | Call | Named
+
+
+@dataclass(frozen=True)
+class Comparison(Node):
     operator: str
     left: Expression
     right: tuple[Expression, ...]
     place: tuple[int, int] = field(default=START, compare=False)
 
+    def text(self, brackets: bool) -> str:
+        right = _joined(", ", self.right, brackets)
+        return f"{self.left.text(brackets)} {self.operator} " + (f"({right})" if self.operator == "in" else right)
+
 
 @dataclass(frozen=True)
-class Logic:
+class Logic(Node):
     """``operator`` is 'and', 'or' or 'not'."""
 
     operator: str
     operands: tuple[Condition, ...]
     place: tuple[int, int] = field(default=START, compare=False)
 
+    def text(self, brackets: bool) -> str:
+        parts = [f"({o.text(brackets)})" if isinstance(o, Logic) else o.text(brackets) for o in self.operands]
+        return (
+            f"not ({self.operands[0].text(brackets)})" if self.operator == "not" else f" {self.operator} ".join(parts)
+        )
+
 
 Condition = Comparison | Logic
 
 
-def _in_brackets(e: Expression) -> str:
-    return f"({e})" if isinstance(e, Arithmetic) else str(e)
-
-
 @dataclass(frozen=True)
-class Term:
+class Term(Node):
     """A product of factors; the empty product is the intercept."""
 
     factors: tuple[Factor, ...]
@@ -111,23 +164,28 @@ class Term:
     def is_intercept(self) -> bool:
         return not self.factors
 
-    def __str__(self) -> str:
-        return "*".join(map(str, self.factors)) if self.factors else "intercept"
+    @property
+    def key(self) -> frozenset[str]:
+        """What makes two terms the same: their factors in any order."""
+        return frozenset(f.written for f in self.factors)
+
+    def text(self, brackets: bool) -> str:
+        return _joined("*", self.factors, brackets) if self.factors else "intercept"
 
 
 @dataclass(frozen=True)
-class Unit:
+class Unit(Node):
     """A unit of grouping: ``tree in orchard`` has the columns (tree, orchard)."""
 
     columns: tuple[Column, ...]
     place: tuple[int, int] = field(default=START, compare=False)
 
-    def __str__(self) -> str:
-        return " in ".join(c.name for c in self.columns)
+    def text(self, brackets: bool) -> str:
+        return _joined(" in ", self.columns, brackets)
 
 
 @dataclass(frozen=True)
-class Structure:
+class Structure(Node):
     """``kind`` by name, with the file or the column it needs; ``over`` is 'units' for ``given units``."""
 
     kind: str
@@ -136,44 +194,71 @@ class Structure:
     over: str | None = None
     place: tuple[int, int] = field(default=START, compare=False)
 
+    def text(self, brackets: bool) -> str:
+        if self.column is not None:
+            return f"{self.kind}({self.column.text(brackets)})"
+        over = f" {self.over}" if self.over else ""
+        return self.kind + (over + f" {Text(self.file).text(brackets)}" if self.file is not None else "")
+
 
 @dataclass(frozen=True)
-class Each:
+class Each(Node):
     unit: Unit
     structure: Structure
     terms: tuple[Term, ...]
 
+    def text(self, brackets: bool) -> str:
+        plain = self.structure.kind == "unstructured"
+        structure = "" if plain else f" ({self.structure.text(brackets)})"
+        return f"each {self.unit.text(brackets)}{structure}: {_joined(' + ', self.terms, brackets)}"
+
 
 @dataclass(frozen=True)
-class Within:
+class Within(Node):
     unit: Unit
     structure: Structure
 
+    def text(self, brackets: bool) -> str:
+        return f"within {self.unit.text(brackets)}: {self.structure.text(brackets)}"
+
 
 @dataclass(frozen=True)
-class Outcome:
+class Outcome(Node):
     """What is modelled: a column, a function of one, or successes out of trials."""
 
-    value: Column | Call
+    value: Column | Call | Named
     trials: Column | None = None
 
-    def __str__(self) -> str:
-        return f"{self.value} of {self.trials}" if self.trials else str(self.value)
+    def text(self, brackets: bool) -> str:
+        value = self.value.text(brackets)
+        return f"{value} of {self.trials.text(brackets)}" if self.trials else value
 
 
 @dataclass(frozen=True)
-class Sentence:
-    text: str
+class Sentence(Node):
+    """The whole model; ``source`` is the text it was read from, ``notes`` what reading it gave rise to."""
+
     outcome: Outcome
     terms: tuple[Term, ...]
     intercept: bool
     each: tuple[Each, ...] = ()
     within: Within | None = None
     spread: tuple[Term, ...] = ()
-    notes: tuple[str, ...] = ()
+    lets: tuple[Named, ...] = ()
+    notes: tuple[str, ...] = field(default=(), compare=False)
+    source: str = field(default="", compare=False)
+
+    def text(self, brackets: bool) -> str:
+        fixed = _joined(" + ", self.terms, brackets) or "intercept"
+        parts = [f"let {n.name} = {n.factor.text(brackets)}" for n in self.lets]
+        parts += [f"{self.outcome.text(brackets)} = {fixed}" + ("" if self.intercept else " without intercept")]
+        parts += [e.text(brackets) for e in self.each]
+        parts += [self.within.text(brackets)] if self.within else []
+        parts += [f"spread = {_joined(' + ', self.spread, brackets)}"] if self.spread else []
+        return "; ".join(parts)
 
 
-BY_UNIT = ("centre", "mean", "split")
+BY_UNIT = ("centre", "mean", "split", "since", "min", "max", "lag")
 
 
 def columns_of(item: object, units: bool = True) -> list[Column]:
@@ -197,3 +282,19 @@ def columns_of(item: object, units: bool = True) -> list[Column]:
 
     walk(item)
     return list(found.values())
+
+
+def named(item: Any, lets: Mapping[str, Named]) -> Any:
+    """A piece of a sentence with the names that ``let`` gave in the place of columns of that name."""
+    if isinstance(item, Column):
+        return replace(lets[item.name], place=item.place) if item.name in lets else item
+    if isinstance(item, tuple):
+        return tuple(named(i, lets) for i in item)
+    if isinstance(item, (Call, Arithmetic, Term, Each, Outcome)):
+        changes = {
+            f: named(getattr(item, f), lets)
+            for f in ("arguments", "operands", "factors", "terms", "value")
+            if hasattr(item, f)
+        }
+        return replace(item, **changes)
+    return item

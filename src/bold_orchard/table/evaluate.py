@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import operator
 from collections.abc import Callable
+from functools import reduce
 from typing import Any
 
 import numpy as np
@@ -21,8 +22,8 @@ ARITHMETIC: dict[str, Callable[..., Any]] = {
     "*": np.multiply,
     "/": np.divide,
     "^": np.power,
-    "negative": np.negative,
 }
+EXTREMES: dict[str, Callable[..., Any]] = {"min": np.minimum, "max": np.maximum}
 SIMPLE = {"log": np.log, "sqrt": np.sqrt, "exp": np.exp, "abs": np.abs}
 COMPARE: dict[str, Callable[..., Any]] = {
     "=": operator.eq,
@@ -34,15 +35,22 @@ COMPARE: dict[str, Callable[..., Any]] = {
 }
 
 
-def evaluate(expression: spec.Expression, column: Callable[[spec.Column], Array]) -> Array:
+def evaluate(expression: spec.Expression, column: Callable[[Any], Array]) -> Array:
     """Arithmetic over whole columns, (n_rows,); ``column`` delivers the values of a name."""
     if isinstance(expression, spec.Number):
-        return np.asarray(expression.value)
-    if isinstance(expression, spec.Column):
+        return np.asarray(float(expression.value))
+    if isinstance(expression, (spec.Column, spec.Named)):
         return column(expression)
     with np.errstate(all="ignore"):
         if isinstance(expression, spec.Arithmetic):
-            return ARITHMETIC[expression.operator](*(evaluate(o, column) for o in expression.operands))
+            first, *rest = (evaluate(o, column) for o in expression.operands)
+            if expression.operator == "negative":
+                return np.negative(first)
+            return reduce(
+                lambda total, step: ARITHMETIC[step[0]](total, step[1]), zip(expression.operator, rest), first
+            )
+        if isinstance(expression, spec.Call) and expression.function in EXTREMES:
+            return reduce(EXTREMES[expression.function], (evaluate(a, column) for a in expression.arguments))
         if isinstance(expression, spec.Call) and expression.function in (*SIMPLE, "calc"):
             value = evaluate(expression.arguments[0], column)
             return SIMPLE[expression.function](value) if expression.function in SIMPLE else value

@@ -55,7 +55,7 @@ def read_table(source: str | Path, missing: Sequence[str] = (), where: str | Non
         _check_path(path)
         suffix = path.suffix.lower()
         if suffix in OTHER:
-            table = _finish(_read_other(path, suffix), name, missing)
+            table = frame_table(_read_other(path, suffix), name, missing)
         else:
             table = _read_delimited(path, name, suffix, missing)
     return filter_rows(table, where) if where else table
@@ -70,6 +70,8 @@ def _check_path(path: Path) -> None:
     try:
         if path.is_dir():
             raise OrchardError(f"{path} is a folder; name a file in it")
+        if path.exists() and not path.is_file():
+            raise OrchardError(f"{path} is no ordinary file; send its rows to standard input and give - for the data")
         with path.open("rb"):
             pass
     except FileNotFoundError:
@@ -204,10 +206,10 @@ def _missing_by_column(missing: Sequence[str], header: Sequence[str], name: str)
     """Codes by column; those for all columns stand under ''."""
     codes: dict[str, list[str]] = {}
     for entry in missing:
-        column, sign, code = entry.partition("=")
-        if not sign:
-            column, code = "", entry
-        elif column not in header:
+        splits = [i for i, sign in enumerate(entry) if sign == "="]
+        at = next((i for i in reversed(splits) if entry[:i] in header), splits[0] if splits else -1)
+        column, code = (entry[:at], entry[at + 1 :]) if at >= 0 else ("", entry)
+        if column and column not in header:
             raise OrchardError(unknown_name("column", column, header, name) + " (in --missing)")
         codes.setdefault(column, []).append(code)
     return codes
@@ -234,8 +236,9 @@ def _read_other(path: Path, suffix: str) -> pd.DataFrame:
         raise OrchardError(f"{path.name} cannot be read as {suffix[1:]}: {what}") from None
 
 
-def _finish(frame: pd.DataFrame, name: str, missing: Sequence[str]) -> Table:
-    """Bring a frame from another format to the same kinds and missing codes as CSV gives."""
+def frame_table(frame: pd.DataFrame, name: str, missing: Sequence[str]) -> Table:
+    """Bring a frame from another format to the same kinds and missing codes as CSV gives; the frame itself stays as it is."""
+    frame = frame.copy()
     frame.columns = pd.Index(_check_header([str(c).strip() for c in frame.columns], name))
     if frame.shape[1] == 0 or len(frame) == 0:
         raise OrchardError(f"{name} holds no rows; there is nothing to work on")
@@ -254,6 +257,10 @@ def _clean(series: pd.Series[Any], codes: list[str]) -> pd.Series[Any]:
         return series.mask(hit) if hit.any() else series
     if series.dtype.kind == "b":
         return series.astype(str)
+    if series.dtype.kind == "M":
+        whole = bool((series.dropna() == series.dropna().dt.normalize()).all())
+        texts = series.dt.strftime("%Y-%m-%d" if whole else "%Y-%m-%d %H:%M:%S")
+        return texts.astype(object).where(series.notna(), None)
     values = [None if pd.isna(v) or str(v) in codes else v for v in series.tolist()]
     present = [v for v in values if v is not None]
     if present and all(isinstance(v, (int, float, np.number)) and not isinstance(v, bool) for v in present):

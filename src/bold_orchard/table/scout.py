@@ -9,13 +9,14 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError, unknown_name
+from bold_orchard.sentence.spec import column_text
+from bold_orchard.table.codes import missing_option, suspected_codes
 from bold_orchard.table.natural import natural_order
 from bold_orchard.table.nesting import constant_or_varies, duplicates_of, is_time, nesting_of
 from bold_orchard.table.table import Labels, Table
 
 SCHEMA = "bold-orchard/scout/1"
 MOST_UNITS = 5
-CODES = {-1.0, -8.0, -9.0} | {side * v for v in (88.0, 99.0, 888.0, 999.0, 9999.0, 99999.0) for side in (-1, 1)}
 FEW_LEVELS = 5
 LIKELY = 0.5
 
@@ -68,34 +69,22 @@ def _column(table: Table, name: str, labels: Labels | None) -> dict[str, Any]:
     }
     if kind == "number" and labels is not None:
         values = np.asarray(labels.raw, dtype=float)
+        values = values[np.isfinite(values)]
+        if not len(values):
+            return entry
+        numbers = table.numbers(name)
         entry |= {
             "min": float(values.min()),
             "max": float(values.max()),
-            "mean": float(np.nanmean(table.numbers(name))),
+            "mean": float(numbers[np.isfinite(numbers)].mean()),
         }
         entry["whole"] = bool(np.all(values == np.floor(values)))
-        entry["suspected_missing_codes"] = _codes(table.numbers(name), values)
+        entry["suspected_missing_codes"] = suspected_codes(table.numbers(name))
     elif kind == "category" and labels is not None:
         order = natural_order(labels.texts) if len(labels.texts) <= 2000 else range(len(labels.texts))
         entry["levels"] = [labels.texts[i] for i in list(order)[:20]]
         entry["odd_cells"] = table.odd_cells(name).strip()
     return entry
-
-
-def _codes(values: NDArray[np.float64], distinct: NDArray[np.float64]) -> list[float]:
-    """Values that are usual missing codes and stand far from all others."""
-    found = []
-    present = values[np.isfinite(values)]
-    for code in sorted(set(distinct.tolist()) & CODES):
-        rest = present[present != code]
-        if len(rest) < 3:
-            continue
-        low, high = float(rest.min()), float(rest.max())
-        span = float(rest.std()) or 1.0
-        gap = (low - code) if code < low else (code - high)
-        if gap > 3 * span or (code < 0 <= low and gap > 0 and len(np.unique(rest)) > 2):
-            found.append(code)
-    return found
 
 
 def _groupings(table: Table, columns: list[dict[str, Any]], labels: dict[str, Labels]) -> list[dict[str, Any]]:
@@ -176,17 +165,12 @@ def _sentences(
             unit = entry["parent"]
     inside = [c for c in columns if c["kind"] == "number" and c["column"] != outcome and c["column"] not in likely
               and c["levels_within"].get(unit) == "varies" and not c["suspected_missing_codes"]]  # fmt: skip
-    sentences = [f"{_quote(outcome)} = intercept; each {_quote(unit)}: intercept"]
+    sentences = [f"{column_text(outcome)} = intercept; each {column_text(unit)}: intercept"]
     if inside:
-        x = _quote(inside[0]["column"])
-        sentences.append(f"{_quote(outcome)} = {x}; each {_quote(unit)}: intercept")
-        sentences.append(f"{_quote(outcome)} = {x}; each {_quote(unit)}: intercept + {x}")
+        x = column_text(inside[0]["column"])
+        sentences.append(f"{column_text(outcome)} = {x}; each {column_text(unit)}: intercept")
+        sentences.append(f"{column_text(outcome)} = {x}; each {column_text(unit)}: intercept + {x}")
     return sentences
-
-
-def _quote(name: str) -> str:
-    plain = name.replace("_", "a").replace(".", "a")
-    return name if plain.isalnum() and not name[0].isdigit() else f"[{name}]"
 
 
 def _notes(document: dict[str, Any]) -> list[str]:
@@ -194,7 +178,7 @@ def _notes(document: dict[str, Any]) -> list[str]:
     for c in document["columns"]:
         for code in c["suspected_missing_codes"]:
             notes.append(
-                f"{c['column']} holds {code:g}, far from its other values: if that means missing, add --missing {c['column']}={code:g}"
+                f"{c['column']} holds {code:g}, far from its other values: if that means missing, add {missing_option(c['column'], code)}"
             )
         if c.get("odd_cells"):
             notes.append(f"{c['column']} is text, but most of its cells are numbers {c['odd_cells']}")
@@ -204,7 +188,7 @@ def _notes(document: dict[str, Any]) -> list[str]:
         if entry["relation"] == "labels repeat":
             u, p = entry["unit"], entry["parent"]
             notes.append(
-                f"The labels of {u} start again in every {p}: write 'each {u} in {p}', or different {u}s count as one."
+                f"The labels of {u} start again in every {p}: write 'each {column_text(u)} in {column_text(p)}', or different {u}s count as one."
             )
     for entry in document["duplicates"]:
         notes.append(

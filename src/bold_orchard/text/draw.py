@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from bold_orchard.text.numbers import count, figure
+from bold_orchard.errors import counted as count
+from bold_orchard.text.numbers import figure
 from bold_orchard.text.page import Page
 
 SHOWN = 6

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 from bold_orchard.errors import a_or_an
-from bold_orchard.text.numbers import count, degrees, figure, p_value, percent
+from bold_orchard.errors import counted as count
+from bold_orchard.text.numbers import degrees, figure, fixed, p_value, percent, root
 from bold_orchard.text.page import Page
 
+MANY_TERMS = 4  # terms of a clause from which correlations are read in a matrix, not in sentences
 DISPERSION = {
     "negative-binomial": "theta, variance = mean + mean²/theta",
     "gamma": "1/shape, the squared coefficient of variation",
@@ -18,13 +21,17 @@ DISPERSION = {
 
 def fit_page(d: dict[str, Any], digits: int = 4) -> Page:
     page = Page().title(d["model"])
-    if not d["convergence"]["converged"]:
+    if not d["convergence"].get("identified", True):
+        page.warning("NOT IDENTIFIED: the rows cannot tell what is asked. Do not use the figures named here.")
+    elif not d["convergence"]["converged"]:
         page.warning("NOT CONVERGED: the figures below are where the search stopped, not estimates. Do not use them.")
+    for text in d.get("warnings", []):
+        page.warning(text)
     page.text(f"{_what(d)}\n{_groups(d)}".strip())
     _fixed(page, d, digits)
     _random(page, d, digits)
     _likelihood(page, d, digits)
-    return page.notes(d["notes"])
+    return page.notes([n for n in d["notes"] if n not in d.get("warnings", [])])
 
 
 def _what(d: dict[str, Any]) -> str:
@@ -81,7 +88,8 @@ def _fixed(page: Page, d: dict[str, Any], digits: int) -> None:
         plain = d["link"] == "identity"
         what = "The intercept is the mean" if plain else f"The intercept is the {d['link']} of the mean"
         what = "The thresholds hold" if d["family"] == "ordinal" else what
-        unit = "" if plain or not d["random"] else f" for an average {d['random'][0]['group']}"
+        groups = list(dict.fromkeys(part["group"] for part in d["random"]))
+        unit = "" if plain or not groups else f" for an average {' and '.join(groups)}"
         words.append(f"{what}{unit} at " + "; ".join(d["intercept_at"]) + ".")
     words += [f"{t['term']} is {t['meaning']}." for t in d.get("transformations", [])]
     words.append(_df_words(d["df_method"], dfs.pop() if shared else None))
@@ -108,7 +116,9 @@ def _random(page: Page, d: dict[str, Any], digits: int) -> None:
         if len(part["terms"]) > 1 and at_mean is not None:
             rows.append((part["group"], "all, at the mean", "", figure(at_mean, digits), share))
     if own is not None:
-        rows.append(("residual", "", figure(res["sd"], digits), figure(own, digits), percent(own / total)))
+        rows.append(
+            ("residual", "", figure(res["sd"], digits), figure(own, digits), percent(own / total if total else None))
+        )
     columns: tuple[str, ...] = ("group", "<term", "SD", "variance", "share")
     if own is None:
         rows, columns = [r[:4] for r in rows], columns[:4]
@@ -118,6 +128,8 @@ def _random(page: Page, d: dict[str, Any], digits: int) -> None:
             columns,
             rows,
         )
+    for part in parts:
+        _correlations(page, part)
     words = [w for part in parts for w in correlation_words(part)]
     words += residual_words(res, digits) if own is not None else []
     if res and "dispersion" in res:
@@ -139,10 +151,10 @@ def residual_words(res: dict[str, Any], digits: int) -> list[str]:
         out.append(f"Residuals of one {res['unit']} are correlated ({res['structure']}): {what}.")
     if "occasions" in parameters:
         out.append(f"Residuals of one {res['unit']} have a covariance of their own for every pair of occasions; SDs: "
-                   + ", ".join(f"{o} {figure(parameters['covariance'][i][i] ** 0.5, digits)}"
+                   + ", ".join(f"{o} {figure(root(parameters['covariance'][i][i]), digits)}"
                                for i, o in enumerate(parameters["occasions"])) + ".")  # fmt: skip
     for row in parameters.get("spread", []):
-        factor = 2.718281828459045 ** row["estimate"]
+        factor = None if row["estimate"] is None else math.exp(min(row["estimate"], 700.0))
         out.append(
             f"Residual SD, {row['label']}: times {figure(factor, 3)} (log {figure(row['estimate'], 3)}, SE {figure(row['se'], 2)})."
         )
@@ -151,10 +163,25 @@ def residual_words(res: dict[str, Any], digits: int) -> list[str]:
     return out
 
 
-def correlation_words(part: dict[str, Any]) -> list[str]:
-    """Each correlation as a sentence."""
-    out = []
+def _correlations(page: Page, part: dict[str, Any]) -> None:
+    """Many correlations as a small matrix."""
     terms = part["terms"]
+    if len(terms) < MANY_TERMS or part["structure"] in ("diagonal", "identity"):
+        return
+    numbers = [str(i + 1) for i in range(len(terms))]
+    rows = [
+        (f"{i + 1} {t}", *("" if j >= i else "—" if r is None else f"{r:+.2f}" for j, r in enumerate(row[:-1])))
+        for i, (t, row) in enumerate(zip(terms, part["correlation"]))
+    ]
+    page.table(f"Correlations of the effects of {part['group']}", ("", *numbers[:-1]), rows)
+
+
+def correlation_words(part: dict[str, Any]) -> list[str]:
+    """Each correlation as a sentence; of many terms none, since they stand in a matrix."""
+    out: list[str] = []
+    terms = part["terms"]
+    if len(terms) >= MANY_TERMS:
+        return out
     for i in range(len(terms)):
         for j in range(i):
             r = part["correlation"][i][j]
@@ -178,15 +205,18 @@ def _effect(term: str) -> str:
 def _likelihood(page: Page, d: dict[str, Any], digits: int) -> None:
     f = d["fit"]
     name = "restricted log-likelihood" if d["method"] == "REML" else "log-likelihood"
-    figures = (
-        f"{name} {f['loglik']:,.3f}, AIC {f['aic']:,.2f}, BIC {f['bic']:,.2f}, {count(f['n_parameters'], 'parameter')}"
-    )
+    figures = f"{name} {fixed(f['loglik'], 3)}, AIC {fixed(f['aic'], 2)}, BIC {fixed(f['bic'], 2)}, {count(f['n_parameters'], 'parameter')}"
     page.text(f"Likelihood: {figures}.\n{_converged(d)}")
 
 
 def _converged(d: dict[str, Any]) -> str:
     c = d["convergence"]
     if not c["converged"]:
-        return f"NOT CONVERGED after {count(c['iterations'], 'step')}."
-    where = ", on the boundary: see the notes" if c["boundary"] else ""
-    return f"Converged in {count(c['iterations'], 'step')}{where}."
+        return f"NOT {'CONVERGED' if c.get('identified', True) else 'IDENTIFIED'}: see above."
+    where = ", on the boundary: see above" if c["boundary"] else ""
+    how = (
+        f"after {count(c['iterations'], 'step')} of the search"
+        if c["iterations"]
+        else "found at once, without a search"
+    )
+    return f"Converged: {how}{where}."

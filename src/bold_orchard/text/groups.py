@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from bold_orchard.text.numbers import count, figure
+from bold_orchard.errors import counted as count
+from bold_orchard.text.numbers import figure
 from bold_orchard.text.page import Page
 
 SHOWN = 10
@@ -15,10 +16,10 @@ def groups_page(d: dict[str, Any], digits: int = 4) -> Page:
     page = Page().title(d["model"]).text(f"Predicted effects of each unit in {d['name']}{scale}, largest first.")
     level = f"{100 * d['confidence']:g}% interval"
     for part in d["groups"]:
-        rows = sorted(part["rows"], key=lambda r: r["rank"])
-        hidden = max(len(rows) - 2 * SHOWN, 0)
-        listed = rows if hidden <= 2 else [*rows[:SHOWN], None, *rows[-SHOWN:]]
+        hidden = max(len(part["rows"]) - 2 * SHOWN, 0)
         for term in part["terms"]:
+            rows = sorted(part["rows"], key=lambda r: -(r["effects"][term] or 0.0))
+            listed = rows if hidden <= 2 else [*rows[:SHOWN], None, *rows[-SHOWN:]]
             table = []
             for r in listed:
                 if r is None:
@@ -28,6 +29,6 @@ def groups_page(d: dict[str, Any], digits: int = 4) -> Page:
                 table.append((r["level"], figure(r["effects"][term], digits), figure(r["se"][term], 3),
                               f"{figure(low, digits)} to {figure(high, digits)}", figure(r["coefficients"][term], digits)))  # fmt: skip
             page.table(f"{part['group']}: {term}", (part["group"], "effect", "SE", level, "with the\naverage"), table)
-        if listed is not rows:
-            page.text(f"{count(len(rows), 'level')} in all; every one goes to a file with --csv FILE.")
+        if hidden > 2:
+            page.text(f"{count(len(part['rows']), 'level')} in all; every one goes to a file with --csv FILE.")
     return page.notes(d["notes"])

@@ -41,8 +41,8 @@ def percent(x: float | None) -> str:
     return "—" if x is None else f"{100 * x:.1f}%"
 
 
-def count(n: int, noun: str) -> str:
-    return f"{n:,} {noun}" + ("" if n == 1 else "s")
+def root(x: float | None) -> float | None:
+    return None if x is None or x < 0 else math.sqrt(x)
 
 
 def degrees(df: float | None) -> str:

@@ -5,7 +5,8 @@ from __future__ import annotations
 from typing import Any
 
 from bold_orchard.errors import a_or_an
-from bold_orchard.text.numbers import count, figure, fixed, p_value, percent, span
+from bold_orchard.errors import counted as count
+from bold_orchard.text.numbers import figure, fixed, p_value, percent, span
 from bold_orchard.text.page import Page
 
 
@@ -87,9 +88,18 @@ def components_page(d: dict[str, Any], digits: int = 4) -> Page:
         page.text(f"One more step of the search would move no component by more than {max(changes):.0e} of its SE.")
     page.table(
         "How alike two rows of one group are (ICC)",
-        ("group", "ICC"),
-        [(i["group"], fixed(i["value"], 3)) for i in d["icc"]],
+        ("group", "correlation of\ntwo rows (ICC)", "own share of\nthe variance"),
+        [(i["group"], fixed(i["value"], 3), percent(i["share"])) for i in d["icc"]],
     )
+    above = [
+        i["group"]
+        for i in d["icc"]
+        if i["value"] is not None and i["share"] is not None and i["value"] > i["share"] + 1e-12
+    ]
+    if above:
+        page.text(
+            f"Two rows of one level of {' or '.join(above)} also share the levels above it, so their correlation counts these in."
+        )
     r2 = d["r2"]
     page.text(
         f"The average effects explain {percent(r2['marginal'])} of the variance (marginal R²); with the groups' own effects "

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import os
+import shutil
 import textwrap
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import IO
 
-WIDTH = 80
+NARROWEST, USUAL, WIDEST, PARAGRAPH = 60, 80, 120, 88  # columns: of any page, in a pipe, of tables, of running text
+NAMES = 12  # columns that the names of a table's rows keep however narrow the page
 
 
 @dataclass
@@ -72,33 +75,43 @@ class Notes:
     heading: str = "Notes"
 
 
+def page_width(out: IO[str]) -> int:
+    """Columns to use: COLUMNS where it is set, else the terminal's, else 80; from 60 to 120."""
+    asked = os.environ.get("COLUMNS", "")
+    found = int(asked) if asked.isdigit() and int(asked) > 0 else USUAL
+    if not asked and out.isatty():
+        found = shutil.get_terminal_size((USUAL, 24)).columns
+    return min(max(found, NARROWEST), WIDEST)
+
+
 def print_page(page: Page, out: IO[str]) -> None:
-    """Lay a page out at 80 columns (wider on a wider terminal when a table needs it)."""
+    """Lay a page out: tables up to 120 columns where there are so many, running text up to 88."""
     from rich.console import Console
     from rich.text import Text
 
-    console = Console(file=out, highlight=False, soft_wrap=False, width=None if out.isatty() else WIDTH)
+    console = Console(file=out, highlight=False, soft_wrap=False, width=page_width(out))
+    width = min(console.width, PARAGRAPH)
     for i, piece in enumerate(page.pieces):
         if i:
             console.print()
         if isinstance(piece, Title):
-            console.print(Text(_wrap(piece.text), style="bold green"))
+            console.print(Text(_wrap(piece.text, width), style="bold green"))
         elif isinstance(piece, Warning_):
-            console.print(Text(_wrap(piece.text), style="bold red"))
+            console.print(Text(_wrap(piece.text, width), style="bold red"))
         elif isinstance(piece, Paragraph):
-            console.print(Text(_wrap(piece.text)))
+            console.print(Text(_wrap(piece.text, width)))
         elif isinstance(piece, Grid):
             _print_grid(console, piece)
         elif isinstance(piece, Notes):
             console.print(Text(piece.heading, style="bold"))
             for note in piece.notes:
-                console.print(Text(_wrap(note, "- ", "  ")))
+                console.print(Text(_wrap(note, width, "- ", "  ")))
 
 
-def _wrap(text: str, first: str = "", later: str = "") -> str:
+def _wrap(text: str, width: int, first: str = "", later: str = "") -> str:
     lines = text.split("\n")
     return "\n".join(
-        textwrap.fill(line, WIDTH, initial_indent=first, subsequent_indent=later, break_on_hyphens=False,
+        textwrap.fill(line, width, initial_indent=first, subsequent_indent=later, break_on_hyphens=False,
                       break_long_words=False)
         for line in lines
     )  # fmt: skip
@@ -112,15 +125,19 @@ def _print_grid(console: object, grid: Grid) -> None:
     assert isinstance(console, Console)
     if grid.heading:
         console.print(Text(grid.heading, style="bold"))
-    widths = [
-        max(len(line) for cell in column for line in cell.split("\n")) for column in zip(grid.columns, *grid.rows)
-    ]
-    wraps = any(name.startswith("<") for name in grid.columns)
-    gap = 2 if wraps or sum(widths) + 2 * (len(widths) - 1) <= console.width else 1
+    columns = list(zip(grid.columns, *grid.rows))
+    widths = [max(len(line) for cell in (c[0].lstrip("<"), *c[1:]) for line in cell.split("\n")) for c in columns]
+    left = [i == 0 or name.startswith("<") for i, name in enumerate(grid.columns)]
+    needed = sum(widths) + 2 * (len(widths) - 1)
+    gap = 2 if needed <= console.width or sum(left) > 1 else 1
+    rigid = sum(w for w, side in zip(widths, left) if not side) + gap * (len(widths) - 1)
+    least = rigid + sum(min(w, NAMES) for w, side in zip(widths, left) if side)
     table = Table(box=None, pad_edge=False, padding=(0, gap, 0, 0), header_style="dim")
-    for i, name in enumerate(grid.columns):
-        left = i == 0 or name.startswith("<")
-        table.add_column(name.lstrip("<"), justify="left" if left else "right", no_wrap=not left)
+    for name, side, width in zip(grid.columns, left, widths):
+        if side:
+            table.add_column(name.lstrip("<"), justify="left", overflow="fold", min_width=min(width, NAMES))
+        else:
+            table.add_column(name, justify="right", no_wrap=True, min_width=width)  # figures are never cut
     for row in grid.rows:
         table.add_row(*(Text(cell) for cell in row))
-    console.print(table)
+    console.print(table, width=max(console.width, least), crop=False, no_wrap=least > console.width)

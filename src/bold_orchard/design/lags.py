@@ -1,0 +1,77 @@
+"""The value before: lag(x, unit, time) over all rows of a table, whatever their order."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.errors import OrchardError, counted
+from bold_orchard.sentence import spec
+from bold_orchard.table.table import Table
+
+
+def lag_calls(item: object) -> list[spec.Call]:
+    """Every lag(...) inside a piece of a sentence, once each."""
+    found: dict[str, spec.Call] = {}
+    stack = [item]
+    while stack:
+        here = stack.pop()
+        if isinstance(here, spec.Call) and here.function == "lag":
+            found.setdefault(here.written, here)
+        elif isinstance(here, (tuple, list)):
+            stack += here
+        elif hasattr(here, "__dataclass_fields__"):
+            stack += [getattr(here, f) for f in here.__dataclass_fields__]
+    return list(found.values())
+
+
+def with_lags(sentence: spec.Sentence, table: Table) -> tuple[Table, list[str]]:
+    """The table with a column for every lag of the sentence, named as it is written, and what is to be said of gaps.
+
+    Raises OrchardError for a time that is no number or occurs twice in a unit.
+    """
+    notes, frame = [], table.frame
+    for call in lag_calls(sentence):
+        x, unit, time = (a.name for a in call.arguments if isinstance(a, spec.Column))
+        values, gaps = _before(table, x, unit, time)
+        frame = frame.assign(**{call.written: values})
+        usual = np.median(gaps) if len(gaps) else 0.0
+        odd = int(np.count_nonzero(gaps != usual))
+        if odd:
+            notes.append(
+                f"{call}: the row before lies {usual:g} of {time} back as a rule, but another distance in {counted(odd, 'row')}; "
+                "there it is the last row seen, not the value one step before."
+            )
+    return (table if frame is table.frame else replace(table, frame=frame)), notes
+
+
+def _before(table: Table, x: str, unit: str, time: str) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
+    """x of the row before in the unit, NaN in a unit's first row and where a label or time is missing; the distances."""
+    values, labels = table.numbers(x), table.labels(unit)
+    when = _times(table, time)
+    known = np.flatnonzero((labels.codes >= 0) & np.isfinite(when))
+    order = known[np.lexsort((when[known], labels.codes[known]))]
+    same = np.diff(labels.codes[order]) == 0
+    gaps = np.diff(when[order])[same]
+    if (gaps == 0).any():
+        first = order[:-1][same][gaps == 0][0]
+        raise OrchardError(
+            f"lag needs one row of each {unit} at a time, but {unit} {labels.texts[labels.codes[first]]} has {time} = {when[first]:g} twice"
+        )
+    out = np.full(len(values), np.nan)
+    out[order[1:][same]] = values[order[:-1][same]]
+    return out, gaps
+
+
+def _times(table: Table, time: str) -> NDArray[np.float64]:
+    """The time as numbers; dates count in days."""
+    if table.kind(time) != "category":
+        return table.numbers(time)
+    labels = table.labels(time)
+    try:
+        days = np.array(labels.texts, dtype="datetime64[D]").astype(float)
+    except ValueError:
+        raise OrchardError(f"lag needs numbers or dates (2024-05-31) for the time, but '{time}' is text") from None
+    return np.where(labels.codes >= 0, days[labels.codes], np.nan)
