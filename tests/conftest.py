@@ -9,6 +9,11 @@ from types import SimpleNamespace
 import numpy as np
 import pandas as pd
 import pytest
+from hypothesis import settings
+
+settings.register_profile("steady", derandomize=True)  # the same examples in every run
+settings.register_profile("explore", derandomize=False, print_blob=True)  # pytest --hypothesis-profile=explore
+settings.load_profile("steady")
 
 PROGRAM = Path(sys.executable).parent / "orchard"
 DATA = Path(__file__).parent.parent / "src" / "bold_orchard" / "demo" / "data"

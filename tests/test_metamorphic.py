@@ -6,10 +6,12 @@ predictions and words through every road.
 
 from __future__ import annotations
 
+import os
+
 import numpy as np
 import pandas as pd
 import pytest
-from hypothesis import Phase, assume, given
+from hypothesis import Phase, assume, example, given
 from hypothesis import settings as examples
 from hypothesis import strategies as st
 
@@ -39,8 +41,8 @@ PHASES = (Phase.explicit, Phase.reuse, Phase.generate)
 
 
 def few(count):
-    """Examples are few and slow, and each names its own case: no shrinking."""
-    return examples(max_examples=count, deadline=None, phases=PHASES)
+    """Examples are few and slow, and each names its own case: no shrinking. ORCHARD_EXAMPLES multiplies them."""
+    return examples(max_examples=count * int(os.environ.get("ORCHARD_EXAMPLES", "1")), deadline=None, phases=PHASES)
 
 
 def harvest(seed: int, family: str) -> pd.DataFrame:
@@ -220,6 +222,7 @@ def test_rows_in_any_order_and_labels_by_any_name(case):
 
 
 @few(8)
+@example(("gaussian", "each orchard: intercept + centre(rain)", 256), 1e5, -3.0)
 @given(CASES, st.sampled_from([1e-4, 1e-2, 37.0, 1e5]), st.sampled_from([0.0, -3.0, 1e3]))
 def test_units_of_measurement_are_only_units(case, factor, shift):
     family, random, seed = case

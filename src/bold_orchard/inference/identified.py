@@ -21,6 +21,7 @@ Array = NDArray[Any]
 SUSPECT = 1e-2  # fall of the deviance that a change of a parameter by its own size would promise
 FLAT = 1e-9  # of the largest eigenvalue of the expected information; exact zeros come out near 1e-14
 FLAT_HESSIAN = 1e-5  # the same where only differences of the gradient are to be had
+EMPTY = 1e-12  # of what a component would tell if the fixed part were known; exact zeros come out near 1e-15
 IN = 0.02  # weight in a flat direction from which a component belongs to it
 
 
@@ -64,7 +65,7 @@ def _null_of_information(e: Evaluation) -> Array | None:
     made = linear_moments(e)
     information = made.information if e.criterion.reml else 0.5 * made.traces
     scale = np.sqrt(np.maximum(np.diag(information), 1e-300))
-    empty = np.diag(information) <= 1e-12 * float(np.diag(information).max())
+    empty = np.diag(information) <= EMPTY * 0.5 * np.diag(made.traces)  # each in its own units
     if empty.any():
         return empty.astype(float)
     values, vectors = np.linalg.eigh(information / np.outer(scale, scale))
