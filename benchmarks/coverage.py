@@ -13,12 +13,12 @@ import sys
 import numpy as np
 import pandas as pd
 
-from bold_orchard.fitting import Settings, fit
+from bold_orchard.data.table import Table
+from bold_orchard.estimation.gaussian import Settings, fit
+from bold_orchard.inference.coefficients.precision import METHODS
+from bold_orchard.inference.coefficients.terms import joint_test, terms
 from bold_orchard.inference.distributions import quantile_t
-from bold_orchard.inference.freedom import METHODS
-from bold_orchard.inference.intervals import intervals
-from bold_orchard.inference.terms import joint_test, terms
-from bold_orchard.table.table import Table
+from bold_orchard.inference.intervals.intervals import intervals
 
 TRUTH = {"intercept": 2.0, "rain": 0.5, "soil[loam]": 0.0, "soil[sand]": 0.0}
 SDS = {"sd(orchard: intercept)": 0.8, "sd(orchard: rain)": 0.5, "sd(residual)": 1.0}

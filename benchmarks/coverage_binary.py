@@ -12,10 +12,10 @@ import sys
 import numpy as np
 import pandas as pd
 
+from bold_orchard.data.table import Table
 from bold_orchard.design.build import Options
-from bold_orchard.fitting import Settings, fit
-from bold_orchard.inference.intervals import intervals
-from bold_orchard.table.table import Table
+from bold_orchard.estimation.gaussian import Settings, fit
+from bold_orchard.inference.intervals.intervals import intervals
 
 TRUTH = {"intercept": -0.5, "rain": 0.8, "spray[yes]": 0.7}
 SD = 1.2

@@ -11,9 +11,9 @@ from collections.abc import Callable
 import numpy as np
 import pandas as pd
 
+from bold_orchard.data.table import Table
 from bold_orchard.design.build import Options
-from bold_orchard.fitting import Settings, fit
-from bold_orchard.table.table import Table
+from bold_orchard.estimation.gaussian import Settings, fit
 
 
 def orchards(rows: int, units: int, slope: float) -> Table:

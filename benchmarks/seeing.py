@@ -18,7 +18,7 @@ from gaussian import PROGRAM, TIMED, covariates, finish, line, race
 LEAVING = """
 import sys
 from bold_orchard import read_table, fit
-from bold_orchard.diagnostics.check import silent
+from bold_orchard.diagnostics.checks import silent
 from bold_orchard.diagnostics.influence import influence
 table = read_table(sys.argv[1])
 made = fit(sys.argv[2], table)

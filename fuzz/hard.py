@@ -17,12 +17,12 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from bold_orchard import generalized
+from bold_orchard.data.table import Table
 from bold_orchard.design.build import Options
 from bold_orchard.errors import OrchardError
-from bold_orchard.fitting import Fit, Settings, fit, search
-from bold_orchard.table.table import Table
-from bold_orchard.text.fit import fit_page
+from bold_orchard.estimation import generalized
+from bold_orchard.estimation.gaussian import Fit, Settings, fit, search
+from bold_orchard.reporting.pages.fit import fit_page
 
 SECONDS, STARTS, WORSE = 20, 6, 0.01
 KINDS = ("plain", "offset x", "near collinear", "small x", "big y", "small y", "weights", "separation", "one row per level",

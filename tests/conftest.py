@@ -6,8 +6,6 @@ import sys
 from pathlib import Path
 from types import SimpleNamespace
 
-import numpy as np
-import pandas as pd
 import pytest
 from hypothesis import settings
 
@@ -63,13 +61,3 @@ def harvest(tmp_path):
     target = tmp_path / "harvest.csv"
     target.write_bytes((DATA / "harvest.csv").read_bytes())
     return target
-
-
-def make_trees(seed=1, orchards=9, rows=70, slope_sd=0.4, orchard_sd=1.0, scale=1.0, offset=0.0):
-    """A small unbalanced table: some orchards have one row only."""
-    r = np.random.default_rng(seed)
-    code = np.concatenate([np.arange(orchards), r.choice(orchards - 2, rows - orchards)])
-    rain, sun = r.normal(3, 1, rows), r.normal(0, 2, rows)
-    u = r.normal(size=(orchards, 2)) * [orchard_sd, slope_sd]
-    y = 2 + 0.7 * rain - 0.3 * sun + u[code, 0] + u[code, 1] * rain + r.normal(size=rows)
-    return pd.DataFrame({"orchard": [f"o{c}" for c in code], "rain": rain * scale, "sun": sun, "yield": y + offset})

@@ -28,21 +28,21 @@ _HOMES = {
     "Answer": "answers",
     "Model": "api",
     "OrchardError": "errors",
-    "Settings": "fitting",
+    "Settings": "estimation.gaussian",
     "UsageError": "errors",
     "compare": "api",
     "fit": "api",
     "open_fit": "api",
-    "read_table": "table.read",
+    "read_table": "data.read",
     "scout": "api",
 }
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
     from bold_orchard.api import Model, compare, fit, open_fit, scout
+    from bold_orchard.data.read import read_table
     from bold_orchard.errors import OrchardError, UsageError
-    from bold_orchard.fitting import Settings
-    from bold_orchard.table.read import read_table
+    from bold_orchard.estimation.gaussian import Settings
 
 
 def __getattr__(name: str) -> Any:

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.figure import Figure
 
-    from bold_orchard.text.page import Page
+    from bold_orchard.reporting.page import Page
 
 ENDINGS = (".txt", ".json", ".csv", ".html", ".md", ".png", ".svg", ".pdf")
 PAGES = {
@@ -59,24 +59,24 @@ class Answer:
         return f"<answer of {self.command}: {self.document.get('name', '')} {MAIN[self.command]} {len(self.document[MAIN[self.command]])}>"
 
     def __str__(self) -> str:
-        from bold_orchard.text.markup import rendered
+        from bold_orchard.reporting.formats.markup import rendered
 
         return rendered(self.page(), ".txt", "")
 
     def _repr_html_(self) -> str:
-        from bold_orchard.text.markup import html_fragment
+        from bold_orchard.reporting.formats.markup import html_fragment
 
         return html_fragment(self.page())
 
     def page(self) -> Page:
         """The printed page, as pieces."""
         extra = {"differences": True} if self.command == "means" else {}
-        page: Page = _named("text", PAGES[self.command])(self.document, **extra)
+        page: Page = _named("reporting.pages", PAGES[self.command])(self.document, **extra)
         return page
 
     def to_dict(self) -> dict[str, Any]:
         """The JSON contract: plain dictionaries, lists, numbers and texts."""
-        from bold_orchard.plain import clean
+        from bold_orchard.results.plain import clean
 
         made: dict[str, Any] = clean(self.document)
         return made
@@ -102,19 +102,19 @@ class Answer:
             return self.draw()
         if self.command not in FIGURES:
             raise UsageError(f"the answer of {self.command} has no picture of its own")
-        made: Figure = _named("figures", FIGURES[self.command])(self.document)
+        made: Figure = _named("reporting.figures", FIGURES[self.command])(self.document)
         return made
 
     def save(self, name: str) -> Path:
         """Write what is printed (.txt, .md, .html), the contract (.json), the main table (.csv) or the picture (.png, .svg, .pdf)."""
-        from bold_orchard.store import write_safely
-        from bold_orchard.text.markup import rendered
+        from bold_orchard.reporting.formats.markup import rendered
+        from bold_orchard.storage.saved_fits import write_safely
 
         path, kind = Path(name), Path(name).suffix.lower()
         if kind not in ENDINGS:
             raise UsageError(f"an answer is written as {', '.join(ENDINGS)}, not '{kind or name}'; give another ending")
         if kind in (".png", ".svg", ".pdf"):
-            from bold_orchard.figures.style import save
+            from bold_orchard.reporting.figures.style import save
 
             made = self.figure()
             write_safely(path, lambda p: save(made, p))

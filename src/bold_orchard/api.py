@@ -18,13 +18,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from bold_orchard.answers import Answer
+from bold_orchard.data.table import Table
 from bold_orchard.design.build import Options
 from bold_orchard.errors import OrchardError, UsageError
-from bold_orchard.fitting import Fit, Settings
-from bold_orchard.fitting import fit as fit_table
+from bold_orchard.estimation.gaussian import Fit, Settings
+from bold_orchard.estimation.gaussian import fit as fit_table
 from bold_orchard.inference.summary import number
-from bold_orchard.sentence.spec import Sentence
-from bold_orchard.table.table import Table
+from bold_orchard.sentence.tree import Sentence
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -49,8 +49,8 @@ def table(data: Any, missing: Sequence[str] = (), where: str | None = None) -> T
     OrchardError
         for what is no table, with what to give instead.
     """
-    from bold_orchard.table.evaluate import filter_rows
-    from bold_orchard.table.read import frame_table, read_table
+    from bold_orchard.data.evaluate import filter_rows
+    from bold_orchard.data.read import frame_table, read_table
 
     if isinstance(missing, str):
         missing = [missing]
@@ -151,7 +151,7 @@ def fit(
 
 def _check(settings: Settings) -> None:
     """The same refusals as the command line's."""
-    from bold_orchard.inference.freedom import METHODS
+    from bold_orchard.inference.coefficients.precision import METHODS
 
     if settings.df not in METHODS:
         raise UsageError(f"df is one of {', '.join(METHODS)}, not '{settings.df}'")
@@ -168,8 +168,8 @@ def _check(settings: Settings) -> None:
 
 def open_fit(name: str) -> Model:
     """A fit kept by ``save`` or ``orchard fit --save``, by its name or the path of its file, ready to go on with."""
-    from bold_orchard.store import load_document, own_table
-    from bold_orchard.store import open_fit as taken_up
+    from bold_orchard.storage.saved_fits import load_document, own_table
+    from bold_orchard.storage.saved_fits import open_fit as taken_up
 
     saved = load_document(name)["saved"]
     return Model(taken_up(name), own_table(name), None, tuple(saved["missing"]), saved["where"])
@@ -177,7 +177,7 @@ def open_fit(name: str) -> Model:
 
 def scout(data: Any, unit: Sequence[str] = (), *, missing: Sequence[str] = (), where: str | None = None) -> Answer:
     """What the columns are, which of them group the rows, what varies inside a group; see ``orchard scout``."""
-    from bold_orchard.table.scout import scout as scouted
+    from bold_orchard.data.scout import scout as scouted
 
     units = [unit] if isinstance(unit, str) else list(unit)
     return Answer("scout", scouted(table(data, missing, where), units))
@@ -191,7 +191,7 @@ def compare(
     seed: int = SEED,
 ) -> Answer:
     """Likelihood-ratio tests and information criteria of fits of the same rows; see ``orchard compare``."""
-    from bold_orchard.inference.compare import compare_fits
+    from bold_orchard.inference.comparison.compare import compare_fits
 
     given = [f for each in fits for f in (each if isinstance(each, (list, tuple)) else (each,))]
     opened = [open_fit(f).core if isinstance(f, str) else f.core for f in given]
@@ -201,8 +201,8 @@ def compare(
     document, compared = compare_fits(named, force, common_rows, bootstrap, seed)
 
     def picture() -> Figure:
-        from bold_orchard.figures.compare import compare_figure
-        from bold_orchard.inference.lines import compared_lines
+        from bold_orchard.inference.prediction.average_lines import compared_lines
+        from bold_orchard.reporting.figures.compare import compare_figure
 
         return compare_figure(document, compared_lines(compared))
 
@@ -289,7 +289,7 @@ class Model:
     def save(self, name: str) -> Path:
         """Keep the fit as NAME.fit.json for later commands; a name that ends in .txt, .json, .html, ... writes what is printed."""
         from bold_orchard.answers import ENDINGS
-        from bold_orchard.store import ENDING, save_fit
+        from bold_orchard.storage.saved_fits import ENDING, save_fit
 
         if Path(name).suffix.lower() in ENDINGS and not name.endswith(ENDING):
             return self.answer.save(name)
@@ -311,8 +311,8 @@ class Model:
         contrast: Sequence[str] = (), force: bool = False, confidence: float | None = None,
     ) -> Answer:  # fmt: skip
         """Tests of the fixed terms, and of contrasts in words; see ``orchard terms``."""
-        from bold_orchard.inference.contrasts import contrast as tested
-        from bold_orchard.inference.terms import terms
+        from bold_orchard.inference.coefficients.contrasts import contrast as tested
+        from bold_orchard.inference.coefficients.terms import terms
 
         if type not in (1, 2, 3):
             raise UsageError(f"the type is 1, 2 or 3, not {type!r}")
@@ -328,8 +328,8 @@ class Model:
         confidence: float | None = None,
     ) -> Answer:  # fmt: skip
         """Adjusted means of a term's levels and their differences; see ``orchard means``."""
-        from bold_orchard.inference.adjust import METHODS
-        from bold_orchard.inference.means import means
+        from bold_orchard.inference.coefficients.means import means
+        from bold_orchard.inference.coefficients.multiplicity import METHODS
 
         if correction not in METHODS:
             raise UsageError(f"the correction is one of {', '.join(METHODS)}, not '{correction}'")
@@ -341,7 +341,7 @@ class Model:
         self, method: str = "wald", *, against: Model | None = None, confidence: float | None = None
     ) -> Answer:
         """Variance components with errors, shares, ICC and R squared; see ``orchard components``."""
-        from bold_orchard.inference.components import components
+        from bold_orchard.inference.variances.components import components
 
         if method not in ("wald", "profile"):
             raise UsageError(f"the method is wald or profile, not '{method}'")
@@ -353,14 +353,14 @@ class Model:
         confidence: float | None = None,
     ) -> Answer:  # fmt: skip
         """Intervals for everything: profile, wald or bootstrap; see ``orchard intervals``."""
-        from bold_orchard.inference.intervals import intervals
+        from bold_orchard.inference.intervals.intervals import intervals
 
         level = confidence or self.core.settings.confidence
         return Answer("intervals", intervals(self.core, method, level, 12, samples, seed, force))
 
     def groups(self, *, confidence: float | None = None) -> Answer:
         """What was predicted for each unit, and how surely; see ``orchard groups``."""
-        from bold_orchard.inference.groups import groups
+        from bold_orchard.inference.prediction.groups import groups
 
         return Answer("groups", groups(self.core, confidence or self.core.settings.confidence))
 
@@ -369,12 +369,12 @@ class Model:
         kind: str = "overview",
     ) -> Answer:  # fmt: skip
         """Residuals at every level; ``figure()`` draws the ``kind`` of picture; see ``orchard check``."""
-        from bold_orchard.diagnostics.check import Asked, check
+        from bold_orchard.diagnostics.checks import Asked, check
 
         checked = check(self.core, Asked(unit, time, influence, seed))
 
         def picture() -> Figure:
-            from bold_orchard.figures.check import check_figure, refuse_empty
+            from bold_orchard.reporting.figures.check import check_figure, refuse_empty
 
             refuse_empty(self.core, checked, kind)
             return check_figure(self.core, checked, kind)
@@ -386,7 +386,7 @@ class Model:
         seed: int = SEED, confidence: float | None = None,
     ) -> Answer:  # fmt: skip
         """Predicted values of the fit's own rows or of new ones; see ``orchard predict``."""
-        from bold_orchard.inference.predict import predict_document
+        from bold_orchard.inference.prediction.predict import predict_document
 
         rows = self.rows if new is None else table(new, missing, where)
         level = confidence or self.core.settings.confidence

@@ -10,8 +10,8 @@ from bold_orchard.cli.options import check_targets, deliver, fit_argument, outpu
 if TYPE_CHECKING:
     import pandas as pd
 
-    from bold_orchard.diagnostics.check import Checked
-    from bold_orchard.fitting import Fit
+    from bold_orchard.diagnostics.checks import Checked
+    from bold_orchard.estimation.gaussian import Fit
 
 EXAMPLE = """examples:
   orchard check slopes --figure check.png
@@ -39,9 +39,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     from bold_orchard.cli.progress import Steps
-    from bold_orchard.diagnostics.check import Asked, check
-    from bold_orchard.store import open_fit
-    from bold_orchard.text.check import check_page
+    from bold_orchard.diagnostics.checks import Asked, check
+    from bold_orchard.reporting.pages.check import check_page
+    from bold_orchard.storage.saved_fits import open_fit
 
     check_targets(args)
     fit = open_fit(args.fit)
@@ -49,12 +49,12 @@ def run(args: argparse.Namespace) -> int:
         checked = check(fit, Asked(args.unit, args.time, args.influence, args.seed), progress)
 
     if args.figure:
-        from bold_orchard.figures.check import refuse_empty
+        from bold_orchard.reporting.figures.check import refuse_empty
 
         refuse_empty(fit, checked, args.kind)
 
     def picture() -> Any:
-        from bold_orchard.figures.check import check_figure
+        from bold_orchard.reporting.figures.check import check_figure
 
         return check_figure(fit, checked, args.kind)
 
@@ -66,7 +66,7 @@ def run(args: argparse.Namespace) -> int:
 
 def _rows(fit: Fit, checked: Checked) -> pd.DataFrame:
     """The rows used, with fitted values and residuals of every kind beside them."""
-    from bold_orchard.inference.predict import beside
+    from bold_orchard.inference.prediction.predict import beside
 
     r = checked.residuals
     made = {

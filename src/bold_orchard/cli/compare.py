@@ -26,9 +26,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from bold_orchard.cli.progress import Steps
     from bold_orchard.errors import UsageError
-    from bold_orchard.inference.compare import compare_fits
-    from bold_orchard.store import open_fit
-    from bold_orchard.text.others import compare_page
+    from bold_orchard.inference.comparison.compare import compare_fits
+    from bold_orchard.reporting.pages.others import compare_page
+    from bold_orchard.storage.saved_fits import open_fit
 
     if args.bootstrap and args.bootstrap < 20:
         raise UsageError("--bootstrap needs 20 simulated outcomes or more")
@@ -38,8 +38,8 @@ def run(args: argparse.Namespace) -> int:
         document, fits = compare_fits(opened, args.force, args.common_rows, args.bootstrap, args.seed, progress)
 
     def picture():  # type: ignore[no-untyped-def]
-        from bold_orchard.figures.compare import compare_figure
-        from bold_orchard.inference.lines import compared_lines
+        from bold_orchard.inference.prediction.average_lines import compared_lines
+        from bold_orchard.reporting.figures.compare import compare_figure
 
         return compare_figure(document, compared_lines(fits))
 

@@ -25,9 +25,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     from bold_orchard.cli.progress import Steps
-    from bold_orchard.inference.components import components
-    from bold_orchard.store import open_fit
-    from bold_orchard.text.others import components_page
+    from bold_orchard.inference.variances.components import components
+    from bold_orchard.reporting.pages.others import components_page
+    from bold_orchard.storage.saved_fits import open_fit
 
     check_targets(args)
     fit = open_fit(args.fit)
@@ -36,7 +36,7 @@ def run(args: argparse.Namespace) -> int:
         document = components(fit, args.confidence or fit.settings.confidence, args.method, against, progress)
 
     def picture():  # type: ignore[no-untyped-def]
-        from bold_orchard.figures.components import components_figure
+        from bold_orchard.reporting.figures.components import components_figure
 
         return components_figure(document)
 

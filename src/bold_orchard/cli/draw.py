@@ -12,7 +12,7 @@ from bold_orchard.errors import UsageError
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-    from bold_orchard.fitting import Fit
+    from bold_orchard.estimation.gaussian import Fit
 
 EXAMPLE = """examples:
   orchard draw slopes --figure lines.png
@@ -43,8 +43,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from bold_orchard.store import open_fit
-    from bold_orchard.text.draw import draw_page
+    from bold_orchard.reporting.pages.draw import draw_page
+    from bold_orchard.storage.saved_fits import open_fit
 
     _fitting_options(args)
     check_targets(args)
@@ -85,7 +85,13 @@ def _drawn(fit: Fit, args: argparse.Namespace, confidence: float) -> Drawn:
 
 
 def _lines(fit: Fit, args: argparse.Namespace, confidence: float) -> Drawn:
-    from bold_orchard.inference.drawing import PANELS, chosen_levels, chosen_predictor, drawn_unit, unit_lines
+    from bold_orchard.inference.prediction.drawing import (
+        PANELS,
+        chosen_levels,
+        chosen_predictor,
+        drawn_unit,
+        unit_lines,
+    )
 
     along = chosen_predictor(fit, args.along)
     unit = drawn_unit(fit, args.unit, along)
@@ -98,7 +104,7 @@ def _lines(fit: Fit, args: argparse.Namespace, confidence: float) -> Drawn:
             for x, y in zip(line["x"], line["y"])]  # fmt: skip
 
     def picture() -> Figure:
-        from bold_orchard.figures.draw import lines_figure, panels_figure
+        from bold_orchard.reporting.figures.draw import lines_figure, panels_figure
 
         return panels_figure(fit, made, unit.size) if args.kind == "panels" else lines_figure(fit, made, bool(names))
 
@@ -108,12 +114,12 @@ def _lines(fit: Fit, args: argparse.Namespace, confidence: float) -> Drawn:
 
 
 def _against(fit: Fit, args: argparse.Namespace, confidence: float) -> Drawn:
-    from bold_orchard.inference.drawing import against_rows, correlations, tenths_of
+    from bold_orchard.inference.prediction.drawing import against_rows, correlations, tenths_of
 
     rows, tenths = against_rows(fit), tenths_of(fit)
 
     def picture() -> Figure:
-        from bold_orchard.figures.draw import against_figure
+        from bold_orchard.reporting.figures.draw import against_figure
 
         return against_figure(fit, rows, tenths)
 
@@ -121,7 +127,7 @@ def _against(fit: Fit, args: argparse.Namespace, confidence: float) -> Drawn:
 
 
 def _effects(fit: Fit, args: argparse.Namespace, confidence: float) -> Drawn:
-    from bold_orchard.inference.drawing import chosen_predictor, effects, predictors
+    from bold_orchard.inference.prediction.drawing import chosen_predictor, effects, predictors
 
     chosen = chosen_predictor(fit, args.along)
     made = effects(fit, [chosen] if args.along else predictors(fit), args.by, confidence)
@@ -129,7 +135,7 @@ def _effects(fit: Fit, args: argparse.Namespace, confidence: float) -> Drawn:
             for m in made for x, e, low, high in zip(m["x"], m["estimate"], m["low"], m["high"])]  # fmt: skip
 
     def picture() -> Figure:
-        from bold_orchard.figures.draw import effects_figure
+        from bold_orchard.reporting.figures.draw import effects_figure
 
         return effects_figure(fit, made, confidence)
 
@@ -137,13 +143,13 @@ def _effects(fit: Fit, args: argparse.Namespace, confidence: float) -> Drawn:
 
 
 def _coefficients(fits: list[Fit], args: argparse.Namespace) -> Drawn:
-    from bold_orchard.inference.drawing import coefficients
+    from bold_orchard.inference.prediction.drawing import coefficients
 
     confidence = args.confidence or fits[0].settings.confidence
     rows = coefficients(fits, confidence)
 
     def picture() -> Figure:
-        from bold_orchard.figures.draw import coefficients_figure
+        from bold_orchard.reporting.figures.draw import coefficients_figure
 
         return coefficients_figure(rows, fits[0].design.outcome, confidence)
 

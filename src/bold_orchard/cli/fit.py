@@ -55,7 +55,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from concurrent.futures import ThreadPoolExecutor
 
-    from bold_orchard.table.read import check_missing_syntax, read_table
+    from bold_orchard.data.read import check_missing_syntax, read_table
 
     _check(args)
     check_targets(args)
@@ -64,9 +64,9 @@ def run(args: argparse.Namespace) -> int:
         reading = pool.submit(read_table, args.data, args.missing, args.where)
         from bold_orchard.cli.progress import Steps
         from bold_orchard.design.build import Options
-        from bold_orchard.fitting import Settings, fit
+        from bold_orchard.estimation.gaussian import Settings, fit
+        from bold_orchard.reporting.pages.fit import fit_page
         from bold_orchard.sentence.parse import read_sentence
-        from bold_orchard.text.fit import fit_page
 
         sentence = read_sentence(args.sentence)
         table = reading.result()
@@ -82,14 +82,14 @@ def run(args: argparse.Namespace) -> int:
     if args.ratios:
         made = dataclasses.replace(made, result=ratios(made.result))
     if args.save:
-        from bold_orchard.store import save_fit
+        from bold_orchard.storage.saved_fits import save_fit
 
         made = dataclasses.replace(made, result=made.result | {"name": _plain(args.save)})
         path = save_fit(made, args.save, args.data, args.missing, args.where)
     document = made.result
 
     def picture():  # type: ignore[no-untyped-def]
-        from bold_orchard.figures.fit import fit_figure
+        from bold_orchard.reporting.figures.fit import fit_figure
 
         return fit_figure(document)
 
@@ -108,7 +108,7 @@ def _check(args: argparse.Namespace) -> None:
 
 def effects(made):  # type: ignore[no-untyped-def]
     """Average effects on the outcome's scale; raises UsageError for a fit whose scale is that already."""
-    from bold_orchard.inference.outcome import average_effects
+    from bold_orchard.inference.prediction.response_scale import average_effects
 
     if not made.design.generalized or made.design.family == "ordinal":
         raise UsageError(

@@ -19,16 +19,16 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from bold_orchard.inference.groups import groups
-    from bold_orchard.store import open_fit
-    from bold_orchard.text.groups import groups_page
+    from bold_orchard.inference.prediction.groups import groups
+    from bold_orchard.reporting.pages.groups import groups_page
+    from bold_orchard.storage.saved_fits import open_fit
 
     check_targets(args)
     fit = open_fit(args.fit)
     document = groups(fit, args.confidence or fit.settings.confidence)
 
     def picture() -> Any:
-        from bold_orchard.figures.groups import groups_figure
+        from bold_orchard.reporting.figures.groups import groups_figure
 
         return groups_figure(document)
 

@@ -30,9 +30,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from bold_orchard.cli.progress import Steps
     from bold_orchard.errors import UsageError
-    from bold_orchard.inference.intervals import intervals
-    from bold_orchard.store import open_fit
-    from bold_orchard.text.intervals import intervals_page
+    from bold_orchard.inference.intervals.intervals import intervals
+    from bold_orchard.reporting.pages.intervals import intervals_page
+    from bold_orchard.storage.saved_fits import open_fit
 
     method = args.method or ("profile" if args.bootstrap is None else "bootstrap")
     for option, samples in (("--bootstrap", args.bootstrap), ("--samples", args.samples)):
@@ -47,7 +47,7 @@ def run(args: argparse.Namespace) -> int:
                              args.bootstrap or args.samples or 1000, args.seed, args.force, progress)  # fmt: skip
 
     def picture():  # type: ignore[no-untyped-def]
-        from bold_orchard.figures.intervals import intervals_figure
+        from bold_orchard.reporting.figures.intervals import intervals_figure
 
         return intervals_figure(document)
 

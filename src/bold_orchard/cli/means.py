@@ -37,9 +37,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from bold_orchard.inference.means import means
-    from bold_orchard.store import open_fit
-    from bold_orchard.text.means import means_page
+    from bold_orchard.inference.coefficients.means import means
+    from bold_orchard.reporting.pages.means import means_page
+    from bold_orchard.storage.saved_fits import open_fit
 
     check_targets(args)
     fit = open_fit(args.fit)
@@ -49,7 +49,7 @@ def run(args: argparse.Namespace) -> int:
     shown = {"differences": args.differences or args.ratios or args.within is not None, "sed": args.sed}
 
     def picture() -> Any:
-        from bold_orchard.figures.means import means_figure
+        from bold_orchard.reporting.figures.means import means_figure
 
         return means_figure(document)
 
@@ -94,7 +94,7 @@ def _table(document: dict[str, Any], differences: bool, sed: bool) -> list[dict[
                     flat |= dict(zip((key.replace("ci", "low"), key.replace("ci", "high")), p[key]))
             rows.append({"part": "difference"} | flat)
     if sed:
-        from bold_orchard.inference.means import label
+        from bold_orchard.inference.coefficients.means import label
 
         names = [label(m["levels"]) for m in document["means"]]
         rows += [

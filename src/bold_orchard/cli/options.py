@@ -12,13 +12,13 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from bold_orchard.errors import OrchardError, UsageError, nearest
-from bold_orchard.plain import clean
+from bold_orchard.results.plain import clean
 
 if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.figure import Figure
 
-    from bold_orchard.text.page import Page
+    from bold_orchard.reporting.page import Page
 
 SEED = 20260101
 FORMS = (".html", ".md", ".txt", ".csv", ".json")
@@ -116,7 +116,7 @@ def _digits(text: str) -> int:
 def check_targets(args: argparse.Namespace) -> None:
     """Refuse output files that cannot be written, before any work is done."""
     if args.figure:
-        from bold_orchard.figures.style import check_ending
+        from bold_orchard.reporting.figures.style import check_ending
 
         check_ending(args.figure)
     for path in args.to:
@@ -140,14 +140,14 @@ def deliver(
     figure: Callable[[], Figure] | None = None,
 ) -> None:
     """Write the files asked for, then print the document or its page."""
-    from bold_orchard.store import write_safely
+    from bold_orchard.storage.saved_fits import write_safely
 
     if args.figure and figure is None:
         raise UsageError("this command has no picture yet; leave out --figure")
     if args.csv and table is not None:
         write_csv(args.csv, table())
     if args.figure and figure is not None:
-        from bold_orchard.figures.style import save
+        from bold_orchard.reporting.figures.style import save
 
         made = figure()
         write_safely(args.figure, lambda path: save(made, path))
@@ -157,7 +157,7 @@ def deliver(
         json.dump(clean(document), sys.stdout, indent=1, allow_nan=False, ensure_ascii=False)
         sys.stdout.write("\n")
         return
-    from bold_orchard.text.page import print_page
+    from bold_orchard.reporting.page import print_page
 
     if args.quiet:
         document = document | {"notes": []}
@@ -175,8 +175,8 @@ def _write_as(
     table: Callable[[], list[dict[str, Any]] | pd.DataFrame] | None,
 ) -> None:  # fmt: skip
     """The whole result in the form that the ending names."""
-    from bold_orchard.store import write_safely
-    from bold_orchard.text.markup import rendered
+    from bold_orchard.reporting.formats.markup import rendered
+    from bold_orchard.storage.saved_fits import write_safely
 
     ending = Path(path).suffix.lower()
     if ending == ".csv":
@@ -194,7 +194,7 @@ def _write_as(
 def write_csv(path: str, rows: list[dict[str, Any]] | pd.DataFrame) -> None:
     import csv
 
-    from bold_orchard.store import write_safely
+    from bold_orchard.storage.saved_fits import write_safely
 
     def write(p: Path) -> None:
         if not isinstance(rows, list):

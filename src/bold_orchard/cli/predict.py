@@ -24,10 +24,10 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from bold_orchard.inference.predict import predict_document
-    from bold_orchard.store import open_fit, own_table
-    from bold_orchard.table.read import read_table
-    from bold_orchard.text.others import predict_page
+    from bold_orchard.data.read import read_table
+    from bold_orchard.inference.prediction.predict import predict_document
+    from bold_orchard.reporting.pages.others import predict_page
+    from bold_orchard.storage.saved_fits import open_fit, own_table
 
     check_targets(args)
     fit = open_fit(args.fit)
@@ -36,7 +36,7 @@ def run(args: argparse.Namespace) -> int:
     rows = document["rows"]
 
     def picture() -> Any:
-        from bold_orchard.figures.predict import predict_figure
+        from bold_orchard.reporting.figures.predict import predict_figure
 
         return predict_figure(document)
 

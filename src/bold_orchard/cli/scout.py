@@ -25,9 +25,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from bold_orchard.table.read import check_missing_syntax, read_table
-    from bold_orchard.table.scout import scout
-    from bold_orchard.text.others import scout_page
+    from bold_orchard.data.read import check_missing_syntax, read_table
+    from bold_orchard.data.scout import scout
+    from bold_orchard.reporting.pages.others import scout_page
 
     check_targets(args)
     check_missing_syntax(args.missing)
@@ -35,7 +35,7 @@ def run(args: argparse.Namespace) -> int:
     document = scout(table, args.unit)
 
     def picture():  # type: ignore[no-untyped-def]
-        from bold_orchard.figures.scout import scout_figure
+        from bold_orchard.reporting.figures.scout import scout_figure
 
         units = args.unit or [g["column"] for g in document["groupings"]]
         if not units:

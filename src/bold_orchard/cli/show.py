@@ -29,8 +29,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     from bold_orchard.inference.summary import with_confidence
-    from bold_orchard.store import load_document
-    from bold_orchard.text.fit import fit_page
+    from bold_orchard.reporting.pages.fit import fit_page
+    from bold_orchard.storage.saved_fits import load_document
 
     check_targets(args)
     document = load_document(args.fit)
@@ -39,7 +39,7 @@ def run(args: argparse.Namespace) -> int:
     if args.confidence:
         document = with_confidence(document, args.confidence)
     if args.effects:
-        from bold_orchard.store import open_fit
+        from bold_orchard.storage.saved_fits import open_fit
 
         document = document | {"average_effects": effects(open_fit(args.fit))}
     if args.ratios:
@@ -48,7 +48,7 @@ def run(args: argparse.Namespace) -> int:
         document = {k: v for k, v in document.items() if k != "saved"}
 
     def picture():  # type: ignore[no-untyped-def]
-        from bold_orchard.figures.fit import fit_figure
+        from bold_orchard.reporting.figures.fit import fit_figure
 
         return fit_figure(document)
 
@@ -60,8 +60,8 @@ def _write_matrices(args: argparse.Namespace) -> None:
     from pathlib import Path
 
     from bold_orchard.errors import OrchardError
-    from bold_orchard.inference.algebra import write_out
-    from bold_orchard.store import open_fit
+    from bold_orchard.inference.equations import write_out
+    from bold_orchard.storage.saved_fits import open_fit
 
     made = write_out(open_fit(args.fit), args.level)
     folder = Path(args.matrices)

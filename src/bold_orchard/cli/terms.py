@@ -32,10 +32,10 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def run(args: argparse.Namespace) -> int:
-    from bold_orchard.inference.contrasts import contrast
-    from bold_orchard.inference.terms import terms
-    from bold_orchard.store import open_fit
-    from bold_orchard.text.terms import terms_page
+    from bold_orchard.inference.coefficients.contrasts import contrast
+    from bold_orchard.inference.coefficients.terms import terms
+    from bold_orchard.reporting.pages.terms import terms_page
+    from bold_orchard.storage.saved_fits import open_fit
 
     check_targets(args)
     fit = open_fit(args.fit)
@@ -47,7 +47,7 @@ def run(args: argparse.Namespace) -> int:
     rows: list[dict[str, Any]] = [{k: v for k, v in t.items() if k != "parts"} for t in tests]
 
     def picture() -> Any:
-        from bold_orchard.figures.terms import terms_figure
+        from bold_orchard.reporting.figures.terms import terms_figure
 
         return terms_figure(document)
 

@@ -1,6 +1,6 @@
 """Covariance structures of the effects of one unit: theta -> factor T with G = sigma^2 T T'."""
 
-from bold_orchard.covariance.structures import (
+from bold_orchard.covariance.effects.structures import (
     STRUCTURES,
     Diagonal,
     Exchangeable,

@@ -11,18 +11,18 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
-from bold_orchard.design import guards
-from bold_orchard.design.coding import Part, build_part
-from bold_orchard.design.functions import Category, Maker
+from bold_orchard.data.codes import suspicions
+from bold_orchard.data.table import Labels, Table
+from bold_orchard.design import validation
+from bold_orchard.design.known_matrices import factor, in_order, read_matrix
 from bold_orchard.design.lags import lag_calls, with_lags
-from bold_orchard.design.matrices import factor, in_order, read_matrix
-from bold_orchard.design.outcome import family_and_link, read_response
+from bold_orchard.design.magnitudes import check_scales
+from bold_orchard.design.model_matrix import Part, build_part
 from bold_orchard.design.residual import ResidualPart, build_residual
-from bold_orchard.design.scales import check_scales
+from bold_orchard.design.response import family_and_link, read_response
+from bold_orchard.design.transformations import Category, Maker
 from bold_orchard.errors import OrchardError, SentenceError, shown, unknown_name
-from bold_orchard.sentence import spec
-from bold_orchard.table.codes import suspicions
-from bold_orchard.table.table import Labels, Table
+from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
 
@@ -74,7 +74,7 @@ class Clause:
 
     unit: int
     part: Part
-    structure: spec.Structure
+    structure: tree.Structure
     block: int
     columns: slice
     given: Array | None = None
@@ -92,7 +92,7 @@ class Block:
 class Design:
     """Everything the likelihood and the printed result need; ``table`` holds the rows used only."""
 
-    sentence: spec.Sentence
+    sentence: tree.Sentence
     table: Table
     y: Array
     fixed: Part
@@ -132,7 +132,7 @@ class Design:
         return str(self.sentence.outcome)
 
 
-def build_design(sentence: spec.Sentence, table: Table, options: Options) -> Design:
+def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Design:
     """Code a sentence on a table.
 
     Raises OrchardError (SentenceError with a caret where a place is to blame) for everything that cannot be
@@ -140,7 +140,7 @@ def build_design(sentence: spec.Sentence, table: Table, options: Options) -> Des
     """
     check_columns(sentence, table)
     family, link = family_and_link(sentence, options.family, options.link)
-    guards.outcome_kind(sentence, table, options.family, family)
+    validation.outcome_kind(sentence, table, options.family, family)
     table, filled = _fill_means(table, options.fill_mean)
     table, gaps = with_lags(sentence, table)
     used, dropped = _rows_used(sentence, table, options.weights)
@@ -151,7 +151,7 @@ def build_design(sentence: spec.Sentence, table: Table, options: Options) -> Des
     offsets, plain = split_offsets(sentence.terms, maker)
     fixed = fixed_part(plain, sentence, maker, family)
     units, clauses, blocks = _units_and_clauses(sentence, maker, used)
-    guards.residual_clauses(sentence, (family, link) == ("gaussian", "identity"))
+    validation.residual_clauses(sentence, (family, link) == ("gaussian", "identity"))
     residual = _residual(sentence, maker, used)
     weights = _weights(options.weights, used)
     notes = [*sentence.notes, *response.notes, *gaps, *(f"{f['rows']:,} missing cells of {f['column']} were filled with its mean, "
@@ -178,9 +178,9 @@ def build_design(sentence: spec.Sentence, table: Table, options: Options) -> Des
         levels=response.levels,
         warnings=tuple(suspicions(used, _model_columns(sentence, options.weights))),
     )
-    guards.enough_rows(design)
+    validation.enough_rows(design)
     far = check_scales(design)
-    return replace(design, notes=(*design.notes, *guards.units_and_slopes(design, options.force), *far))
+    return replace(design, notes=(*design.notes, *validation.units_and_slopes(design, options.force), *far))
 
 
 def rebuild_parts(design: Design, table: Table) -> tuple[Part, tuple[Part, ...], Array | None]:
@@ -196,28 +196,28 @@ def rebuild_parts(design: Design, table: Table) -> tuple[Part, tuple[Part, ...],
     return fixed, tuple(build_part(e.terms, False, maker) for e in design.sentence.each), offsets
 
 
-def covariate_columns(sentence: spec.Sentence) -> list[str]:
+def covariate_columns(sentence: tree.Sentence) -> list[str]:
     """Columns a prediction needs beside the units."""
     parts = (sentence.terms, tuple(e.terms for e in sentence.each))
-    return [c.name for c in spec.columns_of(parts)]
+    return [c.name for c in tree.columns_of(parts)]
 
 
-def check_columns(sentence: spec.Sentence, table: Table) -> None:
+def check_columns(sentence: tree.Sentence, table: Table) -> None:
     """Raise SentenceError, with a caret and the nearest name, for a column that is not in the table."""
     for given in sentence.lets:
         if table.has(given.name):
             message = f"'{given.name}' is a column of {table.name}; let needs a name of its own"
             raise SentenceError(message, sentence.source, given.place[0], given.place[1] - given.place[0])
-    for column in spec.columns_of(sentence):
+    for column in tree.columns_of(sentence):
         if not table.has(column.name):
             message = unknown_name("column", column.name, [*table.columns, "intercept"], table.name)
             raise SentenceError(message, sentence.source, column.place[0], column.place[1] - column.place[0])
 
 
-def check_baselines(baselines: dict[str, str], sentence: spec.Sentence, table: Table) -> list[str]:
+def check_baselines(baselines: dict[str, str], sentence: tree.Sentence, table: Table) -> list[str]:
     """Raise OrchardError for a baseline of a column that is not there; a note for one that the sentence does not use."""
     notes = []
-    names = {c.name for c in spec.columns_of((sentence.terms, sentence.each))}
+    names = {c.name for c in tree.columns_of((sentence.terms, sentence.each))}
     for column in baselines:
         if not table.has(column):
             raise OrchardError(unknown_name("column", column, table.columns, table.name) + " (in --baseline)")
@@ -226,11 +226,11 @@ def check_baselines(baselines: dict[str, str], sentence: spec.Sentence, table: T
     return notes
 
 
-def _model_columns(sentence: spec.Sentence, weights: str | None) -> list[str]:
+def _model_columns(sentence: tree.Sentence, weights: str | None) -> list[str]:
     """Columns whose values the model uses, units aside."""
     parts = (sentence.outcome, sentence.terms, tuple(e.terms for e in sentence.each), sentence.spread)
     time = sentence.within.structure.column if sentence.within else None
-    names = [c.name for c in spec.columns_of((parts, time), units=False)]
+    names = [c.name for c in tree.columns_of((parts, time), units=False)]
     return list(dict.fromkeys([*names, *([weights] if weights else [])]))
 
 
@@ -248,10 +248,10 @@ def _fill_means(table: Table, columns: Sequence[str]) -> tuple[Table, list[dict[
     return replace(table, frame=frame), filled
 
 
-def _rows_used(sentence: spec.Sentence, table: Table, weights: str | None) -> tuple[Table, list[dict[str, Any]]]:
+def _rows_used(sentence: tree.Sentence, table: Table, weights: str | None) -> tuple[Table, list[dict[str, Any]]]:
     """Keep the complete rows; count each lost row under the first column that lost it."""
-    columns = [c.name for c in spec.columns_of((sentence.outcome, sentence.terms, sentence.each))]
-    columns += [c.name for c in spec.columns_of((sentence.within, sentence.spread))]
+    columns = [c.name for c in tree.columns_of((sentence.outcome, sentence.terms, sentence.each))]
+    columns += [c.name for c in tree.columns_of((sentence.within, sentence.spread))]
     columns += [weights] if weights else []
     columns += [c.written for c in lag_calls(sentence)]
     keep = np.ones(len(table), dtype=bool)
@@ -271,7 +271,7 @@ def _rows_used(sentence: spec.Sentence, table: Table, weights: str | None) -> tu
     return (table if not dropped else table.take(keep)), dropped
 
 
-def fixed_part(terms: tuple[spec.Term, ...], sentence: spec.Sentence, maker: Maker, family: str) -> Part:
+def fixed_part(terms: tuple[tree.Term, ...], sentence: tree.Sentence, maker: Maker, family: str) -> Part:
     """The fixed part; of grades coded as with an intercept, whose place the thresholds take."""
     if family != "ordinal":
         return build_part(terms, sentence.intercept, maker)
@@ -280,12 +280,12 @@ def fixed_part(terms: tuple[spec.Term, ...], sentence: spec.Sentence, maker: Mak
     return Part(part.terms[1:], part.names[1:], part.labels[1:], part.values[1:], owner, part.zeros, part.degrees[1:])
 
 
-def split_offsets(terms: tuple[spec.Term, ...], maker: Maker) -> tuple[Array | None, tuple[spec.Term, ...]]:
+def split_offsets(terms: tuple[tree.Term, ...], maker: Maker) -> tuple[Array | None, tuple[tree.Term, ...]]:
     """The sum of all offset(...) terms, and the other terms."""
     total, plain = None, []
     for term in terms:
         factor = term.factors[0]
-        if isinstance(factor, spec.Call) and factor.function == "offset":
+        if isinstance(factor, tree.Call) and factor.function == "offset":
             values = maker.numeric(factor, "offset").values[0]
             total = values if total is None else total + values
         else:
@@ -304,7 +304,7 @@ def _weights(column: str | None, table: Table) -> Array | None:
     return weights
 
 
-def _residual(sentence: spec.Sentence, maker: Maker, table: Table) -> ResidualPart:
+def _residual(sentence: tree.Sentence, maker: Maker, table: Table) -> ResidualPart:
     if sentence.within is None:
         return build_residual(sentence, maker, None, [])
     codes = unit_codes(sentence.within.unit, table)
@@ -312,7 +312,7 @@ def _residual(sentence: spec.Sentence, maker: Maker, table: Table) -> ResidualPa
 
 
 def _units_and_clauses(
-    sentence: spec.Sentence, maker: Maker, table: Table
+    sentence: tree.Sentence, maker: Maker, table: Table
 ) -> tuple[tuple[UnitCodes, ...], tuple[Clause, ...], tuple[Block, ...]]:
     """Clauses of one unit share a block, except those with a known covariance between levels."""
     units: dict[str, UnitCodes] = {}
@@ -339,7 +339,7 @@ def _units_and_clauses(
     return tuple(units.values()), tuple(clauses), tuple(blocks)
 
 
-def _with_matrix(unit: UnitCodes, structure: spec.Structure, part: Part) -> Block:
+def _with_matrix(unit: UnitCodes, structure: tree.Structure, part: Part) -> Block:
     """A block whose levels are the labels of a matrix file."""
     assert structure.file is not None
     if structure.kind == "given" and len(part.names) != 1:
@@ -358,7 +358,7 @@ def _with_matrix(unit: UnitCodes, structure: spec.Structure, part: Part) -> Bloc
     return Block(known, factor(matrix, structure.file, definite=structure.kind == "known"))
 
 
-def _given(structure: spec.Structure, part: Part) -> Array | None:
+def _given(structure: tree.Structure, part: Part) -> Array | None:
     """The factor of a covariance between terms that is given whole; 1 when that between units is given."""
     if structure.kind != "given":
         return None
@@ -369,7 +369,7 @@ def _given(structure: spec.Structure, part: Part) -> Array | None:
     return factor(in_order(structure.file, labels, matrix, list(part.names), "term"), structure.file, definite=False)
 
 
-def unit_codes(unit: spec.Unit, table: Table) -> UnitCodes:
+def unit_codes(unit: tree.Unit, table: Table) -> UnitCodes:
     """Number the levels of a unit; ``tree in orchard`` has one level per tree of each orchard."""
     labels = [table.labels(c.name) for c in unit.columns]
     if len(labels) == 1:

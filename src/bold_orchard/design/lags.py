@@ -7,18 +7,18 @@ from dataclasses import replace
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, counted
-from bold_orchard.sentence import spec
-from bold_orchard.table.table import Table
+from bold_orchard.sentence import tree
 
 
-def lag_calls(item: object) -> list[spec.Call]:
+def lag_calls(item: object) -> list[tree.Call]:
     """Every lag(...) inside a piece of a sentence, once each."""
-    found: dict[str, spec.Call] = {}
+    found: dict[str, tree.Call] = {}
     stack = [item]
     while stack:
         here = stack.pop()
-        if isinstance(here, spec.Call) and here.function == "lag":
+        if isinstance(here, tree.Call) and here.function == "lag":
             found.setdefault(here.written, here)
         elif isinstance(here, (tuple, list)):
             stack += here
@@ -27,14 +27,14 @@ def lag_calls(item: object) -> list[spec.Call]:
     return list(found.values())
 
 
-def with_lags(sentence: spec.Sentence, table: Table) -> tuple[Table, list[str]]:
+def with_lags(sentence: tree.Sentence, table: Table) -> tuple[Table, list[str]]:
     """The table with a column for every lag of the sentence, named as it is written, and what is to be said of gaps.
 
     Raises OrchardError for a time that is no number or occurs twice in a unit.
     """
     notes, frame = [], table.frame
     for call in lag_calls(sentence):
-        x, unit, time = (a.name for a in call.arguments if isinstance(a, spec.Column))
+        x, unit, time = (a.name for a in call.arguments if isinstance(a, tree.Column))
         values, gaps = _before(table, x, unit, time)
         frame = frame.assign(**{call.written: values})
         usual = np.median(gaps) if len(gaps) else 0.0

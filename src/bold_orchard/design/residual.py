@@ -9,11 +9,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.design.coding import Part, build_part
-from bold_orchard.design.functions import Maker
+from bold_orchard.data.natural_order import natural_order
+from bold_orchard.design.model_matrix import Part, build_part
+from bold_orchard.design.transformations import Maker
 from bold_orchard.errors import OrchardError, SentenceError
-from bold_orchard.sentence import spec
-from bold_orchard.table.natural import natural_order
+from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
 
@@ -34,7 +34,7 @@ class ResidualPart:
     spread: Part | None = None
 
 
-def build_residual(sentence: spec.Sentence, maker: Maker, codes: Array | None, texts: list[str]) -> ResidualPart:
+def build_residual(sentence: tree.Sentence, maker: Maker, codes: Array | None, texts: list[str]) -> ResidualPart:
     """Read the clauses on the rows used; raises for a time that occurs twice in a unit and a constant spread."""
     spread = _spread(sentence, maker)
     if sentence.within is None:
@@ -54,7 +54,7 @@ def build_residual(sentence: spec.Sentence, maker: Maker, codes: Array | None, t
     return ResidualPart(structure.kind, unit, codes, time, labels, spread)
 
 
-def _spread(sentence: spec.Sentence, maker: Maker) -> Part | None:
+def _spread(sentence: tree.Sentence, maker: Maker) -> Part | None:
     if not sentence.spread:
         return None
     part = build_part(sentence.spread, True, maker)
@@ -65,7 +65,7 @@ def _spread(sentence: spec.Sentence, maker: Maker) -> Part | None:
     return Part(part.terms[1:], part.names[1:], part.labels[1:], columns, tuple(o - 1 for o in part.owner[1:]))
 
 
-def _time(structure: spec.Structure, maker: Maker, sentence: spec.Sentence) -> tuple[Array | None, tuple[str, ...]]:
+def _time(structure: tree.Structure, maker: Maker, sentence: tree.Sentence) -> tuple[Array | None, tuple[str, ...]]:
     if structure.column is None:
         return None, ()
     column = structure.column
@@ -104,7 +104,7 @@ def _days(maker: Maker, column: str) -> Array | None:
     return (dates - dates.min()).astype(float)[labels.codes]
 
 
-def _no_ties(time: Array, codes: Array, texts: list[str], structure: spec.Structure, unit: str, maker: Maker) -> None:
+def _no_ties(time: Array, codes: Array, texts: list[str], structure: tree.Structure, unit: str, maker: Maker) -> None:
     order = np.lexsort((time, codes))
     same = (np.diff(codes[order]) == 0) & (np.diff(time[order]) == 0)
     if same.any():

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.design.build import Design, UnitCodes
-from bold_orchard.design.coding import Part
+from bold_orchard.design.model_matrix import Part
 from bold_orchard.design.residual import ResidualPart
 
 Array = NDArray[Any]

@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 from scipy import special
 
 from bold_orchard.diagnostics.influence import Influence
-from bold_orchard.fitting import Fit
+from bold_orchard.estimation.gaussian import Fit
 from bold_orchard.sentence.edit import with_curve, with_outcome, with_unit, with_within
-from bold_orchard.sentence.spec import Text, column_text, columns_of
+from bold_orchard.sentence.tree import Text, column_text, columns_of
 
 Array = NDArray[Any]
 SUSPECT = 0.01

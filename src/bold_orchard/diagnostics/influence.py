@@ -12,11 +12,11 @@ from scipy import special
 
 from bold_orchard.design.build import UnitCodes
 from bold_orchard.errors import OrchardError
-from bold_orchard.fitting import Fit
-from bold_orchard.inference.intervals import covariance_of
-from bold_orchard.inference.quantities import Quantity, fixed_quantities, point_of, quantities
+from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.estimation.subset import on_rows
+from bold_orchard.inference.intervals.intervals import covariance_of
+from bold_orchard.inference.variances.quantities import Quantity, fixed_quantities, point_of, quantities
 from bold_orchard.likelihood.leave_out import LeftOut, applies, leave_out
-from bold_orchard.refitting import on_rows
 
 Array = NDArray[Any]
 MOST_WORK, QUICK_WORK, SPARE_WORK = 2_000_000, 200_000, 60_000
@@ -205,7 +205,7 @@ def _one_by_one(
     fit: Fit, unit: UnitCodes, levels: Array, exact: NDArray[np.bool_], report: Progress
 ) -> tuple[Array, Array]:
     """Estimates without each of some levels, by the likelihood of the rows left."""
-    from bold_orchard.inference.resample import run
+    from bold_orchard.inference.intervals.bootstrap import run
 
     names, n_components = list(_fixed(fit)), len(quantities(fit))
 

@@ -9,9 +9,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
+from bold_orchard.estimation.gaussian import Fit, row_order
 from bold_orchard.families import Data
-from bold_orchard.fitting import Fit, row_order
-from bold_orchard.inference.outcome import outcome_mean
+from bold_orchard.inference.prediction.response_scale import outcome_mean
 
 Array = NDArray[Any]
 

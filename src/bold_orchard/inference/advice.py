@@ -9,9 +9,9 @@ import numpy as np
 
 from bold_orchard.design.build import Clause, Design
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
-from bold_orchard.search import Found
+from bold_orchard.optimize.newton import Found
 from bold_orchard.sentence.edit import lowered, with_clause
-from bold_orchard.sentence.spec import Term
+from bold_orchard.sentence.tree import Term
 
 FACT = "That is a fact of the data, not a failure of the fit"
 

@@ -9,11 +9,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.design import guards
+from bold_orchard.design import validation
 from bold_orchard.design.build import Design
 from bold_orchard.inference import advice
+from bold_orchard.inference.coefficients.precision import Precision
 from bold_orchard.inference.distributions import p_of_t, quantile_t
-from bold_orchard.inference.freedom import Precision
 from bold_orchard.inference.separation import separated
 from bold_orchard.inference.summary import (
     SCHEMA,
@@ -26,9 +26,9 @@ from bold_orchard.inference.summary import (
     number,
     random_parts,
 )
-from bold_orchard.likelihood.laplace import Laplace
-from bold_orchard.likelihood.laplace_point import LaplacePoint
-from bold_orchard.search import Found
+from bold_orchard.likelihood.laplace.criterion import Laplace
+from bold_orchard.likelihood.laplace.point import LaplacePoint
+from bold_orchard.optimize.newton import Found
 
 Array = NDArray[Any]
 HUGE = 12.0
@@ -99,7 +99,7 @@ def summarise(
     random = random_parts(design, e)  # type: ignore[arg-type]
     boundary = advice.boundary_notes(design, c, found, random)  # type: ignore[arg-type]
     apart, away = separated(design, c, e), _run_away(design, random)
-    single = guards.told_by_one_row(design)
+    single = validation.told_by_one_row(design)
     troubles = [*([apart] if apart else []), *away, *([single] if single else [])]
     failed = [] if found.converged else [advice.not_converged(found)]  # type: ignore[arg-type]
     found = replace(found, converged=found.converged and not troubles)

@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 
 from bold_orchard.design.build import Design
 from bold_orchard.errors import shown
-from bold_orchard.likelihood.laplace import Laplace
-from bold_orchard.likelihood.laplace_point import LaplacePoint
+from bold_orchard.likelihood.laplace.criterion import Laplace
+from bold_orchard.likelihood.laplace.point import LaplacePoint
 
 Array = NDArray[Any]
 SUSPECT = 8.0

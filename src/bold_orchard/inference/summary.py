@@ -7,15 +7,15 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.design.build import Design
 from bold_orchard.errors import shown
 from bold_orchard.inference import advice
+from bold_orchard.inference.coefficients.precision import Precision
 from bold_orchard.inference.distributions import p_of_t, quantile_t
-from bold_orchard.inference.freedom import Precision
-from bold_orchard.inference.uncertainty import parameter_covariance
+from bold_orchard.inference.variances.information import parameter_covariance
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
-from bold_orchard.likelihood.products import CrossProducts
-from bold_orchard.search import Found
+from bold_orchard.optimize.newton import Found
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/fit/1"

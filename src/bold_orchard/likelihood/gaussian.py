@@ -16,11 +16,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.covariance import Given, Stacked, Structure
-from bold_orchard.likelihood.correlated import Correlated
-from bold_orchard.likelihood.elimination import Backward, Eliminated, backward, eliminate
-from bold_orchard.likelihood.information import quadratic_forms
-from bold_orchard.likelihood.products import CrossProducts
-from bold_orchard.likelihood.substitution import scores
+from bold_orchard.crossproducts.correlated import Correlated
+from bold_orchard.crossproducts.elimination import Backward, Eliminated, backward, eliminate
+from bold_orchard.crossproducts.stages import CrossProducts
+from bold_orchard.crossproducts.substitution import scores
+from bold_orchard.likelihood.average_information import quadratic_forms
 
 Array = NDArray[Any]
 

@@ -14,11 +14,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.likelihood import batched
-from bold_orchard.likelihood.crossproducts import combine, nested_in, picks_of_w, working_effects
+from bold_orchard.crossproducts import batched
+from bold_orchard.crossproducts.assemble import combine, nested_in, picks_of_w, working_effects
+from bold_orchard.crossproducts.row_sums import Sums, one_pass
+from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
-from bold_orchard.likelihood.products import CrossProducts
-from bold_orchard.likelihood.sums import Sums, one_pass
 
 Array = NDArray[Any]
 STEP = 1e-3

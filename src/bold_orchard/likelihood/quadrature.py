@@ -17,8 +17,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.likelihood.laplace import CLOSE, Laplace, Mode
-from bold_orchard.likelihood.laplace_point import LaplacePoint
+from bold_orchard.likelihood.laplace.criterion import CLOSE, Laplace, Mode
+from bold_orchard.likelihood.laplace.point import LaplacePoint
 
 Array = NDArray[Any]
 MOST_TERMS = 3

@@ -10,8 +10,8 @@ from lark import Token, v_args
 from lark.visitors import Transformer_NonRecursive
 
 from bold_orchard.errors import SentenceError, shown
-from bold_orchard.sentence import spec
-from bold_orchard.sentence.check import ALONE, check_call, check_extreme, check_structure
+from bold_orchard.sentence import tree
+from bold_orchard.sentence.signatures import ALONE, check_call, check_extreme, check_structure
 
 SPELLINGS = {"center": "centre"}
 MOST_CROSSED = 10  # cross(...) of ten parts writes 1,023 terms
@@ -30,26 +30,26 @@ class Builder(Transformer_NonRecursive[Any, Any]):
         return SentenceError(message, self.text, place[0], place[1] - place[0])
 
     # -- small parts
-    def column(self, meta: Any, parts: list[Token]) -> spec.Column:
+    def column(self, meta: Any, parts: list[Token]) -> tree.Column:
         raw = str(parts[0])
         name = raw[1:-1].strip() if raw.startswith("[") else raw
-        return spec.Column(name, _place(meta))
+        return tree.Column(name, _place(meta))
 
-    def number(self, meta: Any, parts: list[Token]) -> spec.Number:
+    def number(self, meta: Any, parts: list[Token]) -> tree.Number:
         value = float(parts[0])
         if not math.isfinite(value):
             raise self.fail(f"{parts[0]} is too large for a number", _place(meta))
-        return spec.Number(value, _place(meta))
+        return tree.Number(value, _place(meta))
 
-    def string(self, meta: Any, parts: list[Token]) -> spec.Text:
-        return spec.Text(str(parts[0])[1:-1], _place(meta))
+    def string(self, meta: Any, parts: list[Token]) -> tree.Text:
+        return tree.Text(str(parts[0])[1:-1], _place(meta))
 
-    def intercept(self, meta: Any, _: list[Token]) -> spec.Intercept:
-        return spec.Intercept(_place(meta))
+    def intercept(self, meta: Any, _: list[Token]) -> tree.Intercept:
+        return tree.Intercept(_place(meta))
 
-    def call(self, meta: Any, parts: list[Any]) -> spec.Call:
+    def call(self, meta: Any, parts: list[Any]) -> tree.Call:
         name = SPELLINGS.get(str(parts[0]), str(parts[0]))
-        call = spec.Call(name, tuple(parts[1:]), _place(meta))
+        call = tree.Call(name, tuple(parts[1:]), _place(meta))
         check_call(call, self.fail)
         if name == "cross" and len(call.arguments) > MOST_CROSSED:
             n = len(call.arguments)
@@ -59,164 +59,164 @@ class Builder(Transformer_NonRecursive[Any, Any]):
             )
         return call
 
-    def _chain(self, meta: Any, parts: list[Any], signs: str) -> spec.Expression:
+    def _chain(self, meta: Any, parts: list[Any], signs: str) -> tree.Expression:
         """a + b - c as one node; a chain in brackets at its head is the same chain."""
         operator, operands = "".join(map(str, parts[1::2])), tuple(parts[0::2])
         first = operands[0]
-        if isinstance(first, spec.Arithmetic) and set(first.operator) <= set(signs):
+        if isinstance(first, tree.Arithmetic) and set(first.operator) <= set(signs):
             operator, operands = first.operator + operator, first.operands + operands[1:]
-        return spec.Arithmetic(operator, operands, _place(meta))
+        return tree.Arithmetic(operator, operands, _place(meta))
 
-    def sum(self, meta: Any, parts: list[Any]) -> spec.Expression:
+    def sum(self, meta: Any, parts: list[Any]) -> tree.Expression:
         return self._chain(meta, parts, "+-")
 
-    def product(self, meta: Any, parts: list[Any]) -> spec.Expression:
+    def product(self, meta: Any, parts: list[Any]) -> tree.Expression:
         return self._chain(meta, parts, "*/")
 
-    def signed(self, meta: Any, parts: list[Any]) -> spec.Expression:
+    def signed(self, meta: Any, parts: list[Any]) -> tree.Expression:
         """Signs before a number or a name; two of them cancel."""
-        value: spec.Expression = parts[-1]
-        return value if len(parts) % 2 else spec.Arithmetic("negative", (value,), _place(meta))
+        value: tree.Expression = parts[-1]
+        return value if len(parts) % 2 else tree.Arithmetic("negative", (value,), _place(meta))
 
-    def raised(self, meta: Any, parts: list[Any]) -> spec.Expression:
-        return spec.Arithmetic("^", tuple(parts), _place(meta))
+    def raised(self, meta: Any, parts: list[Any]) -> tree.Expression:
+        return tree.Arithmetic("^", tuple(parts), _place(meta))
 
     # -- conditions
-    def comparison(self, meta: Any, parts: list[Any]) -> spec.Comparison:
+    def comparison(self, meta: Any, parts: list[Any]) -> tree.Comparison:
         operator = {"==": "="}.get(str(parts[1]), str(parts[1]))
-        return spec.Comparison(operator, parts[0], (parts[2],), _place(meta))
+        return tree.Comparison(operator, parts[0], (parts[2],), _place(meta))
 
     def compare(self, meta: Any, parts: list[Token]) -> str:
         return str(parts[0])
 
-    def member(self, meta: Any, parts: list[Any]) -> spec.Comparison:
-        return spec.Comparison("in", parts[0], tuple(parts[1:]), _place(meta))
+    def member(self, meta: Any, parts: list[Any]) -> tree.Comparison:
+        return tree.Comparison("in", parts[0], tuple(parts[1:]), _place(meta))
 
-    def either(self, meta: Any, parts: list[Any]) -> spec.Logic:
-        return spec.Logic("or", tuple(parts), _place(meta))
+    def either(self, meta: Any, parts: list[Any]) -> tree.Logic:
+        return tree.Logic("or", tuple(parts), _place(meta))
 
-    def both(self, meta: Any, parts: list[Any]) -> spec.Logic:
-        return spec.Logic("and", tuple(parts), _place(meta))
+    def both(self, meta: Any, parts: list[Any]) -> tree.Logic:
+        return tree.Logic("and", tuple(parts), _place(meta))
 
-    def negated(self, meta: Any, parts: list[Any]) -> spec.Condition:
-        value: spec.Condition = parts[-1]
-        return value if len(parts) % 2 else spec.Logic("not", (value,), _place(meta))
+    def negated(self, meta: Any, parts: list[Any]) -> tree.Condition:
+        value: tree.Condition = parts[-1]
+        return value if len(parts) % 2 else tree.Logic("not", (value,), _place(meta))
 
-    def condition(self, meta: Any, parts: list[Any]) -> spec.Condition:
+    def condition(self, meta: Any, parts: list[Any]) -> tree.Condition:
         return parts[0]
 
     def combination(self, meta: Any, parts: list[Any]) -> tuple[Any, Any]:
-        return parts[0], (parts[1] if len(parts) == 2 else spec.Number(0.0))
+        return parts[0], (parts[1] if len(parts) == 2 else tree.Number(0.0))
 
     # -- terms
-    def term(self, meta: Any, factors: list[Any]) -> list[spec.Term]:
+    def term(self, meta: Any, factors: list[Any]) -> list[tree.Term]:
         place = _place(meta)
-        if len(factors) == 1 and isinstance(factors[0], spec.Intercept):
-            return [spec.Term((), place)]
-        if len(factors) == 1 and isinstance(factors[0], spec.Call) and factors[0].function == "cross":
+        if len(factors) == 1 and isinstance(factors[0], tree.Intercept):
+            return [tree.Term((), place)]
+        if len(factors) == 1 and isinstance(factors[0], tree.Call) and factors[0].function == "cross":
             return [t for c in _crossed(factors[0]) for t in _parted(c, place)]
         if len(factors) > MOST_CROSSED:
             raise self.fail(f"a product has at most {MOST_CROSSED} parts, not {len(factors)}", place)
         for f in factors:
             check_extreme(f, self.fail)
-            if isinstance(f, spec.Intercept):
+            if isinstance(f, tree.Intercept):
                 raise self.fail("the intercept cannot be part of a product; leave it out of the *", f.place)
-            if len(factors) > 1 and isinstance(f, spec.Call) and f.function in ALONE:
+            if len(factors) > 1 and isinstance(f, tree.Call) and f.function in ALONE:
                 raise self.fail(f"{f.function}(...) stands alone, not inside a product", f.place)
         return _parted(tuple(factors), place)
 
-    def terms(self, meta: Any, groups: list[list[spec.Term]]) -> tuple[spec.Term, ...]:
+    def terms(self, meta: Any, groups: list[list[tree.Term]]) -> tuple[tree.Term, ...]:
         """All terms in order, once each (``a*b`` and ``b*a`` are the same term)."""
-        seen: dict[frozenset[str], spec.Term] = {}
+        seen: dict[frozenset[str], tree.Term] = {}
         for term in itertools.chain(*groups):
             seen.setdefault(term.key, term)
         return tuple(seen.values())
 
     # -- clauses
-    def unit(self, meta: Any, columns: list[spec.Column]) -> spec.Unit:
+    def unit(self, meta: Any, columns: list[tree.Column]) -> tree.Unit:
         names = [c.name for c in columns]
         for i, c in enumerate(columns):
             if c.name in names[:i]:
                 raise self.fail(f"'{c.name}' cannot be nested in itself", c.place)
-        return spec.Unit(tuple(columns), _place(meta))
+        return tree.Unit(tuple(columns), _place(meta))
 
-    def structure_plain(self, meta: Any, parts: list[Token]) -> spec.Structure:
-        return spec.Structure(str(parts[0]), place=_place(meta))
+    def structure_plain(self, meta: Any, parts: list[Token]) -> tree.Structure:
+        return tree.Structure(str(parts[0]), place=_place(meta))
 
-    def structure_column(self, meta: Any, parts: list[Any]) -> spec.Structure:
-        return spec.Structure(str(parts[0]), column=parts[1], place=_place(meta))
+    def structure_column(self, meta: Any, parts: list[Any]) -> tree.Structure:
+        return tree.Structure(str(parts[0]), column=parts[1], place=_place(meta))
 
-    def structure_file(self, meta: Any, parts: list[Token]) -> spec.Structure:
+    def structure_file(self, meta: Any, parts: list[Token]) -> tree.Structure:
         over = str(parts[1]) if len(parts) == 3 else None
-        return spec.Structure(str(parts[0]), file=str(parts[-1])[1:-1], over=over, place=_place(meta))
+        return tree.Structure(str(parts[0]), file=str(parts[-1])[1:-1], over=over, place=_place(meta))
 
-    def each(self, meta: Any, parts: list[Any]) -> spec.Each:
-        structure = parts[1] if len(parts) == 3 else spec.Structure("unstructured")
+    def each(self, meta: Any, parts: list[Any]) -> tree.Each:
+        structure = parts[1] if len(parts) == 3 else tree.Structure("unstructured")
         check_structure(structure, "each", self.fail)
-        terms: tuple[spec.Term, ...] = parts[-1]
+        terms: tuple[tree.Term, ...] = parts[-1]
         for t in terms:
-            if any(isinstance(f, spec.Call) and f.function == "offset" for f in t.factors):
+            if any(isinstance(f, tree.Call) and f.function == "offset" for f in t.factors):
                 raise self.fail("an offset belongs to the fixed part, not to an each clause", t.place)
-        return spec.Each(parts[0], structure, terms)
+        return tree.Each(parts[0], structure, terms)
 
-    def within(self, meta: Any, parts: list[Any]) -> spec.Within:
+    def within(self, meta: Any, parts: list[Any]) -> tree.Within:
         check_structure(parts[1], "within", self.fail)
-        return spec.Within(parts[0], parts[1])
+        return tree.Within(parts[0], parts[1])
 
-    def spread(self, meta: Any, parts: list[Any]) -> tuple[str, tuple[spec.Term, ...], tuple[int, int]]:
+    def spread(self, meta: Any, parts: list[Any]) -> tuple[str, tuple[tree.Term, ...], tuple[int, int]]:
         return ("spread", parts[0], _place(meta))
 
     # -- the whole
     def without(self, meta: Any, _: list[Any]) -> str:
         return "without"
 
-    def plain_outcome(self, meta: Any, parts: list[Any]) -> spec.Outcome:
+    def plain_outcome(self, meta: Any, parts: list[Any]) -> tree.Outcome:
         value = parts[0]
         check_extreme(value, self.fail)
-        if isinstance(value, spec.Intercept):
+        if isinstance(value, tree.Intercept):
             raise self.fail("the outcome must be a column or a function of one", value.place)
-        return spec.Outcome(value)
+        return tree.Outcome(value)
 
-    def trials_outcome(self, meta: Any, parts: list[Any]) -> spec.Outcome:
-        return spec.Outcome(parts[0], parts[1])
+    def trials_outcome(self, meta: Any, parts: list[Any]) -> tree.Outcome:
+        return tree.Outcome(parts[0], parts[1])
 
-    def let(self, meta: Any, parts: list[Any]) -> spec.Named:
+    def let(self, meta: Any, parts: list[Any]) -> tree.Named:
         name, factor = str(parts[0]), parts[1]
-        if name in spec.RESERVED:
+        if name in tree.RESERVED:
             raise self.fail(
                 f"'{name}' is a word of the sentence itself; give the transformation another name", _place(meta)
             )
-        if isinstance(factor, spec.Intercept) or (
-            isinstance(factor, spec.Call) and factor.function in (*ALONE, "split")
+        if isinstance(factor, tree.Intercept) or (
+            isinstance(factor, tree.Call) and factor.function in (*ALONE, "split")
         ):
             raise self.fail("let gives a name to one transformation: let years = rescale(month, 12)", factor.place)
-        return spec.Named(name, factor, _place(meta))
+        return tree.Named(name, factor, _place(meta))
 
-    def _lets(self, parts: list[Any]) -> tuple[dict[str, spec.Named], list[Any]]:
+    def _lets(self, parts: list[Any]) -> tuple[dict[str, tree.Named], list[Any]]:
         """The names given, each with those before it put in its place, and the other parts with all of them."""
-        lets: dict[str, spec.Named] = {}
-        rest = [p for p in parts if not isinstance(p, spec.Named)]
+        lets: dict[str, tree.Named] = {}
+        rest = [p for p in parts if not isinstance(p, tree.Named)]
         for given in parts[: len(parts) - len(rest)]:
             if given.name in lets:
                 raise self.fail(
                     f"'{given.name}' is named twice; give each transformation a name of its own", given.place
                 )
-            lets[given.name] = spec.Named(given.name, spec.named(given.factor, lets), given.place)
+            lets[given.name] = tree.Named(given.name, tree.named(given.factor, lets), given.place)
         if not lets:
             return lets, rest
-        units: list[Any] = [c.unit for c in rest if isinstance(c, (spec.Each, spec.Within))]
+        units: list[Any] = [c.unit for c in rest if isinstance(c, (tree.Each, tree.Within))]
         units += [
             a
             for c in _calls(rest)
-            if c.function in spec.BY_UNIT
+            if c.function in tree.BY_UNIT
             for a in c.arguments[0 if c.function == "lag" else 1 :]
         ]
-        for column in spec.columns_of(units):
+        for column in tree.columns_of(units):
             if column.name in lets:
                 raise self.fail(f"'{column.name}' is a let; a unit is a column of the table", column.place)
-        return lets, [spec.named(p, lets) for p in rest]
+        return lets, [tree.named(p, lets) for p in rest]
 
-    def sentence(self, meta: Any, parts: list[Any]) -> spec.Sentence:
+    def sentence(self, meta: Any, parts: list[Any]) -> tree.Sentence:
         lets, parts = self._lets(parts)
         outcome, terms, *rest = parts
         intercept = "without" not in rest
@@ -227,20 +227,20 @@ class Builder(Transformer_NonRecursive[Any, Any]):
         if not fixed and not intercept:
             raise self.fail("nothing is left in the fixed part", (0, len(self.text)))
         self._outcome_not_among(outcome, (fixed, rest))
-        each = tuple(c for c in rest if isinstance(c, spec.Each))
+        each = tuple(c for c in rest if isinstance(c, tree.Each))
         if len(each) > MOST_CLAUSES:
             raise self.fail(
                 f"{len(each)} each clauses are more than can be fitted together (at most {MOST_CLAUSES})",
                 each[-1].unit.place,
             )
         self._no_clause_twice(each)
-        within = [c for c in rest if isinstance(c, spec.Within)]
+        within = [c for c in rest if isinstance(c, tree.Within)]
         spread = [c for c in rest if isinstance(c, tuple)]
         if len(within) > 1:
             raise self.fail("only one 'within' clause is possible", within[1].unit.place)
         if len(spread) > 1:
             raise self.fail("only one 'spread' clause is possible", spread[1][2])
-        return spec.Sentence(
+        return tree.Sentence(
             source=self.text,
             outcome=outcome,
             terms=fixed,
@@ -252,7 +252,7 @@ class Builder(Transformer_NonRecursive[Any, Any]):
             notes=_missing_parts(fixed),
         )
 
-    def _no_clause_twice(self, each: tuple[spec.Each, ...]) -> None:
+    def _no_clause_twice(self, each: tuple[tree.Each, ...]) -> None:
         """A term in two clauses of one unit: nothing could tell the two variances apart."""
         seen: set[tuple[str, frozenset[str]]] = set()
         for clause in each:
@@ -267,9 +267,9 @@ class Builder(Transformer_NonRecursive[Any, Any]):
                     )  # fmt: skip
                 seen.add(key)
 
-    def _outcome_not_among(self, outcome: spec.Outcome, others: object) -> None:
-        names = {c.name for c in spec.columns_of(outcome)}
-        for column in spec.columns_of(others):
+    def _outcome_not_among(self, outcome: tree.Outcome, others: object) -> None:
+        names = {c.name for c in tree.columns_of(outcome)}
+        for column in tree.columns_of(others):
             if column.name in names and column.name != getattr(outcome.trials, "name", None):
                 raise self.fail(f"'{column.name}' is the outcome and cannot also be a term or a unit", column.place)
 
@@ -278,12 +278,12 @@ def _place(meta: Any) -> tuple[int, int]:
     return (getattr(meta, "start_pos", 0), getattr(meta, "end_pos", 1))
 
 
-def _calls(item: Any) -> list[spec.Call]:
+def _calls(item: Any) -> list[tree.Call]:
     """All functions anywhere inside a piece of a sentence."""
     found, stack = [], [item]
     while stack:
         here = stack.pop()
-        found += [here] if isinstance(here, spec.Call) else []
+        found += [here] if isinstance(here, tree.Call) else []
         if isinstance(here, (tuple, list)):
             stack += here
         elif hasattr(here, "__dataclass_fields__"):
@@ -291,34 +291,34 @@ def _calls(item: Any) -> list[spec.Call]:
     return found
 
 
-def _crossed(call: spec.Call) -> list[tuple[Any, ...]]:
+def _crossed(call: tree.Call) -> list[tuple[Any, ...]]:
     """All non-empty products of the arguments of ``cross``, main effects first."""
     sizes = range(1, len(call.arguments) + 1)
     return [c for size in sizes for c in itertools.combinations(call.arguments, size)]
 
 
-def _parted(factors: tuple[Any, ...], place: tuple[int, int]) -> list[spec.Term]:
+def _parted(factors: tuple[Any, ...], place: tuple[int, int]) -> list[tree.Term]:
     """The terms of a product: split(x, g) in it stands for two, centre(x, g) and mean(x, g)."""
     choices = [
-        [spec.Call(name, f.arguments, f.place) for name in ("centre", "mean")]
-        if isinstance(f, spec.Call) and f.function == "split"
+        [tree.Call(name, f.arguments, f.place) for name in ("centre", "mean")]
+        if isinstance(f, tree.Call) and f.function == "split"
         else [f]
         for f in factors
     ]
-    return [spec.Term(c, place) for c in itertools.product(*choices)]
+    return [tree.Term(c, place) for c in itertools.product(*choices)]
 
 
-def _missing_parts(terms: tuple[spec.Term, ...]) -> tuple[str, ...]:
+def _missing_parts(terms: tuple[tree.Term, ...]) -> tuple[str, ...]:
     """A note for every product some of whose parts are not in the sentence themselves."""
     have = {t.key for t in terms}
     notes = []
     for term in terms:
         sizes = range(1, len(term.factors))
-        parts = [spec.Term(c) for size in sizes for c in itertools.combinations(term.factors, size)]
+        parts = [tree.Term(c) for size in sizes for c in itertools.combinations(term.factors, size)]
         absent = [p for p in parts if p.key not in have]
         if absent:
             notes.append(
                 f"The product {term} stands without {' and '.join(shown(absent))}: its coefficient then also carries "
-                f"what they would explain. To have them, write {spec.Call('cross', term.factors).written}."
+                f"what they would explain. To have them, write {tree.Call('cross', term.factors).written}."
             )
     return tuple(notes)

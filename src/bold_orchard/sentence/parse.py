@@ -10,7 +10,7 @@ from lark import Lark, Tree
 from lark.exceptions import UnexpectedCharacters, UnexpectedEOF, UnexpectedInput, UnexpectedToken, VisitError
 
 from bold_orchard.errors import SentenceError, nearest
-from bold_orchard.sentence import spec
+from bold_orchard.sentence import tree
 from bold_orchard.sentence.builder import Builder
 from bold_orchard.sentence.repair import candidates
 
@@ -28,13 +28,13 @@ DEEPEST = 300  # levels of the parse tree, some 60 brackets: beyond what a perso
 LONGEST_REPAIRED = 500  # letters; longer sentences are not typed by hand
 
 
-def read_sentence(text: str) -> spec.Sentence:
+def read_sentence(text: str) -> tree.Sentence:
     """Read a model sentence (see docs/sentence.md).
 
     Raises SentenceError, with the place, for anything that cannot be read.
     """
     try:
-        sentence: spec.Sentence = _run(text, "sentence", "the sentence")
+        sentence: tree.Sentence = _run(text, "sentence", "the sentence")
     except SentenceError as e:
         meant = _meant(text) if e.text else None
         if meant is None:
@@ -56,15 +56,15 @@ def _meant(text: str) -> str | None:
     return None
 
 
-def read_condition(text: str) -> spec.Condition:
+def read_condition(text: str) -> tree.Condition:
     """Read the expression of ``--where``. Raises SentenceError."""
     return _run(text, "condition", "the expression")
 
 
-def read_combination(text: str) -> tuple[spec.Expression, float]:
+def read_combination(text: str) -> tuple[tree.Expression, float]:
     """Read a contrast: a weighted sum of names, and the number it is compared with (0 unless written)."""
     left, right = _run(text, "combination", "the contrast")
-    if not isinstance(right, spec.Number):
+    if not isinstance(right, tree.Number):
         raise SentenceError("the right side of a contrast is a number: rain = 0", text, *_range(right))
     return left, right.value
 

@@ -1,0 +1,277 @@
+"""Cross-products with a weight for every row, made anew at each step of a generalized model.
+
+Rows stand sorted by the finest unit, so that its sums are runs of rows. Weights may be negative: only products are formed.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable
+from dataclasses import replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.crossproducts.arrays import Arrays, RandomUnit
+from bold_orchard.crossproducts.assemble import Builder, mixed, picks_of_w, split, tails_of, working_effects
+from bold_orchard.crossproducts.elimination import Backward
+from bold_orchard.crossproducts.stages import CrossProducts
+from bold_orchard.crossproducts.standardise import standardise
+from bold_orchard.errors import OrchardError
+
+Array = NDArray[Any]
+MOST_GRID = 40_000_000
+PIECE = 32_768
+
+
+class Weighted:
+    """``order`` (n,) sorts the user's rows; ``x`` (p, n) and ``z[f]`` (k, n) are working columns in that order.
+
+    Effects of every unit are arrays (k, levels) in the user's numbering of levels.
+    """
+
+    def __init__(self, model: Arrays) -> None:
+        chain, tail = split(model)
+        n = model.n
+        self.order = _by_level(model.units[chain[0]]) if chain else np.arange(n)
+        self.standard = standard = standardise(model)
+        pool = np.empty((len(standard.columns), n))
+        for at, values in standard.columns.blocks():
+            pool[:, at] = values
+        self.pool = pool[:, self.order]
+        self.pool[-1] = 0.0
+        self.units = tuple(_sorted(u, self.order) for u in model.units)
+        made = {f: working_effects(u, standard) for f, u in enumerate(model.units)}
+        self.works = {f: work for f, (_, work) in made.items()}
+        self.z = {f: np.ascontiguousarray(work.T @ self.pool) for f, work in self.works.items()}
+        rows = standard.x
+        self.x = self.pool[rows] / standard.scales[rows][:, None]
+        self.frame = CrossProducts(
+            n=n, p=len(rows), standard=standard, stages=[], tails=tails_of(model.units, tail), dense=np.zeros((0, 0)),
+            z_to_work={f: b for f, (b, _) in made.items()}, units=self.units,
+        )  # fmt: skip
+        width = sum(t.levels * t.size for t in self.frame.tails)
+        if chain and width * self.units[chain[0]].levels * self.units[chain[0]].size > MOST_GRID:
+            raise OrchardError(
+                f"{width:,} crossed effects beside {self.units[chain[0]].levels:,} levels are more than a generalized model "
+                "can hold yet; leave a unit out, or fit a part of the data with --where"
+            )
+        self.chain = chain
+        first = np.append(True, np.diff(self.units[chain[0]].codes) != 0) if chain else np.arange(n) % PIECE == 0
+        self.starts = np.flatnonzero(first)
+        everything = picks_of_w(standard)
+        self.plain, self.full = self._builder(everything[:, -1:]), self._builder(everything)
+        self._products: dict[tuple[int, int], Array] = {}
+        for builder in (self.plain, self.full):
+            for table in builder.all_sums():
+                for key in table.made:
+                    self._product(*key)
+
+    def _builder(self, w: Array) -> Builder:
+        builder = Builder(self.units, self.chain, self.frame.tails, self.works, w)
+        builder.as_cells = False
+        builder.plan()
+        return builder
+
+    @cached_property
+    def pieces(self) -> list[tuple[slice, slice]]:
+        """Runs of rows that end with a level of the finest unit, and that unit's levels in them."""
+        n, starts = self.frame.n, self.starts
+        cuts = np.unique(np.append(np.searchsorted(starts, np.arange(0, n, PIECE)), len(starts)))
+        edges = np.append(starts, n)
+        return [(slice(int(edges[a]), int(edges[b])), slice(int(a), int(b))) for a, b in itertools.pairwise(cuts)]
+
+    def each(self, work: Callable[[slice, slice], Any]) -> list[Any]:
+        """``work(rows, levels)`` for every piece, so that what it makes on the way stays in the processor's cache."""
+        return [work(*piece) for piece in self.pieces]
+
+    def at(self, weight: Array, response: Array, with_x: bool = False) -> CrossProducts:
+        """Products of all effects (and X) with themselves under ``weight`` (n,), and with ``response`` (n,)."""
+        return self.made_by(lambda rows: (weight[rows], response[rows]), with_x)
+
+    def made_by(self, source: Callable[[slice], tuple[Array, Array]], with_x: bool = False) -> CrossProducts:
+        """The same from a function of a piece's rows that gives their weight and response."""
+        builder, p = self.full if with_x else self.plain, len(self.x)
+        tables = builder.all_sums()
+        finest = builder.levels[self.chain[0]] if self.chain else None
+        for table in tables:
+            for key in table.made:
+                table.made[key] = np.empty(table.size) if table is finest else np.zeros(0)
+        last = len(self.pool) - 1
+
+        def work(rows: slice, levels: slice) -> tuple[list[Array], Array]:
+            weight, response = source(rows)
+            shared: list[Array] = []
+            for table in tables:
+                for (a, b), total in table.made.items():
+                    column = response if b == last else weight
+                    known = self._products.get((a, b))
+                    made = column if known is None else column * known[rows]
+                    if table is finest:
+                        np.add.reduceat(made, self.starts[levels] - rows.start, out=total[levels])
+                    else:
+                        shared.append(np.bincount(table.codes[rows], made, table.size))
+            gram = np.zeros((1, 1))
+            if with_x:
+                x = self.x[:, rows]
+                gram = np.zeros((p + 1, p + 1))
+                gram[:p, :p] = (x * weight) @ x.T
+                gram[p, :p] = gram[:p, p] = x @ response
+            return shared, gram
+
+        parts = self.each(work)
+        rest = [(table, key) for table in tables if table is not finest for key in table.made]
+        for i, (table, key) in enumerate(rest):
+            table.made[key] = np.sum([shared[i] for shared, _ in parts], axis=0)
+        gram = np.sum([g for _, g in parts], axis=0)
+        stages = [builder.stage(i) for i in range(len(self.chain))]
+        return mixed(replace(self.frame, stages=stages, dense=builder.dense(gram)))
+
+    def _product(self, a: int, b: int) -> None:
+        """Keep the product of two columns; of the constant with itself or the response there is nothing to keep."""
+        last = len(self.pool) - 1
+        if (a, b) in self._products or (a == 0 and b in (0, last)):
+            return
+        self._products[a, b] = self.pool[a] if b == last else self.pool[b] if a == 0 else self.pool[a] * self.pool[b]
+
+    def spread(self, effects: dict[int, Array]) -> Array:
+        """Z u: effects (k, levels) of every unit, user's numbering, to rows (n,)."""
+        if not effects:
+            return np.zeros(self.frame.n)
+        out = np.empty(self.frame.n)
+
+        def work(rows: slice, _: slice) -> None:
+            total = None
+            for f, u in effects.items():
+                codes = self.units[f].codes[rows]
+                for a, column in enumerate(self.z[f]):
+                    part = u[a][codes]
+                    if not self.flat[f][a]:
+                        part *= column[rows]
+                    if total is None:
+                        total = part
+                    else:
+                        total += part
+            out[rows] = total
+
+        self.each(work)
+        return out
+
+    @cached_property
+    def flat(self) -> dict[int, list[bool]]:
+        """Which columns of Z are 1 throughout."""
+        return {f: [bool(np.all(column == 1.0)) for column in z] for f, z in self.z.items()}
+
+    def pull(self, rows: Array) -> dict[int, Array]:
+        """Z'rows for every unit, (k, levels), user's numbering."""
+        out = {}
+        for f, unit in enumerate(self.units):
+            if self.chain and f == self.chain[0]:
+                out[f] = np.stack([np.add.reduceat(self._times(f, a, rows), self.starts) for a in range(unit.size)])
+            else:
+                out[f] = np.stack(
+                    [np.bincount(unit.codes, self._times(f, a, rows), unit.levels) for a in range(unit.size)]
+                )
+        return out
+
+    def _times(self, f: int, a: int, rows: Array) -> Array:
+        return rows if self.flat[f][a] else self.z[f][a] * rows
+
+    def leverage(self, products: CrossProducts, back: Backward) -> Array:
+        """z_i' (adjoint of all products) z_i for every row, (n,)."""
+        h: Array = np.zeros(self.frame.n)
+        for i, stage in enumerate(products.stages):
+            code, z = self._place(stage.order, stage.unit), self.z[stage.unit]
+            inverse = back.inverse[stage.unit]
+            for a, b in itertools.combinations_with_replacement(range(stage.size), 2):
+                part = inverse[a, b][code]
+                for f, k in ((stage.unit, a), (stage.unit, b)):
+                    if not self.flat[f][k]:
+                        part *= self.z[f][k]
+                if a != b:
+                    part *= 2.0
+                h = part if i == a == b == 0 else np.add(h, part, out=h)
+            rights = back.rights.get(i)
+            if rights is not None:
+                self._beside_stage(h, products, i, rights, code, z)
+        if products.q:
+            self._among_tails(h, products, unmixed(products, back.dense[: products.q, : products.q]))
+        return h
+
+    def _beside_stage(self, h: Array, products: CrossProducts, i: int, rights: Array, code: Array, z: Array) -> None:
+        """Add the products of one stage's effects with those of its parents and of the tail."""
+        stage = products.stages[i]
+        for g, columns in stage.slices.items():
+            other = self.z[products.stages[g].unit]
+            for a, (b, at) in itertools.product(range(stage.size), enumerate(range(columns.start, columns.stop))):
+                h += 2.0 * z[a] * other[b] * rights[a, at][code]
+        first = stage.right.shape[1] - len(products.dense)
+        for t in products.tails:
+            mine, mix = rights[:, first + t.columns.start : first + t.columns.stop], products.units[t.unit].mix
+            for a in range(stage.size):
+                own = mine[a].reshape(t.size, t.levels, -1)
+                own = own if mix is None else mix @ own
+                for b in range(t.size):
+                    h += 2.0 * z[a] * self.z[t.unit][b] * own[b][self.units[t.unit].codes, code]
+
+    def _among_tails(self, h: Array, products: CrossProducts, dense: Array) -> None:
+        for t, s in itertools.product(products.tails, products.tails):
+            block = dense[t.columns, s.columns].reshape(t.size, t.levels, s.size, s.levels)
+            for a, b in itertools.product(range(t.size), range(s.size)):
+                values = block[a, :, b][self.units[t.unit].codes, self.units[s.unit].codes]
+                h += self.z[t.unit][a] * self.z[s.unit][b] * values
+
+    def _place(self, order: Array, f: int) -> Array:
+        """Rows' levels of unit f numbered as its stage has them."""
+        codes = self.units[f].codes
+        if len(self.chain) == 1:  # levels stand as the user numbers them
+            return codes
+        rank = np.empty(len(order), dtype=np.intp)
+        rank[order] = np.arange(len(order))
+        return rank[codes]
+
+    def to_stages(self, products: CrossProducts, values: dict[int, Array]) -> dict[int, Array]:
+        """Sums (k, levels) in the user's numbering -> the elimination's order (Z L for a known covariance)."""
+        out = {s.unit: values[s.unit][:, s.order] for s in products.stages}
+        for t in products.tails:
+            mix = products.units[t.unit].mix
+            out[t.unit] = values[t.unit] if mix is None else values[t.unit] @ mix
+        return out
+
+    def from_stages(self, products: CrossProducts, values: dict[int, Array]) -> dict[int, Array]:
+        """Effects (k, levels) in the elimination's order -> the user's numbering (L u for a known covariance)."""
+        out = {}
+        for s in products.stages:
+            out[s.unit] = np.empty_like(values[s.unit])
+            out[s.unit][:, s.order] = values[s.unit]
+        for t in products.tails:
+            mix = products.units[t.unit].mix
+            out[t.unit] = values[t.unit] if mix is None else values[t.unit] @ mix.T
+        return out
+
+
+def unmixed(products: CrossProducts, adjoint: Array) -> Array:
+    """The adjoint of Z'WZ from that of (Z L)'W(Z L), tail part (q, q)."""
+    out = adjoint
+    for t in products.tails:
+        mix = products.units[t.unit].mix
+        if mix is None:
+            continue
+        out = out.copy()
+        for a in range(t.size):
+            at = slice(t.columns.start + a * t.levels, t.columns.start + (a + 1) * t.levels)
+            out[at] = mix @ out[at]
+            out[:, at] = out[:, at] @ mix.T
+    return out
+
+
+def _by_level(unit: RandomUnit) -> Array:
+    """Rows in the order of their levels; few levels are sorted by their digits, which is faster."""
+    small = unit.levels < np.iinfo(np.uint16).max
+    return np.argsort(unit.codes.astype(np.uint16) if small else unit.codes, kind="stable")
+
+
+def _sorted(unit: RandomUnit, order: Array) -> RandomUnit:
+    return replace(unit, codes=unit.codes[order])

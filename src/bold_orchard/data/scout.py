@@ -1,0 +1,220 @@
+"""What a table holds, before any model: columns, missing cells, and which columns group the rows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.data.codes import missing_option, suspected_codes
+from bold_orchard.data.natural_order import natural_order
+from bold_orchard.data.table import Labels, Table
+from bold_orchard.data.units import constant_or_varies, duplicates_of, is_time, nesting_of
+from bold_orchard.errors import OrchardError, unknown_name
+from bold_orchard.sentence.tree import column_text
+
+SCHEMA = "bold-orchard/scout/1"
+MOST_UNITS = 5
+FEW_LEVELS = 5
+LIKELY = 0.5
+
+
+def scout(table: Table, units: Sequence[str] = ()) -> dict[str, Any]:
+    """The document of ``orchard scout``; ``units`` are the grouping columns asked about (default: the likely ones)."""
+    for unit in units:
+        if not table.has(unit):
+            raise OrchardError(unknown_name("column", unit, table.columns, table.name) + " (in --unit)")
+    labels = {c: table.labels(c) for c in table.columns if table.kind(c) != "empty"}
+    columns = [_column(table, c, labels.get(c)) for c in table.columns]
+    groupings = _groupings(table, columns, labels)
+    chosen = list(units) or [g["column"] for g in groupings if g["score"] >= LIKELY][:MOST_UNITS]
+    for column in columns:
+        column["levels_within"] = {
+            u: constant_or_varies(labels.get(column["column"]), labels[u])
+            for u in chosen
+            if u != column["column"] and u in labels
+        }
+    likely = [g["column"] for g in groupings if g["score"] >= LIKELY]
+    nesting = nesting_of(list(dict.fromkeys([*units, *likely]))[: MOST_UNITS + len(units)], labels, groupings)
+    document = {
+        "schema": SCHEMA,
+        "name": table.name,
+        "rows": len(table),
+        "columns": columns,
+        "groupings": groupings,
+        "units": chosen,
+        "nesting": nesting,
+        "duplicates": duplicates_of(nesting, likely, labels),
+        "sentences": [],
+        "notes": [],
+    }
+    document["sentences"] = _sentences(columns, groupings, nesting)
+    document["notes"] = _notes(document)
+    return document
+
+
+def _column(table: Table, name: str, labels: Labels | None) -> dict[str, Any]:
+    missing = int(table.is_missing(name).sum())
+    kind = table.kind(name)
+    entry: dict[str, Any] = {
+        "column": name,
+        "kind": kind,
+        "missing": missing,
+        "distinct": 0 if labels is None else len(labels.raw),
+        "suspected_missing_codes": [],
+        "levels_within": {},
+        "whole": False,
+    }
+    if kind == "number" and labels is not None:
+        values = np.asarray(labels.raw, dtype=float)
+        values = values[np.isfinite(values)]
+        if not len(values):
+            return entry
+        numbers = table.numbers(name)
+        entry |= {
+            "min": float(values.min()),
+            "max": float(values.max()),
+            "mean": float(numbers[np.isfinite(numbers)].mean()),
+        }
+        entry["whole"] = bool(np.all(values == np.floor(values)))
+        entry["suspected_missing_codes"] = suspected_codes(table.numbers(name))
+    elif kind == "category" and labels is not None:
+        order = natural_order(labels.texts) if len(labels.texts) <= 2000 else range(len(labels.texts))
+        entry["levels"] = [labels.texts[i] for i in list(order)[:20]]
+        entry["odd_cells"] = table.odd_cells(name).strip()
+    return entry
+
+
+def _groupings(table: Table, columns: list[dict[str, Any]], labels: dict[str, Labels]) -> list[dict[str, Any]]:
+    out = []
+    n = len(table)
+    for entry in columns:
+        name = entry["column"]
+        if name not in labels:
+            continue
+        counts = np.bincount(labels[name].codes[labels[name].codes >= 0])
+        score, reason = _score(entry, counts, n)
+        if score <= 0:
+            continue
+        out.append(
+            {
+                "column": name,
+                "score": round(score, 3),
+                "levels": len(counts),
+                "smallest": int(counts.min()),
+                "median": float(np.median(counts)),
+                "largest": int(counts.max()),
+                "reason": reason,
+            }
+        )
+    return sorted(out, key=lambda g: -g["score"])
+
+
+def _score(entry: dict[str, Any], counts: NDArray[np.intp], n: int) -> tuple[float, str]:
+    """How likely a column names groups of rows, 0 to 1, and why."""
+    levels = len(counts)
+    if levels < 2 or levels >= n or levels > 0.7 * n:
+        return 0.0, ""
+    if entry["kind"] == "number" and not entry["whole"]:
+        return 0.0, ""
+    median = float(np.median(counts))
+    repeats = min(median / 5.0, 1.0)
+    many = min(levels / 10.0, 1.0) if levels >= FEW_LEVELS else levels / 25.0
+    score = 0.6 * repeats * many + 0.1
+    reasons = [f"{levels:,} labels", f"each on {_times(counts)} rows"]
+    if entry["kind"] == "category":
+        score += 0.2
+        reasons.append("text")
+    else:
+        span = entry["max"] - entry["min"] + 1
+        dense = levels / span
+        score += 0.2 if dense > 0.8 and entry["min"] in (0, 1) else -0.25 if dense < 0.5 else 0.0
+        reasons.append("whole numbers that run on without gaps" if dense > 0.8 else "whole numbers")
+    even = float(counts.std() / counts.mean())
+    if even < 0.25 and median >= 2:
+        score += 0.1
+        reasons.append("about as many rows each")
+    if levels < FEW_LEVELS:
+        reasons.append("few labels: rather a term than a unit")
+    if entry["missing"]:
+        score -= 0.1
+    return float(np.clip(score, 0.01, 1.0)), ", ".join(reasons)
+
+
+def _times(counts: NDArray[np.intp]) -> str:
+    low, high = int(counts.min()), int(counts.max())
+    return f"{low:,}" if low == high else f"{low:,} to {high:,}"
+
+
+def _sentences(
+    columns: list[dict[str, Any]], groupings: list[dict[str, Any]], nesting: list[dict[str, Any]]
+) -> list[str]:
+    """Two or three sentences to start from, from the empty model up."""
+    units = [g["column"] for g in groupings]
+    outcomes = [c for c in columns if c["kind"] == "number" and not c["whole"] and c["column"] not in units]
+    outcomes = outcomes or [c for c in columns if c["kind"] == "number" and c["column"] not in units]
+    if not outcomes or not units:
+        return []
+    outcome = max(outcomes, key=lambda c: (c["missing"], c["distinct"]))["column"]
+    likely = [g["column"] for g in groupings if g["score"] >= LIKELY]
+    unit = next((u for u in likely if not is_time(u)), units[0])
+    for entry in nesting:
+        if entry["relation"] == "labels repeat" and entry["unit"] == unit:
+            unit = entry["parent"]
+    inside = [c for c in columns if c["kind"] == "number" and c["column"] != outcome and c["column"] not in likely
+              and c["levels_within"].get(unit) == "varies" and not c["suspected_missing_codes"]]  # fmt: skip
+    sentences = [f"{column_text(outcome)} = intercept; each {column_text(unit)}: intercept"]
+    if inside:
+        x = column_text(inside[0]["column"])
+        sentences.append(f"{column_text(outcome)} = {x}; each {column_text(unit)}: intercept")
+        sentences.append(f"{column_text(outcome)} = {x}; each {column_text(unit)}: intercept + {x}")
+    return sentences
+
+
+def _notes(document: dict[str, Any]) -> list[str]:
+    notes = []
+    for c in document["columns"]:
+        for code in c["suspected_missing_codes"]:
+            notes.append(
+                f"{c['column']} holds {code:g}, far from its other values: if that means missing, add {missing_option(c['column'], code)}"
+            )
+        if c.get("odd_cells"):
+            notes.append(f"{c['column']} is text, but most of its cells are numbers {c['odd_cells']}")
+        if c["kind"] == "empty":
+            notes.append(f"{c['column']} is empty in every row.")
+    for entry in document["nesting"]:
+        if entry["relation"] == "labels repeat":
+            u, p = entry["unit"], entry["parent"]
+            notes.append(
+                f"The labels of {u} start again in every {p}: write 'each {column_text(u)} in {column_text(p)}', or different {u}s count as one."
+            )
+    for entry in document["duplicates"]:
+        notes.append(
+            f"{entry['unit']} and {entry['time']} occur together more than once in {entry['count']:,} case{'s' * (entry['count'] > 1)} (for example "
+            f"{entry['example']}): a slip, or a unit finer than {entry['unit']}?"
+        )
+    notes += _size_notes(document)
+    if not document["groupings"]:
+        notes.append("No column seems to group the rows: every label stands on one row, or there are no labels.")
+    return notes
+
+
+def _size_notes(document: dict[str, Any]) -> list[str]:
+    """Plain warnings for units with few levels or few rows each."""
+    notes = []
+    repeats = {n["unit"] for n in document["nesting"] if n["relation"] == "labels repeat"}
+    for g in document["groupings"]:
+        if g["score"] < LIKELY or is_time(g["column"]) or g["column"] in repeats:
+            continue
+        if g["levels"] < 10:
+            notes.append(
+                f"{g['column']} has {g['levels']} levels only: a variance between so few is very uncertain; "
+                "it may serve better as a fixed term."
+            )
+        if g["median"] < 3:
+            notes.append(
+                f"Most levels of {g['column']} have {g['median']:g} rows: enough for an intercept of their own, hardly for slopes."
+            )
+    return notes

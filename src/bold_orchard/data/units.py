@@ -1,0 +1,124 @@
+"""How candidate units stand to one another and to time: nested, crossed, labels that repeat, rows that occur twice."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from bold_orchard.data.table import Labels
+
+TIMES = ("season", "year", "month", "week", "day", "date", "time", "visit", "occasion", "hour", "wave", "round")
+
+
+def constant_or_varies(labels: Labels | None, unit: Labels) -> str:
+    """'constant' when the column takes one value in every level of the unit, missing cells aside."""
+    if labels is None:
+        return "constant"
+    keep = (labels.codes >= 0) & (unit.codes >= 0)
+    codes, groups = labels.codes[keep], unit.codes[keep]
+    first = np.full(len(unit.raw), -1)
+    first[groups[::-1]] = codes[::-1]
+    return "constant" if np.array_equal(first[groups], codes) else "varies"
+
+
+def nesting_of(chosen: list[str], labels: dict[str, Labels], groupings: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """For each pair of units: nested, crossed, or labels that start again under every parent."""
+    likely = {g["column"] for g in groupings}
+    chosen = [c for c in chosen if c in likely]
+    out: list[dict[str, str]] = []
+    for unit in chosen:
+        for parent in chosen:
+            if unit == parent or len(labels[unit].raw) < 2:
+                continue
+            relation = _relation(labels[unit], labels[parent])
+            if relation == "nested" or (relation and (parent, unit) not in {(o["unit"], o["parent"]) for o in out}):
+                out.append({"unit": unit, "parent": parent, "relation": relation})
+    for entry in list(out):
+        if entry["relation"] == "crossed":
+            found = which_repeats(entry["unit"], entry["parent"], labels)
+            if found:
+                entry |= found
+    return out
+
+
+def _relation(unit: Labels, parent: Labels) -> str:
+    keep = (unit.codes >= 0) & (parent.codes >= 0)
+    a, b = unit.codes[keep], parent.codes[keep]
+    above = np.zeros(len(unit.raw), dtype=np.intp)
+    above[a] = b
+    if np.array_equal(above[a], b):
+        return "nested"
+    below = np.zeros(len(parent.raw), dtype=np.intp)
+    below[b] = a
+    return "" if np.array_equal(below[b], a) else "crossed"
+
+
+def which_repeats(one: str, two: str, labels: dict[str, Labels]) -> dict[str, str] | None:
+    """Crossed columns of which one looks like a counter that starts again in every level of the other.
+
+    Sign: (unit, parent) together form groups of several rows over which something the plain label does not fix
+    stays put; and the labels run 1, 2, 3... in each parent.
+    """
+    for unit, parent in ((one, two), (two, one)):
+        u, p = labels[unit], labels[parent]
+        texts = u.texts
+        if not all(t.isdigit() or (len(t) == 1 and t.isalpha()) for t in texts) or is_time(unit):
+            continue
+        keep = (u.codes >= 0) & (p.codes >= 0)
+        pairs = np.unique(p.codes[keep] * len(u.raw) + u.codes[keep])
+        rows_per_pair = keep.sum() / len(pairs)
+        per_parent = np.bincount(pairs // len(u.raw))
+        starts_again = len(pairs) > 0.3 * len(u.raw) * len(p.raw)
+        if rows_per_pair >= 2 and starts_again and per_parent.min() >= 2 and _fixed_by_pair(unit, parent, labels):
+            return {"unit": unit, "parent": parent, "relation": "labels repeat"}
+    return None
+
+
+def is_time(name: str) -> bool:
+    """A column named like a time: its labels mean the same under every parent."""
+    return any(word in name.casefold() for word in TIMES)
+
+
+def _fixed_by_pair(unit: str, parent: str, labels: dict[str, Labels]) -> bool:
+    """Whether some other column is constant inside (unit, parent) but not inside unit or parent alone.
+
+    Without such a column a counter with several rows in every parent still counts as repeating when no
+    finer column tells its rows apart by a second crossing.
+    """
+    u, p = labels[unit], labels[parent]
+    joint = Labels(
+        np.where((u.codes >= 0) & (p.codes >= 0), p.codes * len(u.raw) + u.codes, -1),
+        np.arange(len(u.raw) * len(p.raw)),
+    )
+    for name, other in labels.items():
+        if name in (unit, parent) or len(other.raw) < 2:
+            continue
+        if constant_or_varies(other, joint) == "constant" and "constant" not in (
+            constant_or_varies(other, u),
+            constant_or_varies(other, p),
+        ):
+            return True
+    return False
+
+
+def duplicates_of(nesting: list[dict[str, str]], units: list[str], labels: dict[str, Labels]) -> list[dict[str, Any]]:
+    """Rows that share unit and time where nearly all are alone: likely slips, or a finer unit that was forgotten."""
+    times = [c for c in labels if is_time(c)]
+    parents = {n["unit"]: n["parent"] for n in nesting if n["relation"] == "labels repeat"}
+    out: list[dict[str, Any]] = []
+    for unit in units:
+        if is_time(unit):
+            continue
+        names = [unit, parents[unit]] if unit in parents else [unit]
+        for time in times:
+            keys = np.column_stack([labels[n].codes for n in [*names, time]])
+            keys = keys[(keys >= 0).all(axis=1)]
+            cells, counts = np.unique(keys, axis=0, return_counts=True)
+            twice = counts > 1
+            if len(cells) and 0 < twice.sum() <= 0.05 * len(cells):
+                example = cells[twice][0]
+                texts = [labels[n].texts[c] for n, c in zip([*names, time], example)]
+                out.append({"unit": " in ".join(names), "time": time, "count": int(twice.sum()),
+                            "example": f"{' in '.join(texts[:-1])}, {time} {texts[-1]}"})  # fmt: skip
+    return out

@@ -1,0 +1,207 @@
+"""The outcome as its family needs it: numbers, successes of trials, two levels or grades, checked against the support."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.data.table import Table
+from bold_orchard.design.transformations import Maker
+from bold_orchard.errors import OrchardError, SentenceError, UsageError, nearest, shown
+from bold_orchard.sentence import tree
+
+Array = NDArray[Any]
+MOST_GRADES = 50
+SCALES = (
+    ("none", "trace", "slight", "light", "mild", "medium", "moderate", "heavy", "hard", "severe", "total"),
+    ("worst", "bad", "very poor", "poor", "fair", "medium", "average", "good", "very good", "excellent", "best"),
+    ("very low", "low", "medium", "moderate", "high", "very high"),
+    ("tiny", "small", "medium", "large", "huge"),
+    ("never", "rarely", "seldom", "sometimes", "often", "usually", "always"),
+    ("strongly disagree", "disagree", "neutral", "agree", "strongly agree"),
+    ("unripe", "half ripe", "ripe", "overripe"),
+)
+LINKS = {
+    "gaussian": ("identity", "log"),
+    "binomial": ("logit", "probit", "cloglog"),
+    "poisson": ("log",),
+    "negative-binomial": ("log",),
+    "gamma": ("log",),
+    "beta": ("logit",),
+    "ordinal": ("logit", "probit"),
+}
+
+
+@dataclass(frozen=True)
+class Response:
+    """``y`` (n,) as the family counts it, ``trials`` (n,) or None, ``levels`` of a coded outcome in order."""
+
+    y: Array
+    trials: Array | None = None
+    levels: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+
+
+def family_and_link(sentence: tree.Sentence, family: str | None, link: str | None) -> tuple[str, str]:
+    """The family and its link; raises UsageError for a pair that does not exist."""
+    chosen = family or ("binomial" if sentence.outcome.trials is not None else "gaussian")
+    if chosen not in LINKS:
+        raise UsageError(f"there is no family '{chosen}'; there are: {', '.join(LINKS)}")
+    links = LINKS[chosen]
+    if link is not None and link not in links:
+        raise UsageError(f"--link {link} does not go with {chosen}; it takes {' or '.join(links)}")
+    if sentence.outcome.trials is not None and chosen != "binomial":
+        place = sentence.outcome.trials.place
+        raise SentenceError(
+            f"'successes of trials' is a binomial outcome, not {chosen}; leave out --family", sentence.source, place[0]
+        )
+    return chosen, link or links[0]
+
+
+def read_response(
+    sentence: tree.Sentence,
+    maker: Maker,
+    table: Table,
+    family: str,
+    link: str,
+    success: str | None = None,
+    grades: tuple[str, ...] = (),
+) -> Response:
+    """Read and check the outcome on the rows used; raises OrchardError with the column and the first bad rows."""
+    name = str(sentence.outcome)
+    if success is not None and family != "binomial":
+        raise UsageError("--success belongs to --family binomial")
+    if grades and family != "ordinal":
+        raise UsageError("--grades belongs to --family ordinal")
+    if family == "binomial":
+        return _binomial(sentence, maker, table, success)
+    if family == "ordinal":
+        return _grades(sentence, table, grades)
+    y = _numeric(sentence, maker)
+    needs = _SUPPORT.get(family if (family, link) != ("gaussian", "log") else "")
+    if needs is not None:
+        test, what = needs
+        _check(~test(y), y, f"'{name}' must be {what} for {family}", table)
+    if np.all(y == 0) and family in ("poisson", "negative-binomial"):
+        raise OrchardError(
+            f"'{name}' is 0 in every row used: the average count is then 0, and its logarithm, which the model estimates, minus "
+            "infinity; look for rows that were lost, or for another outcome"
+        )
+    if np.all(y == y[0]):
+        raise OrchardError(f"the outcome '{name}' is {y[0]:g} in every row used; there is nothing to explain")
+    return Response(y)
+
+
+def _numeric(sentence: tree.Sentence, maker: Maker) -> Array:
+    made = maker.numeric(sentence.outcome.value, "the outcome")
+    if len(made.values) != 1:
+        raise OrchardError(f"the outcome {sentence.outcome.value} makes {len(made.values)} columns; it must be one")
+    return made.values[0]
+
+
+_SUPPORT: dict[str, tuple[Callable[[Array], Any], str]] = {
+    "poisson": (lambda y: (y >= 0) & (y == np.round(y)), "whole numbers of zero or more"),
+    "negative-binomial": (lambda y: (y >= 0) & (y == np.round(y)), "whole numbers of zero or more"),
+    "gamma": (lambda y: y > 0, "above zero"),
+    "beta": (lambda y: (y > 0) & (y < 1), "between 0 and 1, neither of them included,"),
+}
+
+
+def _check(bad: Array, y: Array, needs: str, table: Table) -> None:
+    if bad.any():
+        rows = table.row_numbers[bad]
+        examples = ", ".join(f"row {r} has {v:g}" for r, v in zip(rows[:3], y[bad][:3]))
+        raise OrchardError(
+            f"{needs}, but {int(bad.sum()):,} rows are not: {examples}{', ...' if len(rows) > 3 else ''}"
+        )
+
+
+def _binomial(sentence: tree.Sentence, maker: Maker, table: Table, success: str | None) -> Response:
+    outcome = sentence.outcome
+    if outcome.trials is not None:
+        return _of_trials(sentence, maker, table)
+    column = outcome.value
+    if not isinstance(column, tree.Column):
+        y = _numeric(sentence, maker)
+        _check((y != 0) & (y != 1), y, f"'{outcome}' must be 0 or 1", table)
+        return Response(y)
+    levels, codes = _levels(table, column.name)
+    if len(levels) == 1:
+        raise OrchardError(f"the outcome '{column.name}' is {levels[0]} in every row used; there is nothing to explain")
+    if len(levels) > 2:
+        more = f"'{column.name}' has {len(levels):,} values ({', '.join(shown(levels, 4))}), and a binomial outcome has two"
+        raise OrchardError(f"{more}; write successes of trials, or --family ordinal for grades")
+    if success is not None and success not in levels:
+        near = nearest(success, levels)
+        raise OrchardError(f"--success: '{column.name}' has no level '{success}'; it has {levels[0]} and {levels[1]}"
+                           + (f"; did you mean '{near}'?" if near else ""))  # fmt: skip
+    chosen = success or levels[1]
+    plain = table.kind(column.name) == "number" and set(levels) == {"0", "1"} and success is None
+    note = (
+        ()
+        if plain
+        else (f"Success is {column.name} = {chosen}; effects are on the chance of it (--success LEVEL for the other).",)
+    )
+    return Response((codes == levels.index(chosen)).astype(float), None, tuple(levels), note)
+
+
+def _of_trials(sentence: tree.Sentence, maker: Maker, table: Table) -> Response:
+    assert sentence.outcome.trials is not None
+    y, m = _numeric(sentence, maker), table.numbers(sentence.outcome.trials.name)
+    name, of = sentence.outcome.value, sentence.outcome.trials.name
+    _check((y < 0) | (y != np.round(y)), y, f"'{name}' must be whole numbers of zero or more", table)
+    _check((m < 1) | (m != np.round(m)), m, f"'{of}' must be whole numbers of one or more", table)
+    bad = y > m
+    if bad.any():
+        rows = table.row_numbers[bad][:3]
+        listed = ", ".join(f"row {r} has {a:g} of {b:g}" for r, a, b in zip(rows, y[bad], m[bad]))
+        raise OrchardError(f"'{name}' is above '{of}' in {int(bad.sum()):,} rows: {listed}")
+    if np.all(y == 0) or np.all(y == m):
+        raise OrchardError(
+            f"'{name} of {of}' is {'none' if y[0] == 0 else 'all'} in every row used; there is nothing to explain"
+        )
+    return Response(y, m)
+
+
+def _grades(sentence: tree.Sentence, table: Table, asked: tuple[str, ...]) -> Response:
+    if not isinstance(sentence.outcome.value, tree.Column):
+        raise OrchardError(f"an ordinal outcome is a column of grades, not {sentence.outcome}")
+    name = sentence.outcome.value.name
+    levels, codes = _levels(table, name)
+    if len(levels) == 1:
+        raise OrchardError(f"the outcome '{name}' is {levels[0]} in every row used; there is nothing to explain")
+    if len(levels) > MOST_GRADES:
+        raise OrchardError(
+            f"'{name}' has {len(levels):,} grades; an ordinal model is for a few ({MOST_GRADES} at most)"
+        )
+    ordered = list(asked) if asked else _usual_order(levels)
+    unknown = [g for g in levels if g not in ordered]
+    if asked and unknown:
+        raise OrchardError(
+            f"--grades leaves out {', '.join(shown(unknown))}, which '{name}' holds; name every grade, lowest first"
+        )
+    ordered = [g for g in ordered if g in levels]
+    place = np.array([ordered.index(g) for g in levels])
+    note = f"Grades of {name}, lowest first: {', '.join(ordered)} (--grades for another order). A positive effect moves towards the last."
+    return Response(place[codes].astype(float), None, tuple(ordered), (note,))
+
+
+def _usual_order(levels: list[str]) -> list[str]:
+    """Words of one well-known scale in its order, anything else as it stands (natural order)."""
+    words = {g.strip().lower().replace("_", " ").replace("-", " "): g for g in levels}
+    for scale in SCALES:
+        if set(words) <= set(scale):
+            return [words[w] for w in scale if w in words]
+    return levels
+
+
+def _levels(table: Table, column: str) -> tuple[list[str], Array]:
+    labels = table.labels(column)
+    ordered, place = labels.ordered
+    codes = place[labels.codes]
+    present = np.unique(codes)
+    return [ordered[i] for i in present], np.searchsorted(present, codes)

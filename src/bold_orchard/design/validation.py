@@ -1,0 +1,235 @@
+"""What is checked before a fit, and the words for it."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.data.table import Table
+from bold_orchard.data.units import is_time, which_repeats
+from bold_orchard.errors import OrchardError, SentenceError, a_or_an, shown
+from bold_orchard.sentence import tree
+from bold_orchard.sentence.edit import with_clause, with_units_named
+
+if TYPE_CHECKING:
+    from bold_orchard.design.build import Design, UnitCodes
+
+Array = NDArray[Any]
+SMALL = 5
+MOST_COUNTED = 100
+
+
+def outcome_kind(sentence: tree.Sentence, table: Table, asked: str | None, family: str) -> None:
+    """A Gaussian outcome must be numbers with more than two values, unless the family was named."""
+    outcome = sentence.outcome
+    column = tree.columns_of(outcome)[0]
+    width = column.place[1] - column.place[0]
+    kind = table.kind(column.name)
+    if kind == "empty":
+        raise OrchardError(f"the outcome '{column.name}' is missing in every row of {table.name}")
+    coded = family == "ordinal" or (family == "binomial" and outcome.trials is None)
+    if kind == "category" and not coded:
+        levels = table.labels(column.name).ordered[0]
+        offer = "--family binomial" if len(levels) == 2 else "--family ordinal for grades"
+        odd = table.odd_cells(column.name) or f"; {offer}"
+        raise SentenceError(
+            f"the outcome '{column.name}' is text ({', '.join(shown(levels, 4))}), and a {family} model needs numbers{odd}",
+            sentence.source, column.place[0], width,
+        )  # fmt: skip
+    if asked is None and kind == "number" and isinstance(outcome.value, tree.Column) and outcome.trials is None:
+        values = table.numbers(column.name)
+        head = np.unique(values[:1000][~np.isnan(values[:1000])])
+        distinct = np.unique(values[~np.isnan(values)]) if len(head) <= 2 else head
+        if len(distinct) == 2:
+            raise SentenceError(
+                f"the outcome '{column.name}' has only the two values {distinct[0]:g} and {distinct[1]:g}; say which model is "
+                "meant: --family binomial for the chance of the second, or --family gaussian",
+                sentence.source, column.place[0], width,
+            )  # fmt: skip
+
+
+def residual_clauses(sentence: tree.Sentence, gaussian: bool) -> None:
+    """Only a Gaussian model has residuals whose correlation or spread can be written down."""
+    if gaussian:
+        return
+    for word, clause in (("within", sentence.within), ("spread", sentence.spread)):
+        if clause:
+            raise OrchardError(
+                f"'{word}' describes gaussian residuals, which this family does not have; leave it out, or give one effect per row: "
+                "each ROW: intercept"
+            )
+
+
+def enough_rows(design: Design) -> None:
+    n, p = len(design.y), len(design.fixed.names)
+    if n <= p:
+        raise OrchardError(
+            f"the fixed part has {p} columns but only {n} rows can be used; "
+            "leave terms out or find out why rows were lost (orchard scout)"
+        )
+
+
+def units_and_slopes(design: Design, force: bool) -> list[str]:
+    """Refuse units and slopes that cannot be estimated; returns notes on those that are merely weak."""
+    notes = []
+    for unit in design.units:
+        weighted = design.weights is not None
+        structures = {c.structure.kind for c in design.clauses if design.units[c.unit].name == unit.name}
+        if unit.size == 1 and structures != {"given"}:
+            raise OrchardError(
+                f"'{unit.name}' has one level only ('{unit.texts[0]}') in the rows used, so nothing varies between "
+                f"levels; leave out: each {unit.name}"
+            )
+        alone = unit.size == len(design.y) and not weighted and not design.generalized
+        if alone and not _known(design, unit.name):
+            raise OrchardError(
+                f"'{unit.name}' has as many levels as there are rows ({unit.size:,}), so its effects cannot be told "
+                f"from the residual; choose a column that repeats (orchard scout {design.table.name})"
+            )
+        if not force and told_by_one_row(design):
+            raise OrchardError(f"{told_by_one_row(design)} (or add --force to go on)")
+        if unit.size < SMALL:
+            notes.append(
+                f"There are only {unit.size} levels of {unit.name}: its variance is estimated from {unit.size} "
+                f"effects and is very uncertain. With so few, {unit.name} may serve better as a fixed term."
+            )
+    for position in range(len(design.clauses)):
+        notes += _constant_slopes(design, position, force)
+    if not force:
+        _enough_levels(design)
+    notes += _crossed_labels(design) + _repeated_labels(design)
+    total = sum(design.units[c.unit].size * len(c.part.names) for c in design.clauses)
+    n = len(design.y)
+    for clause in design.clauses:
+        count = design.units[clause.unit].size * len(clause.part.names)
+        if count >= n and len(clause.part.names) > 1 and not force and clause.structure.kind not in ("known", "given"):
+            raise OrchardError(
+                f"each {design.units[clause.unit].name} asks for {count:,} random effects "
+                f"({design.units[clause.unit].size:,} levels x {len(clause.part.names)} terms) from {n:,} rows; "
+                f"leave terms out of the clause ({total:,} effects in all), or add --force"
+            )
+    return notes
+
+
+def told_by_one_row(design: Design) -> str | None:
+    """Of 0/1 outcomes and grades: a unit that has one row per level, whose variance nothing can tell."""
+    whole = design.trials is not None and bool((design.trials > 1).any())
+    if design.family not in ("binomial", "ordinal") or whole:
+        return None
+    for unit in design.units:
+        if unit.size == len(design.y):
+            return (
+                f"every {unit.name} has one row, and one row of a {'grade' if design.family == 'ordinal' else 'yes or no'} cannot tell "
+                f"the {unit.name}'s effect from chance: its variance is not identified. Leave out: each {unit.name}"
+            )
+    return None
+
+
+def _enough_levels(design: Design) -> None:
+    """Refuse an unstructured covariance with more parameters than there are effects to estimate it from."""
+    for position, clause in enumerate(design.clauses):
+        unit, k = design.units[clause.unit], len(clause.part.names)
+        count = k * (k + 1) // 2
+        if clause.structure.kind == "unstructured" and count > unit.size * k:
+            offer = with_clause(design.sentence, position, clause.part.terms, "diagonal").source
+            raise OrchardError(
+                f"each {unit.name} asks for {count:,} variances and covariances from the {unit.size * k:,} effects of "
+                f"{unit.size:,} levels; write: {offer}  (or add --force)"
+            )
+
+
+def _known(design: Design, unit: str) -> bool:
+    return any(c.structure.kind in ("known", "given") for c in design.clauses if design.units[c.unit].name == unit)
+
+
+def _constant_slopes(design: Design, position: int, force: bool) -> list[str]:
+    clause = design.clauses[position]
+    unit = design.units[clause.unit]
+    notes = []
+    for index, term in enumerate(clause.part.terms):
+        columns = [v for v, o in zip(clause.part.values, clause.part.owner) if o == index]
+        by_level = not clause.part.intercept and len(columns) > 1  # one variance per level of a category
+        if term.is_intercept or by_level or not all(constant_inside(unit.codes, unit.size, c) for c in columns):
+            continue
+        rest = tuple(t for t in clause.part.terms if t is not term) or (tree.Term(()),)
+        message = (
+            f"'{term}' does not vary inside any {unit.name} (it describes the {unit.name}, not the row: "
+            f"{_examples(design, unit, term)}), so {a_or_an(unit.name)} cannot have its own {term} effect"
+        )
+        if not force:
+            offer = with_clause(design.sentence, position, rest).source
+            raise OrchardError(f"{message}; write: {offer}  (or add --force to go on)")
+        notes.append(f"{message[0].upper()}{message[1:]}; fitted all the same because of --force.")
+    return notes
+
+
+def _examples(design: Design, unit: UnitCodes, term: tree.Term) -> str:
+    labels = design.table.labels(tree.columns_of(term)[0].name)
+    first = np.unique(unit.codes, return_index=True)[1][:2]
+    return ", ".join(f"{unit.texts[unit.codes[r]]} has {labels.texts[labels.codes[r]]}" for r in first) + ", ..."
+
+
+def constant_inside(codes: NDArray[np.intp], size: int, values: Array) -> bool:
+    """True when ``values`` (n,) take one value in every level of ``codes`` (n,)."""
+    for stop in (2000, len(codes)):
+        first = np.zeros(size)
+        first[codes[:stop][::-1]] = values[:stop][::-1]
+        if not np.array_equal(first[codes[:stop]], values[:stop]):
+            return False
+    return True
+
+
+def _repeated_labels(design: Design) -> list[str]:
+    """A unit numbered 1, 2, 3 ... whose labels start again under some column that the sentence does not use."""
+    notes = []
+    table = design.table
+    named = {c.name for c in tree.columns_of((design.sentence.terms, design.sentence.each))}
+    for unit in design.units:
+        if " in " in unit.name or unit.size > MOST_COUNTED or not _counted(unit):
+            continue
+        parents = [c for c in table.columns if c not in named and table.kind(c) == "category"]
+        labels = {c: table.labels(c) for c in table.columns if table.kind(c) != "empty"} if parents else {}
+        for parent in parents:
+            found = which_repeats(unit.name, parent, labels)
+            if found and found["unit"] == unit.name:
+                notes.append(
+                    f"The labels of {unit.name} seem to start again in every {parent}: as written, {unit.name} "
+                    f"{unit.texts[0]} of every {parent} is one and the same {unit.name}. If they are different, write: "
+                    f"{_nested(design, unit.name, parent)}"
+                )
+                break
+    return notes
+
+
+def _crossed_labels(design: Design) -> list[str]:
+    """A numbered unit whose labels occur under several levels of another: crossed, or repeated labels?"""
+    notes = []
+    for fine in design.units:
+        if fine.size > MOST_COUNTED or not _counted(fine) or is_time(fine.name):
+            continue
+        for coarse in design.units:
+            shared = set(fine.name.split(" in ")) & set(coarse.name.split(" in "))
+            if fine is coarse or is_time(coarse.name) or shared:
+                continue
+            if not is_nested(fine, coarse) and not is_nested(coarse, fine):
+                notes.append(
+                    f"{fine.name} and {coarse.name} are crossed: {a_or_an(fine.name)} label that occurs under several "
+                    f"levels of {coarse.name} counts as one and the same {fine.name}. If labels start again under "
+                    f"every {coarse.name}, write: {_nested(design, fine.name, coarse.name)}"
+                )
+    return notes
+
+
+def _counted(unit: UnitCodes) -> bool:
+    return all(t.isdigit() or len(t) == 1 for t in unit.texts)
+
+
+def _nested(design: Design, unit: str, parent: str) -> str:
+    return with_units_named(design.sentence, unit, f"{unit} in {parent}").source
+
+
+def is_nested(fine: UnitCodes, coarse: UnitCodes) -> bool:
+    """Whether every level of ``fine`` belongs to one level of ``coarse``."""
+    return constant_inside(fine.codes, fine.size, coarse.codes)

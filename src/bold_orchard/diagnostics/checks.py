@@ -1,0 +1,258 @@
+"""The document of ``orchard check``: what the residuals say at every level."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.design.build import UnitCodes, unit_codes
+from bold_orchard.diagnostics import findings
+from bold_orchard.diagnostics.autocorrelation import autocorrelation, times
+from bold_orchard.diagnostics.curvature import curvature
+from bold_orchard.diagnostics.family_checks import family_checks, family_findings
+from bold_orchard.diagnostics.influence import Influence, Progress, affordable, influence
+from bold_orchard.diagnostics.normality import MOST, SEED, shape
+from bold_orchard.diagnostics.residuals import Residuals, UnitEffects, residuals, unit_effects
+from bold_orchard.diagnostics.spread import between_units, brown_forsythe, spread_by_fitted
+from bold_orchard.diagnostics.within_units import Within, chosen_unit, units_of, within_residuals
+from bold_orchard.errors import UsageError, unknown_name
+from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.sentence.tree import Column, Unit
+
+Array = NDArray[Any]
+SCHEMA = "bold-orchard/check/1"
+FAR = 3.0
+MOST_OUTLIERS = 20
+HOW = ("one-step", "exact", "none")
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What to look at: a ``unit`` and a ``time`` column by name, ``influence`` one of HOW (None: one-step where quick)."""
+
+    unit: str | None = None
+    time: str | None = None
+    influence: str | None = None
+    seed: int = SEED
+
+
+@dataclass(frozen=True)
+class Checked:
+    """The document and the arrays a picture of it needs."""
+
+    document: dict[str, Any]
+    residuals: Residuals
+    units: list[UnitEffects]
+    within: Within | None
+    influence: list[Influence]
+
+
+def silent(done: int, total: int) -> None:
+    """No progress."""
+
+
+def check(fit: Fit, asked: Asked | None = None, report: Progress = silent) -> Checked:
+    """Shape, outliers, spread, patterns, autocorrelation and influence, at the level of rows and of every unit.
+
+    Raises UsageError for a unit or a time column that is not there.
+    """
+    asked = asked or Asked()
+    unit = _unit(fit, asked.unit)
+    effects, generalized = unit_effects(fit), fit.design.generalized
+    rest = residuals(fit, effects, asked.seed)
+    notes: list[str] = []
+    inside = None if generalized else _within(fit, unit, notes)
+    levels = _levels(fit, rest, effects, inside, asked.seed)
+    across = next(iter(units_of(fit)), None) if unit is None else unit
+    spread = None if across is None else brown_forsythe(rest.standardised, across.codes)
+    along = None if fit.design.family == "ordinal" else spread_by_fitted(rest.standardised, rest.fitted)
+    bends = curvature(fit, rest.standardised)
+    serial = _serial(fit, asked, unit, rest, notes)
+    moved = _influence(fit, asked, unit, notes, report)
+    modelled = unit is None or unit.name in [u.name for u in units_of(fit)]
+    without = None if modelled or unit is None else between_units(rest.standardised, unit.codes)
+    extra = family_checks(fit, asked.seed) if generalized else {}
+    found = [
+        *findings.shape_findings(fit, levels),
+        *findings.spread_findings(fit, None if across is None else across.name, spread, along),
+        *findings.curvature_findings(fit, bends),
+        findings.row_findings(rest.standardised, levels[0]["outliers"]),
+        *findings.unit_findings(
+            fit, [(u.group, t, u.levels, v) for u in effects for t, v in zip(u.terms, u.effects.T)]
+        ),
+        *([] if without is None or unit is None else [findings.left_out_finding(fit, unit.name, without)]),
+        *([] if serial is None else [findings.serial_findings(fit, serial)]),
+        *(findings.influence_findings(fit, m) for m in moved),
+        *(family_findings(extra) if generalized else []),
+    ]
+    document = {
+        "schema": SCHEMA,
+        "name": fit.name,
+        "model": fit.result["model"],
+        "outcome": fit.result["outcome"],
+        "method": fit.result["method"],
+        "levels": levels,
+        "spread": spread,
+        "spread_by_fitted": along,
+        "curvature": bends,
+        "left_out": without,
+        "autocorrelation": serial,
+        "influence": [row for m in moved for row in m.rows()],
+        **extra,
+        "findings": findings.document_of(found),
+        "closing": findings.closing(found),
+        "notes": [*_first_notes(fit, levels, asked.seed), *notes],
+    }
+    return Checked(document, rest, effects, inside, moved)
+
+
+def _unit(fit: Fit, name: str | None) -> UnitCodes | None:
+    if name is None:
+        return None
+    known = {u.name: u for u in units_of(fit)}
+    return known[name] if name in known else _other_unit(fit, name)
+
+
+def _other_unit(fit: Fit, name: str) -> UnitCodes:
+    """A unit that the model does not have, by the names of its columns: ``tree in orchard``."""
+    table, columns = fit.design.table, [c.strip().strip("[]") for c in name.split(" in ")]
+    for column in columns:
+        if not table.has(column):
+            raise UsageError(unknown_name("column", column, table.columns, table.name) + " (in --unit)")
+        if table.is_missing(column).any():
+            raise UsageError(
+                f"--unit {name}: {column} is missing in some of the rows used; fill it, or name another unit"
+            )
+    return unit_codes(Unit(tuple(map(Column, columns))), table)
+
+
+def _levels(
+    fit: Fit, rest: Residuals, effects: list[UnitEffects], inside: Within | None, seed: int
+) -> list[dict[str, Any]]:
+    """One entry for the rows, one for each term of each unit, then the other residuals of the rows."""
+    generalized = fit.design.generalized
+    levels = [
+        {"level": "rows", "residuals": "quantile" if generalized else "conditional"}
+        | shape(rest.standardised if generalized else rest.conditional, seed)
+        | {"outliers": _row_outliers(fit, rest)}
+    ]
+    for made in effects:
+        for term, values in zip(made.terms, made.effects.T):
+            entry = {"level": made.group, "term": term, "residuals": "predicted effects"}
+            levels.append(entry | shape(values, seed) | {"outliers": _unit_outliers(made.levels, values)})
+    if not generalized:
+        levels.append({"level": "rows", "residuals": "marginal"} | shape(rest.marginal, seed) | {"outliers": []})
+    if inside is not None:
+        within: dict[str, Any] = {"level": "rows", "residuals": "within-group", "unit": inside.unit.name}
+        within["units"] = int(inside.possible.sum())
+        own = inside.residual[np.isfinite(inside.residual)]
+        levels.append(within | shape(own, seed) | {"outliers": []})
+    return levels
+
+
+def _within(fit: Fit, unit: UnitCodes | None, notes: list[str]) -> Within | None:
+    """Within-group residuals and the line that says what they are good for."""
+    chosen = unit or chosen_unit(fit)
+    if chosen is None:
+        if units_of(fit):
+            notes.append(
+                "No unit has enough rows for a least squares of its own, so there are no within-group residuals."
+            )
+        return None
+    made = within_residuals(fit, chosen)
+    possible, size = int(made.possible.sum()), chosen.size
+    if not possible:
+        notes.append(
+            f"No {chosen.name} has enough rows for a least squares of its own, so there are no within-group residuals."
+        )
+        return None
+    notes.append(
+        f"Conditional residuals (what the groups' own effects leave) judge the rows, marginal ones (what the average effects leave) "
+        f"show both levels at once and are not independent; within-group ones come from each {chosen.name}'s own least squares, free "
+        f"of what is assumed of the groups: {possible:,} of {size:,} levels have the rows for it."
+    )
+    return made
+
+
+def _serial(fit: Fit, asked: Asked, unit: UnitCodes | None, rest: Residuals, notes: list[str]) -> dict[str, Any] | None:
+    """Autocorrelation along the time column asked for, or that of the within clause."""
+    within, table = fit.design.sentence.within, fit.design.table
+    column = asked.time
+    if column is None and within is not None and within.structure.column is not None:
+        column = within.structure.column.name
+    if column is None:
+        return None
+    if not table.has(column):
+        raise UsageError(unknown_name("column", column, table.columns, table.name) + " (in --time)")
+    chosen = unit or _in_time(fit)
+    if chosen is None:
+        raise UsageError(f"--time looks inside units, and '{fit.name}' has none; leave it out")
+    made = autocorrelation(rest.white, chosen, times(table, column), column, asked.seed)
+    if made["averaged"]:
+        notes.append(
+            f"Several rows of one {chosen.name} share one {column}; their residuals were averaged for the autocorrelation."
+        )
+    return made
+
+
+def _in_time(fit: Fit) -> UnitCodes | None:
+    """The unit whose rows follow each other in time: that of the within clause, or the finest."""
+    within = fit.design.sentence.within
+    named = [u for u in units_of(fit) if within is not None and u.name == str(within.unit)]
+    return next(iter(named or sorted(fit.design.units, key=lambda u: -u.size)), None)
+
+
+def _influence(fit: Fit, asked: Asked, unit: UnitCodes | None, notes: list[str], report: Progress) -> list[Influence]:
+    """Of the unit asked for, else of every unit whose levels take seconds at most."""
+    if asked.influence == "none" or not fit.converged:
+        return []
+    made = []
+    for one in [unit] if unit is not None else units_of(fit):
+        if one.size < 2 and unit is None:
+            continue
+        if asked.influence is None and not affordable(fit, one):
+            notes.append(
+                f"The influence of {one.name} ({one.size:,} levels) would take long and was left out; ask for it with "
+                f"--influence one-step --unit '{one.name}'."
+            )
+            continue
+        made.append(influence(fit, one, asked.influence == "exact", report))
+    return made
+
+
+def _row_outliers(fit: Fit, rest: Residuals) -> list[dict[str, Any]]:
+    far = np.flatnonzero(np.abs(rest.standardised) > FAR)
+    far = far[np.argsort(-np.abs(rest.standardised[far]))][:MOST_OUTLIERS]
+    rows, units = fit.design.table.row_numbers, units_of(fit)
+    return [
+        {
+            "row": int(rows[i]),
+            "units": {u.name: u.texts[u.codes[i]] for u in units},
+            "residual": float(rest.conditional[i]),
+            "standardised": float(rest.standardised[i]),
+        }
+        for i in far
+    ]
+
+
+def _unit_outliers(labels: list[str], effects: Array) -> list[dict[str, Any]]:
+    sd = float(effects.std(ddof=1)) if len(effects) > 1 else 0.0
+    if sd == 0:
+        return []
+    z = (effects - effects.mean()) / sd
+    far = np.flatnonzero(np.abs(z) > FAR)
+    far = far[np.argsort(-np.abs(z[far]))][:MOST_OUTLIERS]
+    return [{"unit": labels[i], "effect": float(effects[i]), "standardised": float(z[i])} for i in far]
+
+
+def _first_notes(fit: Fit, levels: list[dict[str, Any]], seed: int) -> list[str]:
+    notes = []
+    if not fit.converged:
+        notes.append("The fit did NOT converge; its residuals mean nothing. Mend the fit first.")
+    n = levels[0]["n"]
+    if n > MOST:
+        notes.append(f"Shapiro-Wilk was made on {MOST:,} values chosen at random (seed {seed}) out of {n:,}.")
+    return notes

@@ -1,0 +1,196 @@
+"""Adjusted means of a term's levels, their differences, and slopes per level."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.errors import OrchardError, UsageError, shown, unknown_name
+from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.inference.coefficients.multiplicity import adjusted
+from bold_orchard.inference.coefficients.precision import Precision
+from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
+from bold_orchard.inference.distributions import p_of_t, quantile_t
+from bold_orchard.inference.generalized import RATIOS
+from bold_orchard.inference.prediction.response_scale import latent, outcome_difference, outcome_scale
+from bold_orchard.inference.summary import number
+
+Array = NDArray[Any]
+Hold = Mapping[str, Sequence["float | str"]]
+SCHEMA = "bold-orchard/means/1"
+
+
+def means(
+    fit: Fit, term: str, hold: Hold | None = None, correction: str = "tukey", df_method: str | None = None,
+    confidence: float = 0.95, slope: str | None = None, force: bool = False, within: str | None = None,
+    ratios: bool = False,
+) -> dict[str, Any]:  # fmt: skip
+    """The document of ``orchard means``: equal weights over the other categories, covariates at their means or held.
+
+    ``hold`` has values of raw columns, numbers or levels. With ``slope`` the same of the slope of a covariate; ``within``
+    keeps the differences inside one level of a factor of the term. Raises OrchardError for an unknown term, column or
+    level, for means of which none is estimable, and for a fit that did not converge (unless ``force``); UsageError for
+    ratios where exp(difference) means nothing.
+    """
+    if not fit.converged and not force:
+        raise OrchardError(f"the fit '{fit.name}' did not converge, so its means mean nothing; mend it, or --force")
+    if ratios and (fit.design.link not in RATIOS or slope):
+        raise UsageError(f"--ratios: exp(difference) means nothing under the {fit.design.link} link; leave it out")
+    grid = ReferenceGrid(fit)
+    factors = grid.factor_columns(term)
+    held = _checked_hold(grid, hold or {}, factors)
+    if slope is not None and slope not in grid.means:
+        covariates = list(grid.means) or ["(none)"]
+        raise OrchardError(unknown_name("covariate", slope, covariates, f"the fixed part of '{fit.name}'"))
+    if within is not None and within not in factors:
+        raise UsageError(f"--within names a factor of the term: {' or '.join(factors)}, not '{within}'")
+    cells = _cells(grid, factors, held)
+    points = [{factors.get(k, k): v for k, v in cell.items()} for cell in cells]
+    rows, offset = (grid.slope(points, slope), np.zeros(len(points))) if slope else grid.rows(points)
+    sure = grid.estimable(rows)
+    if not sure.any():
+        raise OrchardError(
+            f"no mean of '{term}' is estimable in '{fit.name}': all rest on coefficients that have no estimate (aliased); "
+            "leave the aliased terms out"
+        )
+    kept = grid.kept(rows)
+    method = df_method or fit.settings.df
+    known = fit.precision(method)
+    made = [
+        {"levels": cell} | (_mean(fit, known, row, constant, confidence, slope is None) if ok else _nothing(fit, slope is None))
+        for cell, row, constant, ok in zip(cells, kept, offset, sure)
+    ]  # fmt: skip
+    pairs, errors = _pairs(known, cells, kept, offset, sure, within, confidence, correction)
+    _finish_pairs(fit, known, pairs, kept, offset, confidence, slope is None, ratios)
+    averaged = [name for name, column in grid.factors.items() if name not in factors and column not in held]
+    return {
+        "schema": SCHEMA,
+        "name": fit.name,
+        "model": fit.result["model"],
+        "outcome": fit.result["outcome"],
+        "family": fit.design.family,
+        "term": term,
+        "slope": slope,
+        "means": made,
+        "sed": _sed(errors),
+        "pairs": [{k: v for k, v in p.items() if k != "places"} for p in pairs],
+        "correction": correction,
+        "within": within,
+        "df_method": method,
+        "confidence": confidence,
+        "link": fit.design.link,
+        "grades": list(fit.design.levels) if fit.design.family == "ordinal" else [],
+        "covariates": {c: v for c, v in grid.means.items() if c not in held},
+        "averaged": averaged,
+        "typical_units": grid.typical_units(),
+        "notes": _notes([c for c, ok in zip(cells, sure) if not ok]),
+    }
+
+
+def _checked_hold(grid: ReferenceGrid, hold: Hold, factors: Mapping[str, str]) -> dict[str, list[float | str]]:
+    held = {}
+    for column, values in hold.items():
+        if column in factors.values() or column in factors:
+            raise UsageError(f"--hold: '{column}' is the term whose means are asked; hold another column")
+        held[column] = list(dict.fromkeys(grid.checked(column, v) for v in values))
+    return held
+
+
+def _cells(
+    grid: ReferenceGrid, factors: Mapping[str, str], held: Mapping[str, Sequence[float | str]]
+) -> list[dict[str, Any]]:
+    """The term's levels at every combination of held values, in the order typed."""
+    levels = list(itertools.product(*(grid.levels[c] for c in factors.values())))
+    values = list(itertools.product(*held.values()))
+    return [dict(zip(factors, own)) | dict(zip(held, at)) for at in values for own in levels]
+
+
+def _mean(
+    fit: Fit, known: Precision, row: Array, constant: float, confidence: float, own_scale: bool
+) -> dict[str, Any]:
+    mean, se = latent(fit, known, row, constant) if own_scale else (float(row @ known.e.b), known.se(row))
+    df = known.df(row[None, :])
+    width = quantile_t(confidence, df) * se
+    entry = {"mean": number(mean), "se": number(se), "df": df, "ci": [mean - width, mean + width]}
+    if fit.design.generalized and own_scale:
+        entry |= outcome_scale(fit, known, row, constant, confidence)
+    return entry
+
+
+def _nothing(fit: Fit, own_scale: bool) -> dict[str, Any]:
+    entry: dict[str, Any] = dict.fromkeys(("mean", "se", "df", "ci"))
+    if fit.design.generalized and own_scale:
+        keys = ("chances", "outcome", "outcome_se", "outcome_ci", "population")
+        entry |= dict.fromkeys(keys[0 if fit.design.family == "ordinal" else 1 :])
+    return entry
+
+
+def _notes(lost: list[dict[str, Any]]) -> list[str]:
+    if not lost:
+        return []
+    names = "; ".join(shown([label(c) for c in lost]))
+    return [
+        f"No mean for {names}: there it rests on coefficients that the rows do not tell apart (empty combinations of "
+        "categories, or aliased terms)."
+    ]
+
+
+def label(levels: Mapping[str, Any]) -> str:
+    return ", ".join(v if isinstance(v, str) else f"{k} {v:g}" for k, v in levels.items())
+
+
+def _pairs(
+    known: Precision, cells: list[dict[str, Any]], rows: Array, offset: Array, sure: NDArray[np.bool_],
+    within: str | None, confidence: float, correction: str,
+) -> tuple[list[dict[str, Any]], Array]:  # fmt: skip
+    """Differences a - b of all pairs, corrected for their number, and the matrix of their standard errors."""
+    n = len(rows)
+    errors = np.zeros((n, n))
+    families: dict[Any, list[dict[str, Any]]] = {}
+    for i, j in itertools.combinations(range(n), 2):
+        if not (sure[i] and sure[j]):
+            errors[i, j] = errors[j, i] = np.nan
+            continue
+        row = rows[i] - rows[j]
+        difference, se = float(row @ known.e.b) + float(offset[i] - offset[j]), known.se(row)
+        errors[i, j] = errors[j, i] = se
+        if within is not None and cells[i][within] != cells[j][within]:
+            continue
+        df = known.df(row[None, :])
+        t = difference / se if se > 0 else np.nan
+        pair: dict[str, Any] = {"a": label(cells[i]), "b": label(cells[j]), "difference": number(difference), "se": number(se),
+                "df": df, "statistic": number(t), "p": number(p_of_t(t, df)), "places": (i, j)}  # fmt: skip
+        families.setdefault(None if within is None else cells[i][within], []).append(pair)
+    for pairs in families.values():
+        groups = len({place for p in pairs for place in p["places"]})
+        for pair, (p, factor) in zip(pairs, adjusted(pairs, correction, groups, confidence)):
+            width = factor * (pair["se"] or 0.0)
+            pair |= {"p_adjusted": number(p), "ci": [pair["difference"] - width, pair["difference"] + width]}
+    return [p for pairs in families.values() for p in pairs], errors
+
+
+def _finish_pairs(
+    fit: Fit, known: Precision, pairs: list[dict[str, Any]], rows: Array, offset: Array, confidence: float,
+    own_scale: bool, ratios: bool,
+) -> None:  # fmt: skip
+    """Differences on the outcome's own scale, and ratios where they are asked for."""
+    for pair in pairs:
+        if fit.design.generalized and own_scale:
+            i, j = pair["places"]
+            pair |= outcome_difference(fit, known, (rows[i], rows[j]), (float(offset[i]), float(offset[j])), confidence)
+        if ratios:
+            ratio, low, high = (number(np.exp(min(v, 700.0))) for v in (pair["difference"], *pair["ci"]))
+            pair |= {"ratio": ratio, "ratio_ci": [low, high]}
+
+
+def _sed(errors: Array) -> dict[str, Any]:
+    off = errors[np.triu_indices(len(errors), 1)]
+    off = off[np.isfinite(off)]
+    matrix = [[number(v) for v in row] for row in errors]
+    if not len(off):
+        return {"min": None, "mean": None, "max": None, "matrix": matrix}
+    return {"min": float(off.min()), "mean": float(off.mean()), "max": float(off.max()), "matrix": matrix}

@@ -1,0 +1,201 @@
+"""Typical rows: the fixed part where categories count equally and covariates stand at their means or where they are held.
+
+A held value is a value of the raw column and goes through every transformation that uses it. Where a mean by unit uses
+the column, the unit is the average one: its mean is that over the rows used and stays, while the row itself moves.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from bold_orchard.data.table import Table
+from bold_orchard.design.build import fixed_part, split_offsets
+from bold_orchard.design.transformations import Maker
+from bold_orchard.errors import OrchardError, unknown_name
+from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.sentence import tree
+
+Array = NDArray[Any]
+Held = Mapping[str, "float | str"]
+MOST_CELLS = 50_000  # combinations of categories at one point
+ROWS_AT_ONCE = 100_000
+
+
+class ReferenceGrid:
+    """The typical rows of one fit; everything is named by raw columns."""
+
+    def __init__(self, fit: Fit) -> None:
+        self.fit, self.design = fit, fit.design
+        self.levels = {c.column: c.levels for _, c in self.design.categories()}
+        self.factors = {name: c.column for name, c in self.design.categories()}
+        cells = int(np.prod([len(v) for v in self.levels.values()], dtype=float))
+        if cells > MOST_CELLS:
+            raise OrchardError(
+                f"the categories of '{fit.name}' have {cells:,} combinations; {MOST_CELLS:,} at most can be averaged"
+            )
+
+    @cached_property
+    def columns(self) -> list[str]:
+        """Raw columns of the fixed part, offsets included, in the order of the sentence."""
+        return [c.name for c in tree.columns_of(self.design.sentence.terms, units=False)]
+
+    @cached_property
+    def means(self) -> dict[str, float]:
+        """Numeric columns that do not stand as categories, with their means over the rows used."""
+        table = self.design.table
+        return {
+            c: float(table.numbers(c).mean())
+            for c in self.columns
+            if c not in self.levels and table.kind(c) == "number"
+        }
+
+    def factor_columns(self, term: str) -> dict[str, str]:
+        """The factors of a term, 'pruning' or 'pruning*soil', with their raw columns; raises for what is no category."""
+        out = {}
+        written = {column: name for name, column in self.factors.items()}
+        for factor in term.split("*") if term else []:
+            name = factor.strip()
+            name = name if name in self.factors else written.get(name, name)
+            if name not in self.factors:
+                known = list(self.factors) or ["(no category)"]
+                raise OrchardError(unknown_name("category", name, known, f"the fixed part of '{self.fit.name}'"))
+            out[name] = self.factors[name]
+        return out
+
+    def checked(self, column: str, value: float | str) -> float | str:
+        """A held value as a number, or as the level of a category; raises OrchardError for what the model does not use."""
+        where = f"the fixed part of '{self.fit.name}'"
+        if column not in self.levels and column not in self.means:
+            known = [*self.means, *self.levels] or ["(none)"]
+            if self.design.table.has(column):
+                raise OrchardError(f"'{column}' does not stand in {where}, so holding it changes nothing; leave it out")
+            raise OrchardError(unknown_name("column", column, known, where))
+        number = _number(value)
+        if column in self.means:
+            if number is None:
+                raise OrchardError(f"'{column}' is a number in {where}; it cannot be held at '{value}'")
+            return number
+        for level in self.levels[column]:
+            if level == str(value).strip() or (number is not None and _number(level) == number):
+                return level
+        raise OrchardError(
+            unknown_name("level", str(value), self.levels[column], f"column '{column}', a category in {where}")
+        )
+
+    def rows(self, points: Sequence[Held]) -> tuple[Array, Array]:
+        """Rows of X (points, p) over all columns, aliased ones too, and the offset (points,)."""
+        x = np.zeros((len(points), len(self.design.fixed.names)))
+        offset = np.zeros(len(points))
+        batch: list[tuple[int, list[dict[str, Any]]]] = []
+        count = 0
+        for i, point in enumerate(points):
+            cells = self._cells(point)
+            batch.append((i, cells))
+            count += len(cells)
+            if count >= ROWS_AT_ONCE:
+                self._fill(batch, x, offset)
+                batch, count = [], 0
+        if batch:
+            self._fill(batch, x, offset)
+        return x, offset
+
+    def _cells(self, point: Held) -> list[dict[str, Any]]:
+        """The combinations of categories that a point averages over."""
+        choices = [[point[c]] if c in point else levels for c, levels in self.levels.items()]
+        base = {c: point.get(c, mean) for c, mean in self.means.items()}
+        return [base | dict(zip(self.levels, combination)) for combination in itertools.product(*choices)]
+
+    def _fill(self, batch: list[tuple[int, list[dict[str, Any]]]], x: Array, offset: Array) -> None:
+        cells = [cell for _, own in batch for cell in own]
+        columns: dict[str, Any] = {}
+        for name in self.columns:
+            values = [cell[name] for cell in cells]
+            number = self.design.table.kind(name) == "number"
+            columns[name] = np.asarray(values, dtype=float) if number else np.asarray(values, dtype=object)
+        table = Table(pd.DataFrame(columns, index=range(len(cells))), "the grid", len(cells))
+        maker = Maker(table, self.design.memory, learn=False, reference=self._training)
+        offsets, plain = split_offsets(self.design.sentence.terms, maker)
+        part = fixed_part(plain, self.design.sentence, maker, self.design.family)
+        owner = np.repeat([i for i, _ in batch], [len(own) for _, own in batch])
+        sizes = np.bincount(owner, minlength=len(x))
+        for j, column in enumerate(part.values):
+            x[:, j] += np.bincount(owner, column, minlength=len(x)) / np.maximum(sizes, 1)
+        if offsets is not None:
+            offset += np.bincount(owner, offsets, minlength=len(x)) / np.maximum(sizes, 1)
+
+    @cached_property
+    def _training(self) -> Maker:
+        return Maker(self.design.table, self.design.memory, learn=False)
+
+    def kept(self, x: Array) -> Array:
+        """The columns that have estimates, (points, p')."""
+        return x[:, self.fit.evaluation.criterion.products.standard.kept]
+
+    @cached_property
+    def _aliases(self) -> tuple[list[int], Array]:
+        """Aliased columns and their coefficients on the kept ones, (p', aliased)."""
+        kept = self.fit.evaluation.criterion.products.standard.kept
+        lost = [j for j in range(len(self.design.fixed.names)) if j not in kept]
+        if not lost:
+            return lost, np.zeros((len(kept), 0))
+        columns = np.column_stack(self.design.fixed.values)
+        scale = np.maximum(np.sqrt((columns**2).mean(axis=0)), 1e-300)
+        made = np.linalg.lstsq(columns[:, kept] / scale[kept], columns[:, lost] / scale[lost], rcond=None)[0]
+        return lost, made * scale[lost] / scale[kept][:, None]
+
+    def estimable(self, x: Array) -> NDArray[np.bool_]:
+        """Whether each row of X (points, p) is a combination of rows of the data's X, so that it has an answer."""
+        lost, coefficients = self._aliases
+        told = self.kept(x) @ coefficients
+        own = np.sqrt([float(np.mean(self.design.fixed.values[j] ** 2)) for j in lost])
+        size = np.abs(self.kept(x)) @ np.abs(coefficients) + np.abs(x[:, lost]) + own
+        return np.asarray((np.abs(told - x[:, lost]) <= 1e-6 * size).all(axis=1))
+
+    def slope(self, points: Sequence[Held], column: str) -> Array:
+        """Derivative in a raw column of the rows of X at the points, (points, p): central differences, extrapolated."""
+        h = 1e-3 * (float(self.design.table.numbers(column).std()) or 1.0)
+
+        def difference(step: float) -> Array:
+            ends = [
+                [{**p, column: float(p.get(column, self.means[column])) + side} for p in points]
+                for side in (step, -step)
+            ]
+            return (self.rows(ends[0])[0] - self.rows(ends[1])[0]) / (2 * step)
+
+        return np.asarray((4.0 * difference(h) - difference(2.0 * h)) / 3.0)
+
+    def typical_units(self) -> list[dict[str, Any]]:
+        """Means by unit in the fixed part and the value each has in the average unit."""
+        found: dict[str, dict[str, Any]] = {}
+        stack: list[Any] = [f for t in self.design.fixed.terms for f in t.factors]
+        while stack:
+            item = stack.pop()
+            if isinstance(item, tree.Named):
+                stack.append(item.factor)
+            if isinstance(item, tree.Call):
+                stack += item.arguments
+                if item.function in tree.BY_UNIT and len(item.arguments) == 2:
+                    kept = item.function in ("min", "max")
+                    call = replace(
+                        item, function=item.function if kept else "min" if item.function == "since" else "mean"
+                    )
+                    value = self._training.typical_mean(call)
+                    if value is not None:
+                        found.setdefault(call.written, {"term": str(call), "value": value})
+        return list(found.values())
+
+
+def _number(value: object) -> float | None:
+    try:
+        made = float(str(value))
+    except ValueError:
+        return None
+    return made if np.isfinite(made) else None

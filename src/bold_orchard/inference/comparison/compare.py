@@ -1,0 +1,323 @@
+"""Comparing fits by likelihood: ratio tests, information criteria, and what they rest on."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from functools import reduce
+from itertools import pairwise
+from typing import Any
+
+import numpy as np
+
+from bold_orchard.errors import OrchardError
+from bold_orchard.estimation.gaussian import Fit, fit, refit
+from bold_orchard.inference.comparison.boundary_law import half_and_half, simulated_p
+from bold_orchard.inference.comparison.nested import Relation, relation
+from bold_orchard.inference.distributions import p_of_chisq
+from bold_orchard.inference.summary import number
+
+SCHEMA = "bold-orchard/compare/1"
+Progress = Callable[[int, int], None]
+
+
+def compare(
+    fits: Sequence[Fit], force: bool = False, common_rows: bool = False, samples: int = 0, seed: int = 0,
+    progress: Progress | None = None,
+) -> dict[str, Any]:  # fmt: skip
+    """The document of ``orchard compare``: fits ordered by size, tests of consecutive pairs.
+
+    REML fits whose fixed parts differ are refitted by ML; with ``common_rows`` fits of different rows are refitted on the
+    rows they share; ``samples`` above 0 adds a bootstrap p to every test. Raises OrchardError for different outcomes or
+    rows, and for fits that did not converge unless ``force``.
+    """
+    return compare_fits(fits, force, common_rows, samples, seed, progress)[0]
+
+
+def compare_fits(
+    fits: Sequence[Fit], force: bool = False, common_rows: bool = False, samples: int = 0, seed: int = 0,
+    progress: Progress | None = None,
+) -> tuple[dict[str, Any], list[Fit]]:  # fmt: skip
+    """The document and the fits as compared, smallest first."""
+    notes: list[str] = []
+    same_question(fits, force)
+    if common_rows:
+        fits = _on_common_rows(fits, notes)
+    for other in fits[1:]:
+        same_rows(fits[0], other)
+    ordered = sorted(fits, key=lambda f: f.result["fit"]["n_parameters"])
+    method, refitted, reason = _common_method(ordered)
+    compared = [refit(f, method.lower()) if f.name in refitted else f for f in ordered]
+    models = [_figures(f) for f in compared]
+    _relative(models)
+    if refitted:
+        notes.append(f"{', '.join(refitted)}: refitted by ML for this comparison, because {reason}.")
+    tests = []
+    pairs = list(pairwise(compared))
+    for place, (small, large) in enumerate(pairs):
+        test, words = _test(small, large, seed)
+        if samples and test["nested"]:
+            _bootstrap(test, words, small, large, samples, seed, place * samples, len(pairs) * samples, progress)
+        tests.append(test)
+        notes += words
+    notes += _disagreement(models)
+    return {
+        "schema": SCHEMA,
+        "method": method,
+        "refitted": refitted,
+        "outcome": fits[0].design.outcome,
+        "rows": len(fits[0].design.y),
+        "models": models,
+        "tests": tests,
+        "notes": notes,
+    }, compared
+
+
+def _bootstrap(
+    test: dict[str, Any], words: list[str], small: Fit, large: Fit, samples: int, seed: int, done: int, total: int,
+    progress: Progress | None,
+) -> None:  # fmt: skip
+    """Add the bootstrap p to a test."""
+    from bold_orchard.inference.intervals.bootstrap import bootstrap_p
+
+    report = progress or (lambda done, total: None)
+    p, counted = bootstrap_p(small, large, samples, seed, lambda d, _: report(done + d, total))
+    test["p_bootstrap"] = number(p)
+    lost = f"; {samples - counted:,} refits did not converge and were left out" if counted < samples else ""
+    words.append(
+        f"{large.name} against {small.name}: {counted:,} outcomes simulated from {small.name} (seed {seed}){lost}; "
+        "the bootstrap p rests on no large-sample law, so believe it where the p-values differ."
+    )
+
+
+def _on_common_rows(fits: Sequence[Fit], notes: list[str]) -> list[Fit]:
+    """Refit on the rows that all fits used; the data must be the same file."""
+    rows = reduce(np.intersect1d, [f.design.table.row_numbers for f in fits])
+    if not len(rows):
+        raise OrchardError(f"{' and '.join(f.name for f in fits)} have no row in common")
+    out = []
+    for f in fits:
+        table = f.design.table
+        if len(table) > len(rows):
+            kept = np.isin(table.row_numbers, rows)
+            again = fit(f.design.sentence, table.take(kept), f.settings, f.name)
+            if not again.converged:
+                raise OrchardError(f"'{f.name}' did not converge on the {len(rows):,} rows in common")
+            notes.append(f"{f.name}: refitted on the {len(rows):,} rows that all fits share, of its {len(table):,}.")
+            f = again
+        out.append(f)
+    return out
+
+
+def same_question(fits: Sequence[Fit], force: bool) -> None:
+    """Raise OrchardError unless the fits explain one outcome and converged (or ``force``)."""
+    if len(fits) < 2:
+        raise OrchardError("compare needs two fits or more: orchard compare m1 m2")
+    names = [f.name for f in fits]
+    for i, name in enumerate(names):
+        if name in names[:i]:
+            raise OrchardError(f"'{name}' stands twice in the comparison; name each fit once")
+    first = fits[0]
+    for other in fits:
+        if not other.converged and not force:
+            raise OrchardError(
+                f"the fit '{other.name}' did not converge, so its likelihood means nothing; mend it, or --force"
+            )
+        if other.design.outcome != first.design.outcome:
+            raise OrchardError(
+                f"'{first.name}' explains {first.design.outcome} and '{other.name}' {other.design.outcome}; "
+                "likelihoods of different outcomes cannot be compared"
+            )
+        if _counted(other) != _counted(first):
+            raise OrchardError(
+                f"'{first.name}' is {first.design.family} and '{other.name}' {other.design.family}: probabilities of counts and "
+                "densities of measurements cannot be compared"
+            )
+
+
+def _counted(fit: Fit) -> str:
+    """What the likelihood is a probability of: families of one kind share their constants."""
+    kinds = {"poisson": "counts", "negative-binomial": "counts", "binomial": "trials", "ordinal": "grades"}
+    return kinds.get(fit.design.family, "measurements")
+
+
+def same_rows(a: Fit, b: Fit) -> None:
+    """Raise OrchardError, naming the rows, unless two fits used the same rows, outcome and weights."""
+    one, two = a.design.table.row_numbers, b.design.table.row_numbers
+    if len(one) == len(two) and np.array_equal(one, two):
+        y, z = a.design.y, b.design.y
+        y, z = (v if d.offset is None or d.generalized else v + d.offset for v, d in ((y, a.design), (z, b.design)))
+        if not np.allclose(y, z, rtol=1e-9, atol=0):
+            raise OrchardError(f"'{a.name}' and '{b.name}' were fitted to different data; fit both to the same file")
+        w, v = a.design.weights, b.design.weights
+        if (w is None) != (v is None) or (w is not None and v is not None and not np.array_equal(w, v)):
+            raise OrchardError(f"'{a.name}' and '{b.name}' use different weights; their likelihoods cannot be compared")
+        return
+    only = np.setdiff1d(one, two), np.setdiff1d(two, one)
+    parts = [f"{len(r):,} only in '{f.name}' (row {', '.join(map(str, r[:3]))}{', ...' if len(r) > 3 else ''})"
+             for r, f in zip(only, (a, b)) if len(r)]  # fmt: skip
+    raise OrchardError(
+        f"'{a.name}' used {len(one):,} rows and '{b.name}' {len(two):,}: {'; '.join(parts)}. Likelihoods compare on "
+        "the same rows only: add --common-rows to refit on those they share, or fill the covariate that loses rows"
+    )
+
+
+def _common_method(fits: Sequence[Fit]) -> tuple[str, list[str], str]:
+    methods = {f.result["method"] for f in fits}
+    if any(f.design.generalized for f in fits):
+        gaussian = [f.name for f in fits if f.result["method"] == "REML"]
+        others = sorted(methods - {"REML", "ML"})
+        return " and ".join(others), gaussian, "only full likelihoods of different families compare"
+    fixed_differ = not all(relation(a.design, b.design).same_fixed for a, b in pairwise(fits))
+    if methods == {"REML"} and not fixed_differ:
+        return "REML", [], ""
+    reason = "REML likelihoods of models with different fixed parts do not compare"
+    if not fixed_differ:
+        reason = "REML and ML likelihoods do not compare"
+    return "ML", [f.name for f in fits if f.result["method"] == "REML"], reason
+
+
+def _figures(fit: Fit) -> dict[str, Any]:
+    figures = fit.result["fit"]
+    k, n = figures["n_parameters"], len(fit.design.y)
+    room = n - k - 1
+    return {
+        "name": fit.name,
+        "model": fit.result["model"],
+        "n_parameters": k,
+        "loglik": figures["loglik"],
+        "deviance": figures["deviance"],
+        "aic": figures["aic"],
+        "aicc": number(figures["aic"] + 2 * k * (k + 1) / room) if room > 0 else None,
+        "bic": figures["bic"],
+        "converged": fit.converged,
+        "boundary": fit.result["convergence"]["boundary"],
+    }
+
+
+def _relative(models: list[dict[str, Any]]) -> None:
+    aic = np.array([m["aic"] for m in models])
+    bic = np.array([m["bic"] for m in models])
+    weight = np.exp(-0.5 * (aic - aic.min()))
+    for i, m in enumerate(models):
+        m["delta_aic"] = number(aic[i] - aic.min())
+        m["delta_bic"] = number(bic[i] - bic.min())
+        m["akaike_weight"] = number(weight[i] / weight.sum())
+
+
+def _test(small: Fit, large: Fit, seed: int) -> tuple[dict[str, Any], list[str]]:
+    link = relation(small.design, large.design)
+    df = large.result["fit"]["n_parameters"] - small.result["fit"]["n_parameters"]
+    notes = _differing(small, large)
+    evidence = 0.5 * (small.result["fit"]["bic"] - large.result["fit"]["bic"])
+    test: dict[str, Any] = {
+        "smaller": small.name,
+        "larger": large.name,
+        "nested": link.nested and df > 0,
+        "chisq": None,
+        "df": None,
+        "p": None,
+        "p_boundary": None,
+        "p_bootstrap": None,
+        "bayes_factor": number(np.exp(evidence)) if evidence < 700 else None,
+        "variance_explained": variance_explained(small, large),
+    }
+    if not test["nested"]:
+        words = f"{small.name} is not a special case of {large.name}, so no ratio test applies; use AIC or BIC."
+        if df == 0 and link.nested:
+            words = f"{small.name} and {large.name} are the same model in other words."
+        return test, [words, *notes]
+    chisq = small.result["fit"]["deviance"] - large.result["fit"]["deviance"]
+    test |= {"chisq": number(max(chisq, 0.0)), "df": df, "p": number(p_of_chisq(chisq, df))}
+    bounds = _boundary(test, small, large, chisq, link, seed) if link.extra_effects else []
+    return test, bounds + notes + _order_note(small, large, chisq)
+
+
+def _boundary(test: dict[str, Any], small: Fit, large: Fit, chisq: float, link: Relation, seed: int) -> list[str]:
+    """Add the p-value of a test with variances at zero; returns what to say about it."""
+    df = test["df"]
+    if link.extra_effects == 1:
+        test["p_boundary"] = number(half_and_half(chisq, df))
+        return [
+            f"{large.name} against {small.name} tests a variance at its boundary, zero: read p_boundary, the half-and-half "
+            f"mixture of chi-squared with {df - 1} and {df} df; the plain p is too large."
+        ]
+    p = simulated_p(small, large, chisq, df, seed)
+    if p is None:
+        return [
+            f"{large.name} against {small.name} tests {link.extra_effects} variances at zero at once, and their joint law is "
+            "out of reach here: the plain p is too large. Add --bootstrap 1000, or one random effect at a time."
+        ]
+    test["p_boundary"] = number(p)
+    return [
+        f"{large.name} against {small.name} tests {link.extra_effects} variances at zero at once: read p_boundary, from the "
+        f"mixture of chi-squared laws simulated for this design (seed {seed}); the plain p is too large."
+    ]
+
+
+def _order_note(small: Fit, large: Fit, chisq: float) -> list[str]:
+    if chisq < -1e-6:
+        return [f"The larger model {large.name} fits worse than {small.name}, which cannot be: one search failed."]
+    return []
+
+
+def variance_explained(small: Fit, large: Fit) -> list[dict[str, Any]]:
+    """1 - larger / smaller for every variance that both models have; None where its clause differs between them."""
+    one, two = _variances(small), _variances(large)
+    here, there = _clauses(small), _clauses(large)
+    return [
+        {
+            "group": g,
+            "term": t,
+            "proportion": number(1.0 - two[g, t] / one[g, t])
+            if one[g, t] > 0 and here.get(g) == there.get(g)
+            else None,
+        }
+        for g, t in one
+        if (g, t) in two
+    ]
+
+
+def _clauses(fit: Fit) -> dict[str, Any]:
+    """Per unit what varies together in it, however it was written; of the residual its structure."""
+    out: dict[str, Any] = {}
+    for part in fit.result["random"]:
+        names, kind = part["terms"], part["structure"]
+        alone = kind == "diagonal" or (len(names) == 1 and kind not in ("known", "given"))
+        blocks = [(frozenset([n]), "alone") for n in names] if alone else [(frozenset(names), kind)]
+        out[part["group"]] = out.get(part["group"], frozenset()) | frozenset(blocks)
+    spread = tuple(t.written for t in fit.design.sentence.spread)
+    return out | {"residual": (fit.design.residual.kind, fit.design.residual.unit, spread)}
+
+
+def _differing(small: Fit, large: Fit) -> list[str]:
+    """Groups whose components cannot be set against each other, said in words."""
+    lost = list(dict.fromkeys(v["group"] for v in variance_explained(small, large) if v["proportion"] is None))
+    here, there = _clauses(small), _clauses(large)
+    lost = [g for g in lost if here.get(g) != there.get(g)]
+    if not lost:
+        return []
+    return [
+        f"No share of explained variance for {' and '.join(lost)}: what varies there differs between {small.name} and {large.name}, "
+        "so the variances mean different things."
+    ]
+
+
+def _variances(fit: Fit) -> dict[tuple[str, str], float]:
+    residual = (fit.result["residual"] or {}).get("variance")
+    out = {
+        (part["group"], term): part["covariance"][i][i]
+        for part in fit.result["random"]
+        for i, term in enumerate(part["terms"])
+    }
+    return out if residual is None else out | {("residual", "residual"): residual}
+
+
+def _disagreement(models: list[dict[str, Any]]) -> list[str]:
+    best_aic = min(models, key=lambda m: m["aic"])["name"]
+    best_bic = min(models, key=lambda m: m["bic"])["name"]
+    if best_aic == best_bic:
+        return [f"AIC and BIC both prefer {best_aic}."]
+    return [
+        f"AIC prefers {best_aic}, BIC {best_bic}: AIC rewards prediction of new rows, BIC asks for strong evidence "
+        "before it admits a parameter."
+    ]

@@ -1,0 +1,65 @@
+"""What was predicted for each unit: effects with their errors, and the unit's own coefficients."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from bold_orchard.diagnostics.residuals import unit_effects
+from bold_orchard.errors import OrchardError
+from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.inference.distributions import quantile_t
+from bold_orchard.inference.summary import number
+
+SCHEMA = "bold-orchard/groups/1"
+
+
+def groups(fit: Fit, confidence: float = 0.95) -> dict[str, Any]:
+    """The document of ``orchard groups``: one entry per each clause, levels in the order of the data.
+
+    ``se`` is the root of var(u_hat - u), the uncertainty of the fixed part included (of a generalized fit at the mode, given
+    the variances); ``coefficients`` add the fixed part where the same term stands there. Raises OrchardError without units.
+    """
+    design = fit.design
+    if not design.clauses:
+        raise OrchardError(f"'{fit.name}' has no each clause, so there are no units to look at")
+    fixed = {r["term"]: r["estimate"] for r in fit.result["fixed"] if r["estimate"] is not None}
+    width = quantile_t(confidence, None)
+    out = []
+    for made in unit_effects(fit):
+        rows = []
+        order = np.argsort(np.argsort(-made.effects[:, 0], kind="stable"), kind="stable")
+        seen = np.bincount(design.blocks[made.unit].unit.codes, minlength=len(made.levels))
+        for j, level in enumerate(made.levels):
+            effects = {t: number(v) for t, v in zip(made.terms, made.effects[j])}
+            errors = {t: number(v) for t, v in zip(made.terms, made.se[j])}
+            ends = {
+                t: [number(v - width * e), number(v + width * e)]
+                for t, v, e in zip(made.terms, made.effects[j], made.se[j])
+            }
+            own = {t: number(float(fixed.get(t, 0.0)) + v) for t, v in zip(made.terms, made.effects[j])}
+            rows.append({"level": level, "effects": effects, "se": errors, "coefficients": own, "ci": ends,
+                         "rank": int(order[j]) + 1, "rows": int(seen[j])})  # fmt: skip
+        out.append(
+            {"group": made.group, "terms": list(made.terms), "in_fixed": [t in fixed for t in made.terms], "rows": rows}
+        )
+    return {
+        "schema": SCHEMA,
+        "name": fit.name,
+        "model": fit.result["model"],
+        "outcome": fit.result["outcome"],
+        "link": design.link,
+        "confidence": confidence,
+        "groups": out,
+        "notes": _notes(fit),
+    }
+
+
+def _notes(fit: Fit) -> list[str]:
+    notes = [
+        "Effects are drawn towards zero, the more the fewer rows a unit has; ranks of units whose intervals overlap mean little."
+    ]
+    if not fit.converged:
+        notes.insert(0, "The fit did NOT converge; its predicted effects mean nothing. Mend the fit first.")
+    return notes

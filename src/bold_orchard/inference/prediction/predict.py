@@ -1,0 +1,324 @@
+"""Predicted values for the rows of a table, whether their outcome was measured or not."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pandas as pd
+from numpy.typing import NDArray
+
+from bold_orchard.data.evaluate import evaluate
+from bold_orchard.data.table import Table
+from bold_orchard.design.build import UnitCodes, covariate_columns, rebuild_parts, unit_codes
+from bold_orchard.design.lags import lag_calls, with_lags
+from bold_orchard.design.model_matrix import build_part
+from bold_orchard.design.transformations import Maker
+from bold_orchard.errors import OrchardError, UsageError, counted
+from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.families import Data
+from bold_orchard.inference.distributions import quantile_t
+from bold_orchard.inference.prediction.response_scale import family_of, grade_chances, outcome_mean, outcome_slope
+from bold_orchard.likelihood.prediction_error import error_variance
+from bold_orchard.sentence.tree import Named, columns_of
+
+Array = NDArray[Any]
+SCHEMA = "bold-orchard/predict/1"
+DRAWS, ROWS_AT_ONCE = 2_000, 2_000
+
+
+@dataclass(frozen=True)
+class Predictions:
+    """Over the rows of ``table``, each (n,), NaN where a covariate is missing.
+
+    ``average`` is the fixed part alone; ``known`` (n, units) tells which units were in the fit; ``probabilities`` of each grade.
+    """
+
+    table: Table
+    predicted: Array
+    se: Array
+    low: Array
+    high: Array
+    average: Array
+    residual: Array
+    known: Array
+    probabilities: dict[str, Array] = field(default_factory=dict)
+
+
+def predict(
+    fit: Fit, table: Table, confidence: float = 0.95, new_observation: bool = False, seed: int = 0
+) -> Predictions:
+    """Empirical best linear unbiased predictions X b + Z u with the error of b and u together.
+
+    Harville (1976): the error of a predicted combination is that of the mixed-model equations' solution. A unit that was
+    not in the fit has effect 0 and its whole variance in the standard error. Intervals cover the mean of a row, not a new
+    observation of it, with the residual degrees of freedom for every row (the normal under ``--df normal``).
+    """
+    design = fit.design
+    table, _ = with_lags(design.sentence, table)
+    complete = np.ones(len(table), dtype=bool)
+    for column in dict.fromkeys(
+        [
+            *covariate_columns(design.sentence),
+            *(c.written for c in lag_calls(design.sentence)),
+            *(_spread_columns(fit) if new_observation else []),
+        ]
+    ):
+        complete &= ~table.is_missing(column)
+    if not complete.any():
+        raise OrchardError(f"no row of {table.name} has all covariates of the model")
+    used = table.take(complete)
+    fixed, parts, offset = rebuild_parts(design, used)
+    kept = fit.evaluation.criterion.products.standard.kept
+    x = np.column_stack([fixed.values[c] for c in kept]) if kept else np.zeros((len(used), 0))
+    average = x @ fit.evaluation.b + (0.0 if offset is None else offset)
+    moved, variance, known = _unit_part(fit, used, parts, x)
+    se = np.sqrt(np.maximum(variance, 0.0))
+    products = fit.criterion.products
+    df = None if fit.settings.df == "normal" else float(products.n - products.p)
+    width = quantile_t(confidence, df) * se
+    predicted = average + moved
+    if new_observation and not design.generalized:
+        width = quantile_t(confidence, df) * np.sqrt(variance + _residual_variance(fit, used))
+    low, high = predicted - width, predicted + width
+    probabilities: dict[str, Array] = {}
+    if design.generalized:
+        if design.family == "ordinal":
+            probabilities = grade_chances(fit, predicted)
+        ends = _drawn_ends(fit, used, predicted, se, confidence, seed) if new_observation else None
+        se = se * np.abs(outcome_slope(fit, predicted))
+        predicted, low, high, average = (outcome_mean(fit, v) for v in (predicted, low, high, average))
+        low, high = (low, high) if ends is None else ends
+
+    def spread(values: Array) -> Array:
+        out = np.full((len(table), *values.shape[1:]), np.nan)
+        out[complete] = values
+        return out
+
+    return Predictions(
+        table=table,
+        predicted=spread(predicted),
+        se=spread(se),
+        low=spread(low),
+        high=spread(high),
+        average=spread(average),
+        residual=_outcome(fit, table) - spread(predicted),
+        known=spread(known),
+        probabilities={level: spread(p) for level, p in probabilities.items()},
+    )
+
+
+def _spread_columns(fit: Fit) -> list[str]:
+    """Columns on which a row's residual variance depends."""
+    within, spread = fit.design.sentence.within, [c.name for c in columns_of(fit.design.sentence.spread)]
+    occasion = within is not None and within.structure.kind == "unstructured" and within.structure.column
+    return spread + ([occasion.name] if occasion else [])
+
+
+def _residual_variance(fit: Fit, used: Table) -> Array:
+    """Residual variance of each new row, by its spread, its occasion and its weight; raises OrchardError for a new occasion."""
+    design, residual = fit.design, fit.result["residual"]
+    parameters = residual["parameters"]
+    if design.residual.kind == "unstructured":
+        column = _spread_columns(fit)[-1]
+        labels = used.labels(column)
+        place = {label: i for i, label in enumerate(parameters["occasions"])}
+        new = [t for t in labels.texts if t not in place]
+        if new:
+            raise OrchardError(
+                f"{column} {new[0]} was not in the fit, so the variance there is unknown; leave out --new-observation"
+            )
+        variance = np.diag(parameters["covariance"])[[place[t] for t in labels.texts]][labels.codes]
+    else:
+        variance = np.full(len(used), float(residual["variance"]))
+    if design.sentence.spread:
+        part = build_part(design.sentence.spread, True, Maker(used, design.memory, learn=False))
+        log_sd = sum(row["estimate"] * v for row, v in zip(parameters["spread"], part.values[1:]))
+        variance = variance * np.exp(2.0 * np.asarray(log_sd))
+    column_of_weights = fit.settings.options.weights
+    return np.asarray(variance if column_of_weights is None else variance / used.numbers(column_of_weights))
+
+
+def _drawn_ends(fit: Fit, used: Table, eta: Array, se: Array, confidence: float, seed: int) -> tuple[Array, Array]:
+    """Quantiles of outcomes drawn for each row, a share of the trials where there are trials."""
+    if fit.design.family == "ordinal":
+        raise UsageError("--new-observation: of grades read the probabilities; leave it out")
+    outcome, trials = fit.design.sentence.outcome, None
+    if outcome.trials is not None:
+        if not used.has(outcome.trials.name):
+            raise UsageError(f"--new-observation needs the trials of every row: a column '{outcome.trials.name}'")
+        trials = used.numbers(outcome.trials.name)
+    column = fit.settings.options.weights
+    weights = None if column is None else used.numbers(column)
+    extra, rng = fit.evaluation.extra, np.random.default_rng(seed)  # type: ignore[attr-defined]
+    ends = []
+    for start in range(0, len(eta), ROWS_AT_ONCE):
+        at = slice(start, start + ROWS_AT_ONCE)
+        part = None if trials is None else trials[at]
+        own = None if weights is None else weights[at]
+        family = family_of(fit).on(Data(np.zeros(len(eta[at])), part, own))
+        drawn = [family.draw(eta[at] + se[at] * rng.standard_normal(len(eta[at])), extra, rng) for _ in range(DRAWS)]
+        made = np.quantile(drawn, [(1 - confidence) / 2, (1 + confidence) / 2], axis=0)
+        ends.append(made if part is None else made / part)
+    low, high = np.concatenate(ends, axis=1)
+    return low, high
+
+
+def outside(fit: Fit, table: Table) -> list[tuple[str, int]]:
+    """Covariates with rows beyond the values of the fit's own data, and how many."""
+    found = []
+    for column in dict.fromkeys(covariate_columns(fit.design.sentence)):
+        if fit.design.table.kind(column) == "number" and table.kind(column) == "number":
+            seen, values = fit.design.table.numbers(column), table.numbers(column)
+            beyond = int(np.sum((values < seen.min()) | (values > seen.max())))
+            found += [(column, beyond)] if beyond else []
+    return found
+
+
+def _outcome(fit: Fit, table: Table) -> Array:
+    """The outcome as modelled, NaN where it is missing or absent from the table."""
+    outcome = fit.design.sentence.outcome
+    value = outcome.value
+    names = [c.name for c in columns_of(outcome)]
+    if not all(table.has(n) for n in names):
+        return np.full(len(table), np.nan)
+    if fit.design.family == "ordinal":
+        labels = table.labels(names[0])
+        place = {level: float(k) for k, level in enumerate(fit.design.levels, start=1)}
+        return np.array([*(place.get(t, np.nan) for t in labels.texts), np.nan])[labels.codes]
+    if fit.design.levels:
+        return _success(fit, table, names[0])
+    if outcome.trials is not None:
+        return np.asarray(table.numbers(names[0]) / table.numbers(names[1]))
+    return np.asarray(evaluate(value, lambda c: _raw(c, table)), dtype=float)
+
+
+def _raw(c: Any, table: Table) -> Array:
+    return evaluate(c.factor, lambda inner: _raw(inner, table)) if isinstance(c, Named) else table.numbers(c.name)
+
+
+def _success(fit: Fit, table: Table, column: str) -> Array:
+    """1 where a two-level outcome is the success, 0 where it is the other level, NaN elsewhere."""
+    labels = table.labels(column)
+    texts = np.array([*labels.texts, ""], dtype=object)[labels.codes]
+    fitted = fit.design.table.labels(column)
+    won = {fitted.texts[c] for c in np.unique(fitted.codes[fit.design.y == 1])}
+    inside = np.isin(texts, list(fit.design.levels))
+    return np.where(inside, np.isin(texts, list(won)).astype(float), np.nan)
+
+
+def _unit_part(fit: Fit, used: Table, parts: tuple[Any, ...], x: Array) -> tuple[Array, Array, Array]:
+    """Z u, the variance of X b + Z (u_hat - u), and which units are known, per row."""
+    design, e = fit.design, fit.evaluation
+    n = len(used)
+    moved, known = np.zeros(n), np.ones((n, len(design.clauses)))
+    blocks: list[tuple[Array, Array]] = []
+    variance = np.zeros(n)
+    for i, (clause, part, each) in enumerate(zip(design.clauses, parts, design.sentence.each)):
+        place = _places(unit_codes(each.unit, used), design.blocks[clause.block].unit)
+        effects, _ = e.effects(clause.block)
+        z = np.column_stack(part.values)
+        have = place >= 0
+        known[:, i] = have
+        moved += np.where(have, np.einsum("nk,nk->n", z, effects[np.maximum(place, 0)][:, clause.columns]), 0.0)
+        g = e.covariance(clause.block)[clause.columns, clause.columns]
+        variance += np.where(have, 0.0, np.einsum("nj,jk,nk->n", z, g, z))
+        full = np.zeros((n, e.criterion.structures[clause.block].size))
+        full[:, clause.columns] = np.where(have[:, None], z, 0.0)
+        blocks.append((np.maximum(place, 0), full))
+    return moved, variance + joint_error(fit, x, blocks), known
+
+
+def _places(wanted: UnitCodes, fitted: UnitCodes) -> Array:
+    """Row -> level of the fit, -1 for a level that was not in it."""
+    index = {t: i for i, t in enumerate(fitted.texts)}
+    return np.array([index.get(t, -1) for t in wanted.texts], dtype=np.intp)[wanted.codes]
+
+
+def joint_error(fit: Fit, x: Array, blocks: list[tuple[Array, Array]]) -> Array:
+    """Variance of x b_hat + sum z (u_hat - u) per row, x (n, p'), blocks of (level (n,), z (n, k)) per clause.
+
+    Rows that share all levels and covariates share the answer. With w = [x z], this is sigma^2 w' C^- w, C the
+    coefficient matrix of the mixed-model equations; each distinct row is one more column carried through the elimination.
+    """
+    e, design = fit.evaluation, fit.design
+    standard = e.criterion.products.standard
+    work_x = np.linalg.solve(standard.to_work.T, x.T)
+    columns = []
+    for clause, (level, z) in zip(design.clauses, blocks):
+        back = np.linalg.inv(e.criterion.products.z_to_work[clause.block])
+        columns.append((clause.block, level, back.T @ z.T))
+    eliminated = e.with_x if design.generalized else e.eliminated  # type: ignore[attr-defined]
+    return e.sigma2 * error_variance(eliminated, work_x, columns)
+
+
+def predict_document(
+    fit: Fit, table: Table, confidence: float = 0.95, new_observation: bool = False, seed: int = 0
+) -> dict[str, Any]:
+    """The document of ``orchard predict``: the input rows with what is predicted beside them."""
+    made = predict(fit, table, confidence, new_observation, seed)
+    columns: dict[str, Any] = {
+        "predicted": made.predicted, "se": made.se, "low": made.low, "high": made.high,
+        "predicted_average": made.average, "residual": made.residual,
+    } | {f"probability[{level}]": p for level, p in made.probabilities.items()}  # fmt: skip
+    columns["units_known"] = _units_known(fit, made.known)
+    records = beside(table.frame, columns, fit.name).to_dict("records")
+    return {
+        "schema": SCHEMA,
+        "name": fit.name,
+        "model": fit.result["model"],
+        "outcome": fit.result["outcome"],
+        "confidence": confidence,
+        "df": fit.settings.df,
+        "units": sorted(u.name for u in fit.design.units),
+        "new_units": int((made.known == 0).any(axis=1).sum()),
+        "grades": list(fit.design.levels) if fit.design.family == "ordinal" else [],
+        "rows": [
+            {"row": int(r)} | {str(k): v for k, v in record.items()} for r, record in zip(table.row_numbers, records)
+        ],
+        "new_observation": new_observation,
+        "notes": [*_notes(made.known), *_beyond(outside(fit, table)), *_grade_notes(fit)],
+    }
+
+
+def beside(frame: pd.DataFrame, made: dict[str, Any], name: str) -> pd.DataFrame:
+    """The user's columns and ours; one of ours that bears the name of a user's gets the fit's name after it."""
+    return frame.assign(**{f"{k} of {name}" if k in frame.columns else k: v for k, v in made.items()})
+
+
+def _units_known(fit: Fit, known: Any) -> list[str]:
+    """For each row 'all', or the units whose level was not in the fit; nothing where there is no prediction."""
+    names = [str(each.unit) for each in fit.design.sentence.each]
+
+    def words(row: Any) -> str:
+        new = list(dict.fromkeys(n for n, k in zip(names, row) if k == 0))
+        return f"not {', '.join(new)}" if new else "all" if not any(np.isnan(k) for k in row) else ""
+
+    return [words(row) for row in known]
+
+
+def _grade_notes(fit: Fit) -> list[str]:
+    if fit.design.family != "ordinal":
+        return []
+    levels = fit.design.levels
+    return [
+        f"Predicted values are mean grades (1 = {levels[0]}, {len(levels)} = {levels[-1]}); the chance of each grade stands in the columns "
+        "probability[grade]. Intervals hold the thresholds at their estimates."
+    ]
+
+
+def _beyond(found: list[tuple[str, int]]) -> list[str]:
+    return [
+        f"{counted(rows, 'row')} with {column} beyond the values of the fit's data: predictions there extrapolate."
+        for column, rows in found
+    ]
+
+
+def _notes(known: Any) -> list[str]:
+    new = int((known == 0).any(axis=1).sum())
+    if not new:
+        return []
+    return [
+        f"{counted(new, 'row')} of units that were not in the fit (column units_known): the average, and the wider error that belongs to it."
+    ]

@@ -1,0 +1,274 @@
+"""Variance components with standard errors, intervals, shares, ICC and R squared."""
+
+from __future__ import annotations
+
+import itertools
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.design.build import Design
+from bold_orchard.design.validation import constant_inside, is_nested
+from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.inference.comparison.compare import same_question, same_rows, variance_explained
+from bold_orchard.inference.distributions import quantile_t
+from bold_orchard.inference.intervals.intervals import Progress, covariance_of, profiled_quantities
+from bold_orchard.inference.prediction.response_scale import random_variance
+from bold_orchard.inference.summary import number, residual_variance
+from bold_orchard.inference.variances.information import full_gradient
+from bold_orchard.inference.variances.quantities import Effects, point_of, quantities
+from bold_orchard.likelihood.gaussian import Evaluation
+
+Array = NDArray[Any]
+SCHEMA = "bold-orchard/components/1"
+
+
+def components(
+    fit: Fit,
+    confidence: float = 0.95,
+    method: str = "wald",
+    against: Fit | None = None,
+    progress: Progress | None = None,
+) -> dict[str, Any]:
+    """The document of ``orchard components``; intervals on the log scale (wald) or by profile.
+
+    ``change`` is what one more step of the search would alter; with ``against``, the proportional reduction of each
+    variance from that fit to this one. Raises OrchardError when ``against`` explains another outcome or other rows.
+    """
+    e, design = fit.evaluation, fit.design
+    rows = _entries(fit)
+    covariance = covariance_of(fit)
+    slope = e.gradient if design.generalized else full_gradient(e)
+    step = -0.5 * covariance @ slope
+    gradients = _gradients(fit, rows)
+    total = sum(r["part"] for r in rows)
+    z = quantile_t(confidence, None)
+    out: list[dict[str, Any]] = []
+    for row, slope in zip(rows, gradients):
+        if row["kind"] == "latent":
+            continue
+        se = float(np.sqrt(max(float(slope @ covariance @ slope), 0.0)))
+        boundary = row["group"] in fit.result["convergence"]["boundary_terms"]
+        zero = row["kind"] == "variance" and row["estimate"] == 0
+        made = _row(row, None if zero or se == 0 else se, z, row["part"] / total, boundary)
+        out.append(made | {"change": number(float(slope @ step))})
+    out += _dispersion(fit, covariance, z) if design.generalized else _parameters(fit, covariance, z)
+    notes = list(fit.result["warnings"])
+    if method == "profile":
+        _profile_ends(fit, out, confidence, progress, notes)
+    reduction = None if against is None else _reduction(fit, against)
+    return {
+        "schema": SCHEMA,
+        "name": fit.name,
+        "model": fit.result["model"],
+        "outcome": fit.result["outcome"],
+        "method": fit.result["method"],
+        "interval": method,
+        "confidence": confidence,
+        "components": out,
+        "icc": _icc(fit, rows, total),
+        "r2": r_squared(fit),
+        "latent_variance": rows[-1]["estimate"] if design.generalized else None,
+        "against": None if against is None else against.name,
+        "reduction": reduction,
+        "notes": notes,
+    }
+
+
+def _profile_ends(
+    fit: Fit, rows: list[dict[str, Any]], confidence: float, progress: Progress | None, notes: list[str]
+) -> None:
+    """Put profile intervals in place of the Wald ones, on the variance scale."""
+    found = profiled_quantities(fit, quantities(fit, covariances=True), confidence, progress, notes)
+    kinds = {"variance": "sd", "parameter": None, "residual": "residual", "covariance": "covariance"}
+    for row in rows:
+        kind, name = kinds[row["kind"]], row["term"].removeprefix("spread ")
+        match = next((p for p in found if p["group"] == row["group"] and p["term"] == name and p["term2"] == row["term2"]
+                      and (p["kind"] == kind or (kind is None and p["kind"] in ("rho", "spread", "dispersion")))), None)  # fmt: skip
+        if match is None:
+            row["ci"] = None
+            continue
+        power = 2 if kind in ("sd", "residual") else 1
+        row["ci"] = [None if v is None else v**power for v in (match["low"], match["high"])]
+
+
+def _reduction(fit: Fit, against: Fit) -> list[dict[str, Any]]:
+    """1 - variance here / variance there for every component both have, and why a value may be negative."""
+    same_question([against, fit], force=False)
+    same_rows(fit, against)
+    return variance_explained(against, fit)
+
+
+def _entries(fit: Fit) -> list[dict[str, Any]]:
+    """Every variance, covariance and the residual; ``part`` is its share of the total at the covariates' means.
+
+    The last row of a generalized fit is the variance its family adds on the linear scale (kind 'latent').
+    """
+    design, e = fit.design, fit.evaluation
+    rows: list[dict[str, Any]] = []
+    for clause in design.clauses:
+        at = clause.columns.start
+        names = clause.part.names
+        g = e.covariance(clause.block)[clause.columns, clause.columns]
+        means = np.array([v.mean() for v in clause.part.values])
+        base = {"group": design.units[clause.unit].name, "unit": clause.unit, "block": clause.block}
+        for i, term in enumerate(names):
+            rows.append(base | {"kind": "variance", "term": term, "term2": None, "estimate": g[i, i], "at": (at + i, at + i),
+                                "part": means[i] ** 2 * g[i, i], "size": root_mean_square(clause.part.values[i]), "sd": np.sqrt(max(g[i, i], 0.0)), "correlation": None})  # fmt: skip
+        for i, j in itertools.combinations(range(len(names)), 2):
+            if clause.structure.kind in ("diagonal", "identity"):
+                continue
+            sd = np.sqrt(g[i, i] * g[j, j])
+            rows.append(base | {"kind": "covariance", "term": names[i], "term2": names[j], "estimate": g[i, j], "at": (at + i, at + j),
+                                "part": 2 * means[i] * means[j] * g[i, j], "size": None, "sd": None,
+                                "correlation": g[i, j] / sd if sd > 0 else None})  # fmt: skip
+    if design.generalized:
+        v, kind = latent_variance(fit), "latent"
+    else:
+        v, kind = residual_variance(design, e.criterion, e.theta[e.criterion.phi], e.sigma2), "residual"
+    rows.append({"group": "residual", "unit": None, "kind": kind, "term": "residual", "term2": None, "estimate": v,
+                 "at": None, "part": v, "size": 1.0, "sd": np.sqrt(v), "correlation": None})  # fmt: skip
+    return rows
+
+
+def _row(row: dict[str, Any], se: float | None, z: float, share: float, boundary: bool) -> dict[str, Any]:
+    estimate = float(row["estimate"])
+    ci: list[float | None] | None = None
+    if se is not None and se > 0:
+        if row["kind"] == "covariance":
+            ci = [number(estimate - z * se), number(estimate + z * se)]
+        else:
+            factor = np.exp(min(z * se / estimate, 700.0))
+            ci = [number(estimate / factor), number(estimate * factor)]
+    return {
+        "group": row["group"],
+        "kind": row["kind"],
+        "term": row["term"],
+        "term2": row["term2"],
+        "estimate": number(estimate),
+        "sd": None if row["sd"] is None else number(row["sd"]),
+        "correlation": None if row["correlation"] is None else number(np.clip(row["correlation"], -1, 1)),
+        "se": None if se is None else number(se),
+        "ratio": number(estimate / se) if se else None,
+        "ci": ci,
+        "share": number(share),
+        "boundary": boundary,
+        "sd_in_outcome": None if row["size"] is None else number(row["sd"] * row["size"]),
+    }
+
+
+def _parameters(fit: Fit, covariance: Array, z: float) -> list[dict[str, Any]]:
+    """Rows of kind 'parameter': rho, and the coefficients of a spread."""
+    e, residual = fit.evaluation, fit.result["residual"]
+    if e.criterion.correlated is None:
+        return []
+    out = []
+    rows, at = e.criterion.correlated.rows, e.criterion.phi.start
+    if "rho" in residual["parameters"]:
+        phi, h = e.theta[e.criterion.phi], 1e-6
+        moved = phi.copy()
+        moved[0] += h
+        slope = (rows.parameters(moved, 1.0)["rho"] - rows.parameters(phi, 1.0)["rho"]) / h
+        working = float(np.sqrt(max(covariance[at, at], 0.0)))
+        ends = []
+        for side in (-z, z):
+            moved[0] = phi[0] + side * working
+            ends.append(number(rows.parameters(moved, 1.0)["rho"]))
+        out.append(("rho", residual["parameters"]["rho"], working * abs(slope), ends))
+    for row in residual["parameters"].get("spread", []):
+        b, se = row["estimate"], row["se"]
+        out.append((f"spread {row['term']}", b, se, [b - z * se, b + z * se]))
+    blank = dict.fromkeys(("term2", "sd", "correlation", "share", "sd_in_outcome"))
+    return [
+        {"group": "residual", "kind": "parameter", "term": term, "estimate": number(b), "se": number(se),
+         "ratio": number(b / se) if se else None, "ci": ends, "boundary": False} | blank | {"change": None}
+        for term, b, se, ends in out
+    ]  # fmt: skip
+
+
+def root_mean_square(values: Array) -> float:
+    return float(np.sqrt(values @ values / len(values)))
+
+
+def _gradients(fit: Fit, rows: list[dict[str, Any]]) -> list[Array]:
+    """Derivative of each component in psi (theta, phi, log sigma^2; all parameters of a generalized fit)."""
+    design, e = fit.design, fit.evaluation
+    psi, effects = point_of(e), {c.block: Effects(fit.criterion, c.block) for c in design.clauses}
+    out = []
+    for row in rows:
+        g = np.zeros(len(psi))
+        if row["unit"] is not None:
+            g = effects[row["block"]].element(psi, *row["at"])[1]
+        elif row["kind"] == "residual":
+            g[-1] = row["estimate"]
+            g[fit.criterion.phi] = _residual_slope(design, e)
+        out.append(g)
+    return out
+
+
+def latent_variance(fit: Fit) -> float:
+    """What the family itself adds on the scale of eta, at the average row (Nakagawa, Johnson & Schielzeth 2017)."""
+    criterion: Any = fit.criterion
+    point: Any = fit.evaluation
+    design = fit.design
+    kept = criterion.products.standard.kept
+    eta = sum(b * float(design.fixed.values[k].mean()) for b, k in zip(point.b, kept))
+    eta += 0.0 if design.offset is None else float(design.offset.mean())
+    if design.link == "log":  # the mean of the outcome averaged over units, lognormal in them
+        eta += 0.5 * random_variance(fit)
+    return float(criterion.family.latent_variance(np.array(eta), point.extra))
+
+
+def _dispersion(fit: Fit, covariance: Array, z: float) -> list[dict[str, Any]]:
+    """The dispersion of a generalized fit as a row of kind 'parameter'."""
+    criterion: Any = fit.criterion
+    value = (fit.result["residual"] or {}).get("dispersion")
+    if value is None:
+        return []
+    at = criterion.extra.start
+    log_se = float(np.sqrt(max(covariance[at, at], 0.0))) * (2.0 if fit.design.family == "gaussian" else 1.0)
+    blank = dict.fromkeys(("term2", "sd", "correlation", "share", "sd_in_outcome", "change"))
+    factor = float(np.exp(min(z * log_se, 700.0)))
+    return [{"group": "residual", "kind": "parameter", "term": "dispersion", "estimate": value, "se": value * log_se,
+             "ratio": 1.0 / log_se if log_se else None, "ci": [value / factor, value * factor], "boundary": False} | blank]  # fmt: skip
+
+
+def _residual_slope(design: Design, e: Evaluation) -> Array:
+    """Derivative of the reported residual variance in phi, by central differences."""
+    c, h = e.criterion, 1e-6
+    phi = e.theta[c.phi]
+    ends = [
+        [residual_variance(design, c, phi + side * step, e.sigma2) for side in (1, -1)] for step in h * np.eye(len(phi))
+    ]
+    return np.array([(up - down) / (2 * h) for up, down in ends])
+
+
+def _icc(fit: Fit, rows: list[dict[str, Any]], total: float) -> list[dict[str, Any]]:
+    """Per unit ``share``, its own part of the variance, and ``value``, the correlation of two rows of one level.
+
+    Two rows of one tree also share the tree's orchard, and what exchangeable residuals of their unit have in common.
+    """
+    design = fit.design
+    parts = [sum(r["part"] for r in rows if r["unit"] == i) for i in range(len(design.units))]
+    out = []
+    for unit, own in zip(design.units, parts):
+        shared = sum(part for other, part in zip(design.units, parts) if other is unit or is_nested(unit, other))
+        residual = design.residual
+        alike = residual.kind == "exchangeable" and residual.codes is not None
+        if alike and constant_inside(unit.codes, unit.size, np.asarray(residual.codes)):
+            shared += fit.result["residual"]["parameters"]["rho"] * rows[-1]["part"]
+        out.append({"group": unit.name, "value": number(shared / total), "share": number(own / total)})
+    return out
+
+
+def r_squared(fit: Fit) -> dict[str, float | None]:
+    """Marginal and conditional R^2 (Nakagawa & Schielzeth 2013; with random slopes Johnson 2014)."""
+    e, design = fit.evaluation, fit.design
+    kept = e.criterion.products.standard.kept
+    predicted = np.zeros(len(design.y))
+    for b, column in zip(e.b, kept):
+        predicted += b * design.fixed.values[column]
+    fixed, random = float(predicted.var(ddof=1)), random_variance(fit)
+    total = fixed + random + (latent_variance(fit) if design.generalized else e.sigma2)
+    return {"marginal": number(fixed / total), "conditional": number((fixed + random) / total)}

@@ -1,0 +1,114 @@
+"""Whether the rows can tell the covariance parameters apart at all: flat directions of the likelihood, by name.
+
+Suspicion comes from the Hessian of the search, the verdict from the expected information in the variances and covariances
+themselves, in which V is linear: it is singular exactly where some combination of components changes nothing.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.design.build import Design
+from bold_orchard.inference.coefficients.precision import linear_moments
+from bold_orchard.likelihood.expected_information import MOST_EFFECTS, widest
+from bold_orchard.likelihood.gaussian import Evaluation
+from bold_orchard.optimize.newton import Found
+
+Array = NDArray[Any]
+SUSPECT = 1e-2  # fall of the deviance that a change of a parameter by its own size would promise
+FLAT = 1e-9  # of the largest eigenvalue of the expected information; exact zeros come out near 1e-14
+FLAT_HESSIAN = 1e-5  # the same where only differences of the gradient are to be had
+EMPTY = 1e-12  # of the information on the residual, the variances in units of it; exact zeros come out near 1e-25
+IN = 0.02  # weight in a flat direction from which a component belongs to it
+
+
+def flat_components(design: Design, found: Found[Evaluation]) -> str | None:
+    """A sentence that names the components no rows of this design can tell apart, or None."""
+    e = found.point
+    c = e.criterion
+    if not len(e.theta) or not _suspicious(found):
+        return None
+    with np.errstate(all="ignore"):
+        try:
+            if c.correlated is None and widest(c.products) <= MOST_EFFECTS:
+                direction = _null_of_information(e)
+            else:
+                direction = _null_of_hessian(found)
+        except np.linalg.LinAlgError:
+            return None
+    return None if direction is None else _words(design, e, direction)
+
+
+def _suspicious(found: Found[Evaluation]) -> bool:
+    e, c = found.point, found.point.criterion
+    free = ~(c.bounded & (np.abs(e.theta) <= 0.0))
+    if not free.any():
+        return bool(c.bounded.any())
+    size = _sizes(e)[free]
+    hessian = found.hessian if len(found.hessian) else np.zeros((len(free), len(free)))
+    least = np.linalg.eigvalsh(hessian[np.ix_(free, free)] * np.outer(size, size))[0]
+    return bool(least < SUSPECT + 1e-8 * abs(e.deviance)) or not free.all()
+
+
+def _sizes(e: Evaluation) -> Array:
+    """By how much a parameter may change before the model is another: its own size, a start's, or 1 of the residual's."""
+    sizes = np.maximum(np.abs(e.theta), np.abs(e.criterion.start()))
+    sizes[e.criterion.phi] = np.maximum(sizes[e.criterion.phi], 1.0)
+    return np.asarray(sizes)
+
+
+def _null_of_information(e: Evaluation) -> Array | None:
+    """The flat direction over (covariance elements of all units, the residual), scaled to the residual variance."""
+    made = linear_moments(e)
+    information = made.information if e.criterion.reml else 0.5 * made.traces
+    scale = np.sqrt(np.maximum(np.diag(information), 1e-300))
+    told = np.diag(information) * np.append(
+        np.full(len(information) - 1, e.sigma2**2), 1.0
+    )  # of the outcome's unit no more
+    empty = told <= EMPTY * float(told.max())
+    if empty.any():
+        return empty.astype(float)
+    values, vectors = np.linalg.eigh(information / np.outer(scale, scale))
+    if values[0] > FLAT * values[-1]:
+        return None
+    direction = np.asarray(vectors[:, 0] / scale)
+    return direction / float(np.abs(direction).max())
+
+
+def _null_of_hessian(found: Found[Evaluation]) -> Array | None:
+    """The same from the search's Hessian, for models inside their bounds only; phi stand in the residual's place."""
+    e, c = found.point, found.point.criterion
+    if not len(found.hessian) or (np.abs(e.theta[c.bounded]) < 1e-6).any():
+        return None
+    size = _sizes(e)
+    values, vectors = np.linalg.eigh(found.hessian * np.outer(size, size))
+    if values[0] > FLAT_HESSIAN * values[-1]:
+        return None
+    direction = np.abs(vectors[:, 0])
+    rest = direction[c.n_theta :].max(initial=0.0)
+    return np.append(direction[: c.n_theta], rest) / float(direction.max())
+
+
+def _words(design: Design, e: Evaluation, direction: Array) -> str:
+    at, names = 0, []
+    for f, structure in enumerate(e.criterion.structures):
+        parts = [c for c in design.clauses if c.block == f]
+        sizes = [b.structure.n_theta for b in e.criterion.products.units[f].blocks]
+        for clause, size in zip(parts, sizes):
+            weights = np.abs(direction[at : at + size])
+            at += size
+            if size and weights.max() > IN:
+                names.append(f"{design.units[clause.unit].name} ({', '.join(clause.part.names)})")
+        assert sum(sizes) == structure.n_theta
+    residual = abs(float(direction[-1])) > IN and len(direction) > at
+    what = " and ".join([*names, *(["the residual"] if residual else [])])
+    why = "several sets of values give one and the same likelihood"
+    if len(names) == 1 and not residual:
+        why = "the fixed part takes up what they would explain, or the clause's own terms say the same"
+    return (
+        f"The rows cannot tell the variances and covariances of {what} apart: {why}. The figures of these components are one choice "
+        "among many; do not use them. Leave terms out of the clause, or use more rows in each unit."
+    )

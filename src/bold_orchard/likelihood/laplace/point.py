@@ -1,0 +1,212 @@
+"""One point of a Laplace approximation: deviance, exact gradient, approximate curvature, and results on the user's scale."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.crossproducts.elimination import Backward, Eliminated, backward, eliminate
+from bold_orchard.crossproducts.substitution import solve
+from bold_orchard.likelihood.average_information import quadratic_forms
+
+if TYPE_CHECKING:
+    from bold_orchard.likelihood.laplace.criterion import Laplace, Mode
+
+Array = NDArray[Any]
+STALE = 0.1
+Effects = dict[int, Array]
+
+
+class LaplacePoint:
+    """Everything at one point; the costly parts are made when first asked for."""
+
+    def __init__(self, criterion: Laplace, theta: Array, mode: Mode) -> None:
+        self.criterion, self.theta, self.mode = criterion, theta, mode
+
+    @cached_property
+    def factors(self) -> list[Array]:
+        return self.criterion.factors(self.theta)
+
+    @cached_property
+    def deviance(self) -> float:
+        mode = self.mode
+        value = -2.0 * float(mode.rows[0].sum()) + sum(float((v**2).sum()) for v in mode.v.values())
+        value += mode.eliminated.log_det
+        return float(value) if np.isfinite(value) else np.inf
+
+    @cached_property
+    def reverse(self) -> Backward:
+        return backward(self.mode.eliminated, np.zeros((1, 1)), inverses=True)
+
+    @cached_property
+    def pulls(self) -> tuple[Array, Array, Effects]:
+        """Half the leverages' pull s on eta (n,), Z K Z's (n,), and a = A^-1 Lambda' Z's per unit."""
+        c, mode = self.criterion, self.mode
+        h = c.rows.leverage(mode.products, self.reverse)
+        s = -0.5 * h * mode.rows[3]
+        kept, effects = solve(mode.eliminated, c.rows.to_stages(mode.products, c.rows.pull(s)))
+        across = c.rows.spread(c.rows.from_stages(mode.products, effects))
+        self.leverages = h
+        return s, across, c.unscored(mode.products, self.factors, kept)
+
+    @cached_property
+    def gradient(self) -> Array:
+        """d deviance / d parameters."""
+        with np.errstate(all="ignore"):
+            return self._gradient()
+
+    def _gradient(self) -> Array:
+        c, mode, rows = self.criterion, self.mode, self.criterion.rows
+        out = np.zeros(len(self.theta))
+        s, across, a = self.pulls
+        _, d1, d2, _ = mode.rows
+        total = s - d1 + d2 * across
+        out[: c.p] = rows.x @ total
+        pulled, forced = self._mixed(rows.pull(total)), self._mixed(rows.pull(d1))
+        for f, (structure, at) in enumerate(zip(c.structures, c.slices)):
+            slope = pulled[f] @ mode.v[f].T + forced[f] @ a[f].T + self.reverse.slope[f] @ self.factors[f]
+            out[at] = np.einsum("aij,ij->a", structure.basis, slope)
+        if c.family.n_extra:
+            made = c.family.extras(mode.eta, self.theta[c.extra])
+            for k, (value, first, second) in enumerate(made):
+                out[c.extra.start + k] = -value.sum() - 0.5 * self.leverages @ second + across @ first
+        return 2.0 * out
+
+    def _mixed(self, values: Effects) -> Effects:
+        """Sums by level in the basis of v: times L for a known covariance."""
+        units = self.criterion.rows.units
+        return {f: x if units[f].mix is None else x @ units[f].mix for f, x in values.items()}
+
+    def anchor(self) -> None:
+        """Let the next mode be sought from this one."""
+        self.criterion.last = self.mode.v
+
+    def along(self, i: int) -> Callable[[float], LaplacePoint]:
+        """h -> the point with parameter i moved by h, its mode followed along a straight line (good to h^2, evenly)."""
+        drift = self._drift(i)
+
+        def moved(h: float) -> LaplacePoint:
+            theta = self.theta.copy()
+            theta[i] += h
+            kept, self.criterion.last = self.criterion.last, {f: v + h * drift[f] for f, v in self.mode.v.items()}
+            made = self.criterion.at(theta, np.inf)
+            self.criterion.last = kept
+            return made
+
+        return moved
+
+    def _drift(self, i: int) -> Effects:
+        """d v^ / d parameter i, from A dv = -d(df/dv): per unit (k, levels)."""
+        c, mode = self.criterion, self.mode
+        own = {f: np.zeros_like(v) for f, v in mode.v.items()}
+        if i < c.p:
+            rows = mode.rows[2] * c.rows.x[i]
+        elif i < c.theta.stop:
+            f = next(f for f, at in enumerate(c.slices) if at.start <= i < at.stop)
+            change = c.structures[f].basis[i - c.slices[f].start]
+            own[f] = change.T @ self._mixed(self.forced)[f]
+            effects = {g: np.zeros_like(v) for g, v in mode.v.items()} | {
+                f: change @ mode.v[f] + self.factors[f] @ own[f]
+            }
+            plain = [np.eye(len(t)) for t in self.factors]
+            rows = mode.rows[2] * c.rows.spread(c.moved(plain, effects))
+        else:
+            rows = c.family.extras(mode.eta, self.theta[c.extra])[i - c.extra.start][1]
+        kept, _ = solve(mode.eliminated, c.rows.to_stages(mode.products, c.rows.pull(rows)))
+        return {f: own[f] + v for f, v in c.unscored(mode.products, self.factors, kept).items()}
+
+    @cached_property
+    def with_x(self) -> Eliminated:
+        """The working linear model at the mode with X, eliminated."""
+        c, mode = self.criterion, self.mode
+        weight = -mode.rows[2]
+        if not weight.min() > 0:
+            weight = np.where(weight > 0, weight, c.family.expected(mode.eta, self.theta[c.extra]))
+        return eliminate(c.rows.at(weight, mode.rows[1], with_x=True), self.factors)
+
+    @cached_property
+    def curvature(self) -> Array:
+        """An approximate Hessian: that of the working linear model; rows of the family's own by differences."""
+        c, m = self.criterion, len(self.theta)
+        hessian = np.zeros((m, m))
+        e = self.with_x
+        xx = e.w[: c.p, : c.p]
+        hessian[: c.p, : c.p] = 2.0 * xx
+        kept = {s.unit: self.forced[s.unit][:, s.order] for s in e.products.stages}
+        kept |= {t.unit: self._mixed(self.forced)[t.unit] for t in e.products.tails}
+        directions = []
+        for f, (structure, at) in enumerate(zip(c.structures, c.slices)):
+            changes = structure.basis @ self.factors[f].T
+            directions += [(f, d @ kept[f]) for d in changes + changes.transpose(0, 2, 1)]
+            slope = self.reverse.slope[f] - kept[f] @ kept[f].T
+            hessian[at, at] = 2.0 * np.einsum("ij,ajk,bik->ab", slope, structure.basis, structure.basis)
+        if directions:
+            inverse = np.linalg.inv(xx) if c.p else xx
+            hessian[c.theta, c.theta] += quadratic_forms(e, directions, inverse)
+        hessian[c.extra] = self._own_rows()
+        hessian[:, c.extra] = hessian[c.extra].T
+        at = c.extra
+        hessian[at, at] = (hessian[at, at] + hessian[at, at].T) / 2
+        return hessian
+
+    def _own_rows(self) -> Array:
+        """Rows of the family's own parameters, (n_extra, m), by differences; kept for points near by."""
+        c = self.criterion
+        if c.own_rows is None or np.abs(self.theta - c.own_rows[0]).max() > STALE:
+            h, rows = 1e-4, []
+            for i in range(c.extra.start, c.extra.stop):
+                moved = self.theta.copy()
+                moved[i] += h
+                rows.append((c.at(moved).gradient - self.gradient) / h)
+            c.own_rows = self.theta, np.array(rows).reshape(-1, len(self.theta))
+        return c.own_rows[1]
+
+    @cached_property
+    def forced(self) -> Effects:
+        """Z'l' per unit (k, levels): T^-1' v at the mode."""
+        return self.criterion.rows.pull(self.mode.rows[1])
+
+    def brief(self) -> None:
+        return None
+
+    # -- results on the user's scale
+
+    sigma2 = 1.0
+
+    @property
+    def extra(self) -> Array:
+        return np.asarray(self.theta[self.criterion.extra])
+
+    @property
+    def b(self) -> Array:
+        """Coefficients of the kept columns."""
+        return self.criterion.products.standard.to_user(self.theta[: self.criterion.p])
+
+    def covariance(self, f: int) -> Array:
+        """Covariance of the effects of unit f, (k, k); between levels it is multiplied by ``mix mix'``."""
+        t = np.linalg.solve(self.criterion.products.z_to_work[f], self.factors[f])
+        return np.asarray(t @ t.T)
+
+    def effects(self, f: int) -> tuple[Array, Array]:
+        """Modes of the effects (levels, k) and the covariance of their errors (levels, k, k), b's uncertainty included."""
+        c, e = self.criterion, self.with_x
+        back = np.linalg.inv(c.products.z_to_work[f])
+        u = c.moved(self.factors, self.mode.v)[f]
+        w_bar = np.zeros_like(e.w)
+        if c.p:
+            w_bar[: c.p, : c.p] = np.linalg.inv(e.w[: c.p, : c.p])
+        made = backward(e, w_bar, inverses=True)
+        errors = made.inverse[f]
+        mix = c.rows.units[f].mix
+        if mix is not None:
+            t = next(t for t in e.products.tails if t.unit == f)
+            own = made.dense[t.columns, t.columns].reshape(t.size, t.levels, t.size, t.levels)
+            errors = np.einsum("jl,albm,jm->abj", mix, own, mix, optimize=True)
+        order = next((s.order for s in e.products.stages if s.unit == f), np.arange(u.shape[1]))
+        covariance = np.empty((u.shape[1], len(back), len(back)))
+        covariance[order] = np.einsum("ab,bcj,dc->jad", back, errors, back)
+        return (back @ u).T, covariance

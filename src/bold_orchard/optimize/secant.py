@@ -1,0 +1,168 @@
+"""Search where the curvature at hand is only approximate: secants correct it on the way.
+
+The Hessian is made once, by differences of the exact gradient, where the search ended: it judges convergence and is
+the observed information. Only if it still promises a decrease does the search go on with it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from functools import cached_property
+from typing import Any, Protocol, TypeVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.optimize.newton import Counter, Found, Point, clear, decrement_of, newton, scaled, shortened, walk
+
+Array = NDArray[Any]
+NEAR, NEAR_MANY, SETTLED, SMALL = 1e-10, 1e-6, 1e-9, 1e-5
+PAIRS = 6
+ROUNDS = 6
+STEP, SHORT = 1e-4, 1e-5
+
+
+class Guide(Point, Protocol):
+    """A point that can lead along one of its parameters."""
+
+    def along(self, i: int) -> Callable[[float], Point]: ...
+    def anchor(self) -> None: ...
+
+
+G = TypeVar("G", bound=Guide)
+
+
+class _Corrected:
+    """A point whose approximate Hessian also agrees with the changes of the gradient seen so far (Broyden and others, 1970)."""
+
+    def __init__(self, point: Guide, pairs: list[tuple[Array, Array]], base: list[Array]) -> None:
+        self.point, self.theta, self.pairs, self.base = point, point.theta, list(pairs), base
+
+    @property
+    def deviance(self) -> float:
+        return self.point.deviance
+
+    @property
+    def gradient(self) -> Array:
+        """Asked for where a step starts: what is found inside starts from here too, not from a point that was refused."""
+        self.point.anchor()
+        return self.point.gradient
+
+    @cached_property
+    def curvature(self) -> Array:
+        h = self.base[0] if self.base else self.point.curvature
+        if not self.pairs or np.linalg.eigvalsh(scaled(h))[0] <= 0:
+            return h
+        for s, y in self.pairs:
+            hs = h @ s
+            along, seen = float(s @ hs), float(s @ y)
+            if along > 0 and seen > 1e-3 * along:
+                h = h - np.outer(hs, hs) / along + np.outer(y, y) / seen
+        return (h + h.T) / 2
+
+    def brief(self) -> Any:
+        return None
+
+
+def settle(
+    f: Callable[[Array], G], start: Array, walls: NDArray[np.bool_], edges: NDArray[np.bool_], tolerance: float = 1e-10,
+    max_steps: int = 100, progress: Callable[[int], None] | None = None, many: bool = False, held: Callable[[Array], Array] | None = None,
+    exact: Callable[[Array], G] | None = None,
+) -> Found[G]:  # fmt: skip
+    """Minimise as ``search.minimise`` does, by fewer evaluations where each is dear.
+
+    With ``many`` rows the Hessian is so nearly constant that the last small step needs no new one. ``held`` tells which
+    parameters have run to a limit where nothing depends on them any more: they are not judged. ``exact`` is f for the last steps.
+    """
+    pairs: list[tuple[Array, Array]] = []
+    last: list[Point] = []
+    base: list[Array] = []
+
+    def corrected(theta: Array) -> _Corrected:
+        there = f(theta)
+        if last and np.isfinite(there.deviance):
+            pairs.append((there.theta - last[0].theta, there.gradient - last[0].gradient))
+            del pairs[:-PAIRS]
+        if np.isfinite(there.deviance):
+            last[:] = [there]
+        made = _Corrected(there, pairs, base)
+        if many and len(pairs) == 1:  # from here on secants alone keep it up to date
+            base[:] = [there.curvature]
+        return made
+
+    count = Counter(corrected)
+    plain: Counter[G] = Counter(exact or f)
+    first = count(start)
+    near = max(NEAR_MANY if many else NEAR, 1e-12 * abs(first.deviance))
+
+    def free(theta: Array) -> Array:
+        out = ~(walls & (theta <= 0.0))
+        return out if held is None else out & ~held(theta)
+
+    def walked(first: _Corrected, before: int) -> Found[G]:
+        ended, steps, reason = walk(count, first, walls, near, max_steps - before, progress)
+        here: G = clear(count, ended, edges).point  # type: ignore[assignment]
+        return _judged(here, free(here.theta), before + steps, reason, many)
+
+    found = walked(first, 0)
+    for _ in range(ROUNDS if len(start) else 0):
+        if found.decrement <= SETTLED and "falls" not in found.reason:
+            break
+        moved = shortened(plain, found.point, _newton_step(found, free(found.point.theta)), walls)
+        if moved is None:
+            break
+        moved = clear(plain, moved, edges)
+        if "falls" in found.reason and found.iterations < max_steps:  # off the saddle, and down again
+            for memory in (pairs, last, base):
+                memory.clear()
+            found = walked(count(moved.theta), found.iterations)
+        elif many and found.decrement < SMALL:
+            decrement, _ = decrement_of(found.hessian, moved.gradient, free(moved.theta))
+            found = replace(found, point=moved, decrement=float(decrement))
+        else:
+            found = _judged(moved, free(moved.theta), found.iterations, "", many)
+    falls = "falls" in found.reason
+    good = found.decrement <= max(tolerance, 1e-8) and not falls
+    why = (
+        ""
+        if good
+        else found.reason
+        or ("the step limit was reached" if found.iterations >= max_steps else "the slope is not zero")
+    )
+    return replace(found, converged=good, reason=why, evaluations=count.calls + plain.calls)
+
+
+def _newton_step(found: Found[G], free: Array) -> Array:
+    step = np.zeros(len(free))
+    step[free] = newton(found.hessian[np.ix_(free, free)], found.point.gradient[free], 0.0)
+    return step
+
+
+def _judged(here: G, free: Array, steps: int, reason: str, many: bool) -> Found[G]:
+    """The Hessian at a point and what it says of it."""
+    if not len(here.theta):
+        return Found(here, True, 0.0, np.zeros((0, 0)), steps, 0, "")
+    hessian = difference_hessian(here, many)
+    decrement, _ = decrement_of(hessian, here.gradient, free)
+    values = np.linalg.eigvalsh(scaled(hessian)[np.ix_(free, free)]) if free.any() else np.ones(1)
+    if not values[0] > -1e-6 * max(values[-1], 1e-300):
+        reason = "the deviance still falls in some direction"
+    return Found(here, False, float(decrement), hessian, steps, 0, reason)
+
+
+def difference_hessian(here: Guide, many: bool) -> Array:
+    """(m, m) by differences of the exact gradient, each mode followed along a straight line.
+
+    Central ones; with ``many`` rows one-sided over a short step, where third derivatives matter less.
+    """
+    m = len(here.theta)
+    out: Array = np.empty((m, m))
+    for i in range(m):
+        h = (SHORT if many else STEP) * max(abs(float(here.theta[i])), 0.1)
+        moved = here.along(i)
+        if many:
+            out[i] = (moved(h).gradient - here.gradient) / h
+            continue
+        out[i] = (moved(h).gradient - moved(-h).gradient) / (2 * h)
+    return (out + out.T) / 2

@@ -1,0 +1,275 @@
+"""The pictures of ``orchard check``: everything at a glance, or one question at full size."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.figure import Figure
+from numpy.typing import NDArray
+
+from bold_orchard.design.build import UnitCodes
+from bold_orchard.diagnostics.autocorrelation import times
+from bold_orchard.diagnostics.checks import Checked
+from bold_orchard.diagnostics.influence import Influence
+from bold_orchard.diagnostics.normality import normal_scores
+from bold_orchard.diagnostics.residuals import UnitEffects
+from bold_orchard.diagnostics.within_units import units_of
+from bold_orchard.errors import UsageError
+from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.inference.prediction.average_lines import covariates
+from bold_orchard.reporting.figures.panels import against, box, histogram, qq
+from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, PALETTE, PLUM, canvas, name_places, short
+
+Array = NDArray[Any]
+MOST_TERMS, MOST_PREDICTORS, MOST_NAMED, MOST_LEVELS = 4, 6, 15, 12
+
+
+def check_figure(fit: Fit, checked: Checked, kind: str = "overview") -> Figure:
+    """One of the kinds; raises UsageError where there is nothing to show in it."""
+    draw = {"overview": _overview, "rows": _rows, "predictors": _predictors, "effects": _effects,
+            "influence": _influence, "time": _time}[kind]  # fmt: skip
+    return draw(fit, checked)
+
+
+def refuse_empty(fit: Fit, checked: Checked, kind: str) -> None:
+    """Raise UsageError before anything is written when a kind has nothing to show."""
+    if kind == "time" and checked.document["autocorrelation"] is None:
+        raise UsageError("--kind time needs --time COLUMN, the column that orders a unit's rows")
+    if kind == "effects" and not checked.units:
+        raise UsageError(
+            f"--kind effects: '{fit.name}' has no each clause, so there are no effects; choose another kind"
+        )
+    if kind == "influence" and not checked.influence:
+        raise UsageError("--kind influence: no unit's influence was made; ask for it with --influence one-step")
+    if kind == "predictors" and not (covariates(fit) or fit.design.categories()):
+        raise UsageError(f"--kind predictors: '{fit.name}' has none; choose another kind")
+
+
+class _Words:
+    """What the axes are called."""
+
+    def __init__(self, fit: Fit) -> None:
+        quantile = fit.design.generalized
+        self.outcome = fit.design.outcome
+        self.standardised = "quantile residual" if quantile else "standardised residual"
+        self.fitted = f"fitted {self.outcome}" if fit.design.family != "ordinal" else f"mean grade of {self.outcome}"
+
+
+def _overview(fit: Fit, checked: Checked) -> Figure:
+    figure, axes = canvas(2, 3, f"Residuals of {fit.name} at a glance: {fit.result['model']}", steady=True)
+    _row_panels(fit, checked, axes[:3], axes[3])
+    if checked.units:
+        _all_effects(axes[4], checked.units)
+    elif covariates(fit):
+        _predictor(axes[4], fit, checked, covariates(fit)[0])
+    else:
+        axes[4].set_visible(False)
+    if checked.influence:
+        _distances(axes[5], checked.influence[0], 6)
+    elif units_of(fit):
+        _spread_of_units(axes[5], checked, units_of(fit)[0])
+    else:
+        axes[5].set_visible(False)
+    return figure
+
+
+def _rows(fit: Fit, checked: Checked) -> Figure:
+    figure, axes = canvas(2, 2, f"Row residuals of {fit.name}: {fit.result['model']}")
+    _row_panels(fit, checked, axes[:3], axes[3])
+    return figure
+
+
+def _row_panels(fit: Fit, checked: Checked, three: list[Axes], last: Axes) -> None:
+    words, rest = _Words(fit), checked.residuals
+    qq(three[0], rest.standardised, "Are the rows normal?", words.standardised)
+    against(three[1], rest.fitted, rest.standardised, words.fitted, words.standardised)
+    three[1].set_title("Is the middle at zero?")
+    root = np.sqrt(np.abs(rest.standardised))
+    against(three[2], rest.fitted, root, words.fitted, "root of absolute residual", middle=None)
+    three[2].set_title("Is the spread even?")
+    far = checked.document["levels"][0]["outliers"][:4]
+    named = [
+        (o["standardised"], ", ".join([f"row {o['row']}", *[f"{u} {v}" for u, v in o["units"].items()][:1]]))
+        for o in far
+    ]
+    histogram(last, rest.standardised, words.standardised, named)
+    last.set_title("Which rows lie far out?")
+
+
+def _all_effects(ax: Axes, units: list[UnitEffects]) -> None:
+    """QQ plots of the standardised effects of all terms in one panel; of a single term with its band."""
+    terms = [(u, k) for u in units for k in range(len(u.terms))]
+    scaled = []
+    for u, k in terms[: len(PALETTE)]:
+        values = u.effects[:, k]
+        sd = float(values.std(ddof=1)) if len(values) > 1 else 0.0
+        scaled.append((values - values.mean()) / (sd or 1.0))
+    if len(terms) == 1:
+        u, k = terms[0]
+        qq(
+            ax,
+            scaled[0],
+            f"Are the {short(u.group, 16)} effects normal?",
+            f"effect of {u.terms[k]}, standardised",
+            u.levels,
+        )
+        return
+    end = 0.0
+    for i, ((u, k), values) in enumerate(zip(terms, scaled)):
+        scores = normal_scores(len(values))
+        size = float(np.clip(60 / np.sqrt(len(values)), 2.5, 6))
+        ax.plot(scores, np.sort(values), "o", color=PALETTE[i], markersize=size, alpha=0.75, markeredgewidth=0,
+                label=f"{u.group}: {u.terms[k]}")  # fmt: skip
+        end = max(end, float(scores[-1]))
+    ax.plot([-end, end], [-end, end], color=BARK, linewidth=1)
+    ax.legend(frameon=False, fontsize=9, loc="upper left", markerscale=1.5)
+    ax.margins(y=0.16)
+    ax.set(title="Are the effects normal?", xlabel="normal score", ylabel="effect, standardised")
+
+
+def _distances(ax: Axes, made: Influence, most: int) -> None:
+    """Cook's distances of the levels that move the estimates most, each named over its bars."""
+    order = np.argsort(-np.nan_to_num(made.cook, nan=-1.0))[:most][::-1]
+    at = np.arange(len(order))
+    ax.barh(at, made.cook[order], height=0.28, color=LEAF, label="fixed part")
+    ax.barh(at - 0.28, made.cook_components[order], height=0.28, color=AMBER, label="components")
+    for y, i in zip(at, order):
+        ax.annotate(
+            short(made.unit.texts[i], 34),
+            (0, y + 0.17),
+            xytext=(3, 0),
+            textcoords="offset points",
+            fontsize=9,
+            color=BARK,
+        )
+    ax.set_yticks([])
+    ax.set_ylim(-0.6, len(order) - 0.3)
+    ax.legend(frameon=False, fontsize=9, loc="lower right")
+    ax.set(title=f"Which {short(made.unit.name, 16)} carries most?", xlabel="Cook's distance without it")
+
+
+def _spread_of_units(ax: Axes, checked: Checked, unit: UnitCodes) -> None:
+    """SD of the residuals in each level."""
+    values, counts = checked.residuals.standardised, np.maximum(unit.counts, 1)
+    mean = np.bincount(unit.codes, values, minlength=unit.size) / counts
+    sd = np.sqrt(
+        np.bincount(unit.codes, (values - mean[unit.codes]) ** 2, minlength=unit.size) / np.maximum(counts - 1, 1)
+    )
+    ax.plot(np.sort(sd[counts > 1]), color=LEAF, linewidth=2.5)
+    ax.set(
+        title=f"Does each {short(unit.name, 16)} spread alike?",
+        xlabel=f"levels of {unit.name}, sorted",
+        ylabel="SD of residuals",
+    )
+    ax.set_ylim(bottom=0)
+
+
+def _predictors(fit: Fit, checked: Checked) -> Figure:
+    numbers = covariates(fit)
+    categories = [name for name, _ in fit.design.categories()]
+    shown = [*numbers, *categories][:MOST_PREDICTORS]
+    more = len(numbers) + len(categories) - len(shown)
+    columns = min(len(shown), 3)
+    title = f"Residuals of {fit.name} along each predictor: is a curve or a level left?"
+    figure, axes = canvas(-(-len(shown) // columns), columns, title + (f" ({more} more not shown)" if more else ""))
+    for ax, name in zip(axes, shown):
+        (_predictor if name in numbers else _category)(ax, fit, checked, name)
+    for ax in axes[len(shown) :]:
+        ax.set_visible(False)
+    return figure
+
+
+def _predictor(ax: Axes, fit: Fit, checked: Checked, name: str) -> None:
+    against(ax, fit.design.table.numbers(name), checked.residuals.standardised, name, _Words(fit).standardised)
+    ax.set_title(f"A curve along {name}?")
+
+
+def _category(ax: Axes, fit: Fit, checked: Checked, name: str) -> None:
+    made = next(m for n, m in fit.design.categories() if n == name)
+    levels = list(made.levels)[:MOST_LEVELS]
+    for i in range(len(levels)):
+        own = checked.residuals.standardised[made.codes == i]
+        if len(own):
+            box(ax, own, i, 0.5, horizontal=False)
+    ax.axhline(0, color=BARK, linewidth=1)
+    name_places(ax, levels, 44)
+    ax.set(title=f"Alike in every level of {name}?", xlabel=name, ylabel=_Words(fit).standardised)
+
+
+def _effects(fit: Fit, checked: Checked) -> Figure:
+    """For each term of each unit: QQ plot with its farthest levels named, and effects against what the terms expect."""
+    terms = [(u, k) for u in checked.units for k in range(len(u.terms))]
+    shown = terms[:MOST_TERMS]
+    more = f" (the first {MOST_TERMS} of {len(terms)} terms)" if len(terms) > len(shown) else ""
+    columns = max(len(shown), 2)
+    figure, axes = canvas(2, columns, f"Predicted effects of {fit.name}: {fit.result['model']}{more}")
+    for i, (unit, k) in enumerate(shown):
+        what = short(f"{unit.group}: {unit.terms[k]}", 46 // columns + 8)
+        qq(axes[i], unit.effects[:, k], f"{what}: normal?", "predicted effect", unit.levels)
+        codes = fit.design.blocks[unit.unit].unit.codes
+        counts = np.bincount(codes, minlength=len(unit.levels))
+        seen = counts > 0
+        mean = np.bincount(codes, checked.residuals.average, minlength=len(counts))[seen] / counts[seen]
+        against(
+            axes[columns + i],
+            mean,
+            unit.effects[seen, k],
+            f"{fit.design.outcome} expected by its terms",
+            "predicted effect",
+        )
+        axes[columns + i].set_title(f"{what}: a pattern?")
+    for ax in [*axes[len(shown) : columns], *axes[columns + len(shown) :]]:
+        ax.set_visible(False)
+    return figure
+
+
+def _influence(fit: Fit, checked: Checked) -> Figure:
+    """Distances of the levels that move the estimates most, and each parameter's change in units of its SE."""
+    made = checked.influence[0]
+    figure, axes = canvas(1, 2, f"Without one {made.unit.name}: what would change in {fit.name}? {fit.result['model']}")
+    _distances(axes[0], made, MOST_NAMED)
+    change = (made.fixed - made.fixed_all) / np.where(made.se > 0, made.se, np.inf)
+    ax = axes[1]
+    for at, term in enumerate(reversed(made.terms)):
+        k = made.terms.index(term)
+        values = change[:, k]
+        known = np.flatnonzero(np.isfinite(values))
+        ax.plot(values[known], np.full(len(known), at), "o", color=LEAF, markersize=6, alpha=float(np.clip(20 / np.sqrt(made.unit.size) / 2, 0.1, 0.6)), markeredgewidth=0)  # fmt: skip
+        if len(known):
+            far = int(known[np.argmax(np.abs(values[known]))])
+            ax.annotate(short(made.unit.texts[far], 30), (values[far], at), xytext=(0, 9), textcoords="offset points", fontsize=9,
+                        color=BARK, ha="left" if values[far] < 0 else "right")  # fmt: skip
+    ax.axvline(0, color=BARK, linewidth=1)
+    ax.set_yticks(range(len(made.terms)), [short(t, 30) for t in made.terms[::-1]])
+    ax.set_ylim(-0.6, 1.04 * len(made.terms) - 0.4)
+    ax.margins(x=0.15)
+    ax.set(title="How far would each estimate move?", xlabel=f"change without one {made.unit.name}, in SEs")
+    return figure
+
+
+def _time(fit: Fit, checked: Checked) -> Figure:
+    d = checked.document["autocorrelation"]
+    figure, axes = canvas(1, 2, f"Residuals of {fit.name} along {d['time']}: {fit.result['model']}")
+    x = times(fit.design.table, d["time"])
+    seen = np.isfinite(x)
+    against(axes[0], x[seen], checked.residuals.standardised[seen], d["time"], _Words(fit).standardised)
+    axes[0].set_title(f"A trend along {d['time']}?")
+    ax, lags = axes[1], d["lags"]
+    at = np.array([lag["gap"] for lag in lags])
+    r = np.array([lag["correlation"] for lag in lags], dtype=float)
+    limit = 1.96 / np.sqrt([lag["pairs"] for lag in lags])
+    ax.fill_between(at, d["expected"] - limit, d["expected"] + limit, color=AMBER, alpha=0.25, linewidth=0)
+    ax.vlines(at, 0, r, color=LEAF, linewidth=5)
+    ax.axhline(0, color=BARK, linewidth=1)
+    ax.axhline(d["expected"], color=PLUM, linewidth=1.5, linestyle=(0, (4, 3)), label="expected of independent rows")
+    ax.legend(frameon=False, fontsize=10, loc="upper right")
+    ax.set_xticks(at)
+    ax.margins(x=0.1, y=0.15)
+    ax.set(
+        title=f"Do rows of one {short(d['unit'], 14)} depend on each other?",
+        xlabel=f"gap in {d['time']}",
+        ylabel="correlation of residuals",
+    )
+    return figure

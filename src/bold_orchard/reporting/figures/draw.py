@@ -1,0 +1,250 @@
+"""The pictures of ``orchard draw``."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from matplotlib.axes import Axes
+from matplotlib.collections import LineCollection
+from matplotlib.figure import Figure
+from numpy.typing import NDArray
+
+from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.inference.prediction.drawing import UnitLines, places
+from bold_orchard.reporting.figures.panels import cloud
+from bold_orchard.reporting.figures.style import BARK, LEAF, PALETTE, PLUM, SKY, canvas, name_places, short
+
+Array = NDArray[Any]
+MOST_CLOUD = 30_000
+MOST_EFFECTS = 6
+NAMED_LINES = 8
+MARKS = "osD^v"
+MOST_SCALES, UNLIKE = 10, 12.0
+MOST_BANDS, DASHES = 5, ("-", "--", ":", "-.")
+
+
+def observed(fit: Fit) -> Array:
+    """The outcome as it is drawn, (n,): shares of trials, grades as numbers."""
+    design = fit.design
+    if design.trials is not None:
+        return np.asarray(design.y / design.trials)
+    if design.family == "ordinal":
+        return np.asarray(design.y + 1.0)
+    return design.y if design.offset is None or design.generalized else design.y + design.offset
+
+
+def _label(fit: Fit) -> str:
+    """What stands on the axis of the outcome."""
+    outcome = fit.design.outcome
+    if fit.design.family == "ordinal":
+        levels = fit.design.levels
+        return f"mean grade of {outcome} (1 = {levels[0]}, {len(levels)} = {levels[-1]})"
+    if fit.design.levels:
+        return f"chance of {outcome} = {fit.design.levels[1]}"
+    return outcome.replace(" of ", " / ") if fit.design.trials is not None else outcome
+
+
+def lines_figure(fit: Fit, lines: UnitLines, asked: bool) -> Figure:
+    """All units in one panel: thin lines over the rows, the average line thick; a few asked for bear their names."""
+    figure, (ax,) = canvas(
+        1,
+        1,
+        f"{fit.design.outcome} along {lines.along}, one line for each {lines.unit.name}, {fit.name}: {fit.result['model']}",
+    )
+    x, _ = places(fit, lines.along)
+    _rows(ax, fit, x, np.arange(len(x)))
+    few, n = asked and len(lines.shown) <= NAMED_LINES, len(lines.shown)
+    if few:
+        for i, (level, at, y) in enumerate(zip(lines.shown, lines.x, lines.y)):
+            mark = "o" if len(at) == 1 else ""
+            ax.plot(at, y, color=PALETTE[i % len(PALETTE)], linewidth=2.5, marker=mark, label=lines.unit.texts[level])
+    else:
+        _thin_lines(ax, lines)
+    ax.plot(lines.at, lines.average, color=PLUM, linewidth=4, marker="o" if lines.ticks else "", label="average")
+    if not few:
+        ax.plot([], [], color=LEAF, linewidth=1.5, label=f"{n:,} levels of {lines.unit.name}")
+    ax.legend(loc="best", framealpha=0.9, edgecolor="none")  # lines may pass beneath it
+    _axes(ax, fit, lines)
+    return figure
+
+
+def _thin_lines(ax: Axes, lines: UnitLines) -> None:
+    """Every line alike, the thinner and paler the more there are; levels seen at one value only are dots."""
+    n = len(lines.shown)
+    alpha, width = float(np.clip(4.5 / np.sqrt(n), 0.08, 0.85)), float(np.clip(12 / np.sqrt(n), 0.5, 1.8))
+    drawn = [np.column_stack([x, y]) for x, y in zip(lines.x, lines.y) if len(x) > 1]
+    dots = np.array([(x[0], y[0]) for x, y in zip(lines.x, lines.y) if len(x) == 1]).reshape(-1, 2)
+    ax.add_collection(LineCollection(drawn, colors=LEAF, alpha=alpha, linewidths=width))
+    ax.plot(*dots.T, "o", color=LEAF, alpha=max(alpha, 0.3), markersize=5, markeredgewidth=0)
+    ax.autoscale_view()
+
+
+def _axes(ax: Axes, fit: Fit, lines: UnitLines) -> None:
+    ax.set(xlabel=lines.along, ylabel=_label(fit))
+    if lines.ticks:
+        name_places(ax, lines.ticks, 150)
+
+
+def _rows(ax: Axes, fit: Fit, x: Array, keep: Array, colour: str = SKY) -> None:
+    """The rows themselves; a 0/1 outcome gets a little room up and down."""
+    y = observed(fit)[keep]
+    if len(keep) > MOST_CLOUD:
+        chosen = np.random.default_rng(1).choice(len(keep), MOST_CLOUD, replace=False)
+        keep, y = keep[chosen], y[chosen]
+    if len(np.unique(y[:1000])) <= 2:
+        y = y + np.random.default_rng(1).uniform(-0.02, 0.02, len(y))
+    if len(keep) <= 4000:
+        cloud(ax, x[keep], y, colour, 0.6)
+    else:
+        ax.plot(x[keep], y, "o", color=colour, markersize=1.8, markeredgewidth=0, alpha=0.35, rasterized=True)
+
+
+def panels_figure(fit: Fit, lines: UnitLines, total: int) -> Figure:
+    """Small multiples: the rows of some units, each with its own line and the average line."""
+    n = len(lines.shown)
+    columns = min(4 if n > 4 else n, 6) if n <= 16 else int(np.ceil(np.sqrt(1.6 * n)))
+    lined = -(-n // columns)
+    some = f"{n} of {total:,} levels" if n < total else f"all {total:,} levels"
+    title = f"{fit.design.outcome} along {lines.along}, {some} of {lines.unit.name}, {fit.name}: {fit.result['model']}"
+    figure, axes = canvas(lined, columns, title, height=max(8.0, 2.0 * lined))
+    x, _ = places(fit, lines.along)
+    for i, (ax, level, at, y) in enumerate(zip(axes, lines.shown, lines.x, lines.y)):
+        if i:
+            ax.sharex(axes[0])
+            ax.sharey(axes[0])
+        ax.plot(lines.at, lines.average, color=BARK, linewidth=1.2, linestyle=(0, (4, 3)))
+        _rows(ax, fit, x, np.flatnonzero(lines.unit.codes == level))
+        ax.plot(at, y, color=LEAF, linewidth=2.5, marker="o" if len(at) == 1 or lines.ticks else "", markersize=5)
+        ax.set_title(short(lines.unit.texts[level], 100 // columns), fontsize=11)
+        if lines.ticks:
+            name_places(ax, lines.ticks, 150 // columns)
+        ax.tick_params(labelleft=i % columns == 0, labelbottom=i + columns >= n)
+    for ax in axes[n:]:
+        ax.set_visible(False)
+    figure.supxlabel(f"{lines.along}   (each {lines.unit.name} in green, the average dashed)", fontsize=11, color=BARK)
+    figure.supylabel(_label(fit), fontsize=11, color=BARK)
+    return figure
+
+
+def against_figure(fit: Fit, rows: list[dict[str, Any]], tenths: list[dict[str, Any]] | None) -> Figure:
+    """Observed against predicted, with the units' effects and by the average effects alone."""
+    title = f"Observed against predicted {fit.design.outcome}, {fit.name}: {fit.result['model']}"
+    if tenths is not None:
+        return _tenths(title, tenths)
+    figure, axes = canvas(1, 2, title)
+    y = np.array([r["observed"] for r in rows])
+    for ax, key, words in (
+        (axes[0], "predicted", "with the units' own effects"),
+        (axes[1], "predicted_average", "by the average effects alone"),
+    ):
+        x = np.array([r[key] for r in rows])
+        cloud(ax, x, y)
+        ends = [min(float(x.min()), float(y.min())), max(float(x.max()), float(y.max()))]
+        ax.plot(ends, ends, color=PLUM, linewidth=2)
+        alike = f": correlation {np.corrcoef(x, y)[0, 1]:.2f}" if np.ptp(x) > 0 and np.ptp(y) > 0 else ""
+        ax.set(
+            title=f"Predicted {words}{alike}",
+            xlabel=f"predicted {fit.design.outcome}",
+            ylabel=f"observed {fit.design.outcome}",
+        )
+    return figure
+
+
+def _tenths(title: str, tenths: list[dict[str, Any]]) -> Figure:
+    """Shares seen in tenths of the predicted chance; one line for each grade."""
+    figure, (ax,) = canvas(1, 1, title)
+    for i, name in enumerate(dict.fromkeys(t["level"] for t in tenths)):
+        own = [t for t in tenths if t["level"] == name]
+        x, y = (np.array([t[k] for t in own]) for k in ("predicted", "observed"))
+        half = 1.96 * np.sqrt(np.maximum(x * (1 - x), 0) / np.array([t["rows"] for t in own]))
+        colour = PALETTE[i % len(PALETTE)]
+        ax.vlines(x, np.maximum(x - half, 0), np.minimum(x + half, 1), color=colour, linewidth=5, alpha=0.25)
+        ax.plot(x, y, "o", color=colour, markersize=9, markeredgecolor="white", label=name)
+    ax.plot([0, 1], [0, 1], color=BARK, linewidth=1.2)
+    ax.legend(frameon=False, title="observed share of", loc="upper left")
+    ax.set(xlabel="mean predicted chance of a tenth of the rows (bar: what chance allows around it)", ylabel="share observed in that tenth")  # fmt: skip
+    return figure
+
+
+def effects_figure(fit: Fit, made: list[dict[str, Any]], confidence: float) -> Figure:
+    """One panel per predictor: its effect with a band, the others held; with ``by`` one line for each level."""
+    names = list(dict.fromkeys(m["predictor"] for m in made))
+    shown = names[:MOST_EFFECTS]
+    more = f" ({len(names) - len(shown)} more not shown)" if len(names) > len(shown) else ""
+    columns = min(len(shown), 3)
+    title = f"Effect of each predictor with its {100 * confidence:g}% band, others held{more}, {fit.name}: {fit.result['model']}"
+    figure, axes = canvas(-(-len(shown) // columns), columns, title)
+    for ax, name in zip(axes, shown):
+        own = [m for m in made if m["predictor"] == name]
+        for k, m in enumerate(own):
+            _effect(ax, m, PALETTE[k % len(PALETTE)] if m["level"] is not None else LEAF, k, len(own), 150 // columns)
+        if own[0]["level"] is not None:
+            beside = len(own) > MOST_BANDS  # many levels: no bands, and their names outside
+            ax.legend(frameon=False, title=own[0]["by"], fontsize=10, loc="upper left" if beside else "best",
+                      bbox_to_anchor=(1, 1) if beside else None)  # fmt: skip
+        ax.set(xlabel=name, ylabel=_label(fit), title=f"Effect of {short(name, 90 // columns)}")
+        ax.margins(x=0.12 if own[0]["ticks"] else 0.02)
+    for ax in axes[1 : len(shown)]:
+        ax.sharey(axes[0])
+    for ax in axes[len(shown) :]:
+        ax.set_visible(False)
+    return figure
+
+
+def _effect(ax: Axes, m: dict[str, Any], colour: str, k: int, of: int, room: int) -> None:
+    x = np.array(m["x"])
+    if m["ticks"]:
+        x = x + (0.12 * (k - (of - 1) / 2) if of > 1 else 0.0)
+        ax.vlines(x, m["low"], m["high"], color=colour, linewidth=3)
+        ax.plot(x, m["estimate"], "o", color=colour, markersize=9, markeredgecolor="white", label=m["level"])
+        name_places(ax, m["ticks"], room)
+    else:
+        if of <= MOST_BANDS:
+            ax.fill_between(x, m["low"], m["high"], color=colour, alpha=0.18, linewidth=0)
+        ax.plot(
+            x, m["estimate"], DASHES[k // len(PALETTE) % len(DASHES)], color=colour, linewidth=2.5, label=m["level"]
+        )
+
+
+def coefficients_figure(rows: list[dict[str, Any]], outcome: str, confidence: float) -> Figure:
+    """Estimates with intervals, terms down the page, fits side by side; a scale for each term where one would hide some."""
+    rows = [r | {k: r["estimate"] if r[k] is None else r[k] for k in ("low", "high")} for r in rows]
+    terms, fits = (list(dict.fromkeys(r[k] for r in rows)) for k in ("term", "fit"))
+    title = f"Coefficients with {100 * confidence:g}% intervals: {', '.join(fits)}"
+    spans = [max(max(abs(r["low"]), abs(r["high"])) for r in rows if r["term"] == t) for t in terms]
+    unlike, scale = max(spans) > UNLIKE * max(min(spans), 1e-300), ""
+    if unlike and len(terms) > MOST_SCALES:
+        own_width = {r["term"]: (r["high"] - r["low"]) / 2 for r in reversed(rows)}
+        rows = [r | {k: r[k] / (own_width[r["term"]] or 1.0) for k in ("estimate", "low", "high")} for r in rows]
+        scale = f", in half-widths of the interval of {fits[0]}: beyond 1 it is clear of zero"
+    if unlike and 1 < len(terms) <= MOST_SCALES:
+        figure, axes = canvas(len(terms), 1, title)
+        places = [[t] for t in terms]
+    else:
+        height = max(8.0, 0.3 * len(terms) * (1 + 0.35 * len(fits)) + 2)
+        figure, axes = canvas(1, 1, title, height=height)
+        places = [terms]
+    for ax, own in zip(axes, places):
+        _coefficients(ax, [r for r in rows if r["term"] in own], own, fits)
+    axes[-1].set(xlabel=f"effect on {outcome}" + (", a scale for each term" if len(axes) > 1 else scale))
+    if len(fits) > 1:
+        handles, names = axes[0].get_legend_handles_labels()
+        figure.legend(handles, names, frameon=False, loc="outside upper right", ncols=len(fits))
+    return figure
+
+
+def _coefficients(ax: Axes, rows: list[dict[str, Any]], terms: list[str], fits: list[str]) -> None:
+    labels = {r["term"]: r["label"] for r in rows}
+    step = min(0.7 / len(fits), 0.22)
+    ax.axvline(0.0, color=BARK, linewidth=1)
+    for k, name in enumerate(fits):
+        colour, mark = PALETTE[k % len(PALETTE)], MARKS[k % len(MARKS)]
+        for r in (r for r in rows if r["fit"] == name):
+            y = len(terms) - 1 - terms.index(r["term"]) - step * (k - (len(fits) - 1) / 2)
+            ax.plot([r["low"], r["high"]], [y, y], color=colour, linewidth=3, solid_capstyle="butt")
+            ax.plot(r["estimate"], y, mark, color=colour, markersize=9, markeredgecolor="white")
+        ax.plot([], [], mark + "-", color=colour, linewidth=3, markersize=9, markeredgecolor="white", label=name)
+    ax.set_yticks(range(len(terms)), [short(labels[t], 40) for t in reversed(terms)])
+    ax.set_ylim(-0.6, len(terms) - 0.4)
+    ax.margins(x=0.08)

@@ -1,0 +1,37 @@
+"""The picture of ``orchard means``: adjusted means with intervals; two factors make lines that may cross."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from matplotlib.figure import Figure
+
+from bold_orchard.reporting.figures.style import PALETTE, canvas, name_places
+
+
+def means_figure(d: dict[str, Any]) -> Figure:
+    """The first factor (or covariate) along the axis, one line for each level of the others."""
+    what = f"slope of {d['slope']}" if d["slope"] else f"mean {d['outcome']}"
+    figure, (ax,) = canvas(1, 1, f"Adjusted {what} by {d['term'].replace('*', ' and ')}, {d['name']}: {d['model']}")
+    names = list(d["means"][0]["levels"])
+    first, others = names[0], names[1:]
+    told = [m for m in d["means"] if m["ci"]]
+    ticks = list(dict.fromkeys(str(m["levels"][first]) for m in d["means"]))
+    lines = list(dict.fromkeys(tuple(m["levels"][o] for o in others) for m in d["means"]))
+    shift = np.linspace(-0.04, 0.04, len(lines)) if len(lines) > 1 else [0.0]
+    for k, line in enumerate(lines):
+        rows = [m for m in told if tuple(m["levels"][o] for o in others) == line]
+        x = np.array([ticks.index(str(m["levels"][first])) for m in rows]) + shift[k]
+        colour = PALETTE[k % len(PALETTE)]
+        for at, m in zip(x, rows):
+            ax.plot([at, at], m["ci"], color=colour, linewidth=3, solid_capstyle="butt")
+        label = ", ".join(f"{o} {v}" for o, v in zip(others, line)) if others else None
+        ax.plot(x, [m["mean"] for m in rows], "o-" if others else "o", color=colour, markersize=10, markeredgecolor="white",
+                linewidth=1.2, label=label)  # fmt: skip
+    name_places(ax, ticks, 150)
+    ax.set_xlim(-0.6, len(ticks) - 0.4)
+    if others:
+        ax.legend(frameon=False, loc="best")
+    ax.set(xlabel=first, ylabel=f"{what}, with {100 * d['confidence']:g}% interval")
+    return figure

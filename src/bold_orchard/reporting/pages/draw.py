@@ -1,0 +1,57 @@
+"""The page of draw, from its document alone."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from bold_orchard.errors import counted as count
+from bold_orchard.reporting.numbers import figure
+from bold_orchard.reporting.page import Page
+
+SHOWN = 6
+
+
+def draw_page(d: dict[str, Any], digits: int = 4) -> Page:
+    page = Page().title(d["model"])
+    where = f" in {d['figure']}" if d["figure"] else ""
+    name = ", ".join(d["names"])
+    if d["kind"] in ("lines", "panels"):
+        shown = count(len(d["lines"]), "line")
+        of = "" if len(d["lines"]) == d["levels"] else f" of {d['levels']:,} levels"
+        page.text(f"{shown}{of} of {d['unit']} along {d['along']} and the average line of {name}{where}.")
+        page.table("", ("level", "at the lowest", "at the highest"), _ends(d, digits))
+    elif d["kind"] == "against":
+        page.text(f"Observed against predicted {d['outcome']} of {name}, {count(len(d['rows']), 'row')}{where}.")
+        r = d["correlation"]
+        page.text(
+            f"Correlation {figure(r['predicted'], digits)} with the units' own effects, {figure(r['predicted_average'], digits)} by the average effects alone."
+        )
+    elif d["kind"] == "effects":
+        page.text(f"Effect of {', '.join(dict.fromkeys(e['predictor'] for e in d['effects']))} on {d['outcome']} in {name}{where}, the other predictors held: "
+                  "numbers at their means, categories with equal weights.")  # fmt: skip
+        page.table(
+            "", ("predictor", "<from", "estimate", "<to", "estimate"), [_effect(e, digits) for e in d["effects"]]
+        )
+    else:
+        page.text(f"Coefficients of {name} with {100 * d['confidence']:g}% intervals{where}.")
+        rows = [(c["label"], c["fit"], figure(c["estimate"], digits), f"{figure(c['low'], digits)} to {figure(c['high'], digits)}")
+                for c in d["coefficients"]]  # fmt: skip
+        page.table("", ("term", "<fit", "estimate", "interval"), rows)
+    return page.notes(d["notes"])
+
+
+def _ends(d: dict[str, Any], digits: int) -> list[tuple[str, str, str]]:
+    """The average line and the first few levels, at both ends of their own range."""
+    lines = [{"level": "average", **d["average"]}, *d["lines"]]
+    rows = [(line["level"], *(_at(d["ticks"], line["x"][k], line["y"][k], digits) for k in (0, -1))) for line in lines[: SHOWN + 1]]  # fmt: skip
+    return rows + ([("...", "", "")] if len(lines) > len(rows) else [])
+
+
+def _at(ticks: list[str], x: float, y: float, digits: int) -> str:
+    return f"{figure(y, digits)} at {ticks[int(x)] if ticks else figure(x, 3)}"
+
+
+def _effect(e: dict[str, Any], digits: int) -> tuple[str, str, str, str, str]:
+    name = e["predictor"] if e["level"] is None else f"{e['predictor']}, {e['by']} {e['level']}"
+    ends = [e["ticks"][int(e["x"][k])] if e["ticks"] else figure(e["x"][k], 3) for k in (0, -1)]
+    return name, ends[0], figure(e["estimate"][0], digits), ends[1], figure(e["estimate"][-1], digits)

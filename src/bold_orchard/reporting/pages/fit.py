@@ -1,0 +1,222 @@
+"""The page of a fit, from its document alone."""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+from bold_orchard.errors import a_or_an
+from bold_orchard.errors import counted as count
+from bold_orchard.reporting.numbers import degrees, figure, fixed, p_value, percent, root
+from bold_orchard.reporting.page import Page
+
+MANY_TERMS = 4  # terms of a clause from which correlations are read in a matrix, not in sentences
+DISPERSION = {
+    "negative-binomial": "theta, variance = mean + mean²/theta",
+    "gamma": "1/shape, the squared coefficient of variation",
+    "beta": "precision phi",
+    "gaussian": "the residual variance",
+}
+
+
+def fit_page(d: dict[str, Any], digits: int = 4) -> Page:
+    page = Page().title(d["model"])
+    if not d["convergence"].get("identified", True):
+        page.warning("NOT IDENTIFIED: the rows cannot tell what is asked. Do not use the figures named here.")
+    elif not d["convergence"]["converged"]:
+        page.warning("NOT CONVERGED: the figures below are where the search stopped, not estimates. Do not use them.")
+    for text in d.get("warnings", []):
+        page.warning(text)
+    page.text(f"{_what(d)}\n{_groups(d)}".strip())
+    _fixed(page, d, digits)
+    _random(page, d, digits)
+    _likelihood(page, d, digits)
+    return page.notes([n for n in d["notes"] if n not in d.get("warnings", [])])
+
+
+def _what(d: dict[str, Any]) -> str:
+    rows = d["rows"]
+    how = {"REML": "by REML", "ML": "by maximum likelihood", "Laplace": "by maximum likelihood (Laplace)"}.get(
+        d["method"], f"by maximum likelihood ({d.get('points')} quadrature points)"
+    )
+    identity = (d["family"], d["link"]) == ("gaussian", "identity")
+    kind = "linear (gaussian)" if identity else f"{d['family']} ({d['link']})"
+    saved = d.get("saved", {}).get("data")
+    text = f"{a_or_an(kind)[0].upper()}{a_or_an(kind)[1:]} model {how}" + (
+        f" of {saved}" if saved and saved != "-" else ""
+    )
+    text += f", on {rows['used']:,} of {count(rows['read'], 'row')}"
+    if rows["dropped"]:
+        text += " (left out: " + ", ".join(f"{x['rows']:,} without {x['column']}" for x in rows["dropped"]) + ")"
+    return text + "."
+
+
+def _groups(d: dict[str, Any]) -> str:
+    lines = []
+    for g in d["groups"]:
+        sizes = f"{g['smallest']:,}" if g["smallest"] == g["largest"] else f"{g['smallest']:,} to {g['largest']:,}"
+        lines.append(f"{g['group']}: {count(g['levels'], 'level')} of {sizes} rows.")
+    return "\n".join(lines)
+
+
+def _fixed(page: Page, d: dict[str, Any], digits: int) -> None:
+    level = f"{100 * d['confidence']:g}% interval"
+    rows = []
+    dfs = {r["df"] for r in d["fixed"] if r["estimate"] is not None}
+    shared = len(dfs) == 1
+    for r in d["fixed"]:
+        ci = r["ci"]
+        interval = f"{figure(ci[0], digits)} to {figure(ci[1], digits)}" if ci else "—"
+        rows.append((r["label"], figure(r["estimate"], digits), figure(r["se"], digits), interval,
+                     figure(r["statistic"], 3), *(() if shared else (degrees(r["df"]),)), p_value(r["p"])))  # fmt: skip
+    sign = "z" if d["df_method"] == "normal" else "t"
+    page.table("Average effects", ("term", "estimate", "SE", level, sign, *(() if shared else ("df",)), "p"), rows)
+    if any("ratio" in r for r in d["fixed"]):
+        ratios = [(r["label"], figure(r["ratio"], digits), f"{figure(r['ratio_ci'][0], digits)} to {figure(r['ratio_ci'][1], digits)}")
+                  for r in d["fixed"] if r.get("ratio") is not None]  # fmt: skip
+        page.table(f"As {d['ratio_kind']}s", ("term", d["ratio_kind"], level), ratios)
+    if d.get("average_effects"):
+        own = [
+            (e["term"], figure(e["unit_specific"], digits), figure(e["population"], digits))
+            for e in d["average_effects"]
+        ]
+        page.table(
+            f"Average change of the mean of {d['outcome']}", ("term", "average unit", "averaged over units"), own
+        )
+    words = []
+    if d["intercept_at"]:
+        plain = d["link"] == "identity"
+        what = "The intercept is the mean" if plain else f"The intercept is the {d['link']} of the mean"
+        what = "The thresholds hold" if d["family"] == "ordinal" else what
+        groups = list(dict.fromkeys(part["group"] for part in d["random"]))
+        unit = "" if plain or not groups else f" for an average {' and '.join(groups)}"
+        words.append(f"{what}{unit} at " + "; ".join(d["intercept_at"]) + ".")
+    words += [f"{t['term']} is {t['meaning']}." for t in d.get("transformations", [])]
+    words.append(_df_words(d["df_method"], dfs.pop() if shared else None))
+    page.text("\n".join(words))
+
+
+def _df_words(method: str, df: float | None) -> str:
+    if method == "normal":
+        return "p-values and intervals are from the normal distribution (z)."
+    shared = f", {degrees(df)} for every term" if df is not None else ""
+    return f"Degrees of freedom: {method}{shared}."
+
+
+def _random(page: Page, d: dict[str, Any], digits: int) -> None:
+    parts, res = d["random"], d["residual"]
+    own = res["variance"] if res and "variance" in res else None
+    total = sum(x or 0 for x in d["mean_random_variance"]) + own if own is not None else None
+    rows: list[tuple[str, ...]] = []
+    for part, at_mean in zip(parts, d["mean_random_variance"]):
+        share = percent(at_mean / total) if total and at_mean is not None else ""
+        for i, (term, sd) in enumerate(zip(part["terms"], part["sd"])):
+            alone = share if len(part["terms"]) == 1 else ""
+            rows.append((part["group"], term, figure(sd, digits), figure(part["covariance"][i][i], digits), alone))
+        if len(part["terms"]) > 1 and at_mean is not None:
+            rows.append((part["group"], "all, at the mean", "", figure(at_mean, digits), share))
+    if own is not None:
+        rows.append(
+            ("residual", "", figure(res["sd"], digits), figure(own, digits), percent(own / total if total else None))
+        )
+    columns: tuple[str, ...] = ("group", "<term", "SD", "variance", "share")
+    if own is None:
+        rows, columns = [r[:4] for r in rows], columns[:4]
+    if rows:
+        page.table(
+            "Variance components" if own is not None else f"Variance components (on the {d['link']} scale)",
+            columns,
+            rows,
+        )
+    for part in parts:
+        _correlations(page, part)
+    words = [w for part in parts for w in correlation_words(part)]
+    words += residual_words(res, digits) if own is not None else []
+    if res and "dispersion" in res:
+        words.append(f"Dispersion ({DISPERSION[d['family']]}): {figure(res['dispersion'], digits)}.")
+    if words:
+        page.text("\n".join(words))
+
+
+def residual_words(res: dict[str, Any], digits: int) -> list[str]:
+    """How residuals of one unit hang together, and what their SD depends on."""
+    out, parameters = [], res["parameters"]
+    if "rho" in parameters:
+        rho = figure(parameters["rho"], 3)
+        what = (
+            f"rho = {rho} at a distance of one, rho^gap beyond"
+            if res["structure"] == "ar1"
+            else f"rho = {rho} for all pairs"
+        )
+        out.append(f"Residuals of one {res['unit']} are correlated ({res['structure']}): {what}.")
+    if "occasions" in parameters:
+        out.append(f"Residuals of one {res['unit']} have a covariance of their own for every pair of occasions; SDs: "
+                   + ", ".join(f"{o} {figure(root(parameters['covariance'][i][i]), digits)}"
+                               for i, o in enumerate(parameters["occasions"])) + ".")  # fmt: skip
+    for row in parameters.get("spread", []):
+        factor = None if row["estimate"] is None else math.exp(min(row["estimate"], 700.0))
+        out.append(
+            f"Residual SD, {row['label']}: times {figure(factor, 3)} (log {figure(row['estimate'], 3)}, SE {figure(row['se'], 2)})."
+        )
+    if "spread" in parameters:
+        out.append("The residual SD and variance above are those of the baseline.")
+    return out
+
+
+def _correlations(page: Page, part: dict[str, Any]) -> None:
+    """Many correlations as a small matrix."""
+    terms = part["terms"]
+    if len(terms) < MANY_TERMS or part["structure"] in ("diagonal", "identity"):
+        return
+    numbers = [str(i + 1) for i in range(len(terms))]
+    rows = [
+        (f"{i + 1} {t}", *("" if j >= i else "—" if r is None else f"{r:+.2f}" for j, r in enumerate(row[:-1])))
+        for i, (t, row) in enumerate(zip(terms, part["correlation"]))
+    ]
+    page.table(f"Correlations of the effects of {part['group']}", ("", *numbers[:-1]), rows)
+
+
+def correlation_words(part: dict[str, Any]) -> list[str]:
+    """Each correlation as a sentence; of many terms none, since they stand in a matrix."""
+    out: list[str] = []
+    terms = part["terms"]
+    if len(terms) >= MANY_TERMS:
+        return out
+    for i in range(len(terms)):
+        for j in range(i):
+            r = part["correlation"][i][j]
+            if r is None or (r == 0 and part["structure"] in ("diagonal", "identity")):
+                continue
+            unit = a_or_an(part["group"])
+            a, b = _effect(terms[j]), _effect(terms[i])
+            if abs(r) < 0.1:
+                out.append(f"{unit[0].upper()}{unit[1:]}'s {a} and its {b} are all but unrelated (r = {r:+.2f}).")
+            else:
+                strength = "nearly always" if abs(r) > 0.9 else "mostly" if abs(r) > 0.5 else "somewhat more often"
+                way = "higher" if r > 0 else "lower"
+                out.append(f"Where {unit}'s {a} is higher, its {b} is {strength} {way} (r = {r:+.2f}).")
+    return out
+
+
+def _effect(term: str) -> str:
+    return "intercept" if term == "intercept" else f"{term} effect"
+
+
+def _likelihood(page: Page, d: dict[str, Any], digits: int) -> None:
+    f = d["fit"]
+    name = "restricted log-likelihood" if d["method"] == "REML" else "log-likelihood"
+    figures = f"{name} {fixed(f['loglik'], 3)}, AIC {fixed(f['aic'], 2)}, BIC {fixed(f['bic'], 2)}, {count(f['n_parameters'], 'parameter')}"
+    page.text(f"Likelihood: {figures}.\n{_converged(d)}")
+
+
+def _converged(d: dict[str, Any]) -> str:
+    c = d["convergence"]
+    if not c["converged"]:
+        return f"NOT {'CONVERGED' if c.get('identified', True) else 'IDENTIFIED'}: see above."
+    where = ", on the boundary: see above" if c["boundary"] else ""
+    how = (
+        f"after {count(c['iterations'], 'step')} of the search"
+        if c["iterations"]
+        else "found at once, without a search"
+    )
+    return f"Converged: {how}{where}."

@@ -1,0 +1,34 @@
+"""The page of groups, from its document alone."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from bold_orchard.errors import counted as count
+from bold_orchard.reporting.numbers import figure
+from bold_orchard.reporting.page import Page
+
+SHOWN = 10
+
+
+def groups_page(d: dict[str, Any], digits: int = 4) -> Page:
+    scale = "" if d["link"] == "identity" else f" on the {d['link']} scale"
+    page = Page().title(d["model"]).text(f"Predicted effects of each unit in {d['name']}{scale}, largest first.")
+    level = f"{100 * d['confidence']:g}% interval"
+    for part in d["groups"]:
+        hidden = max(len(part["rows"]) - 2 * SHOWN, 0)
+        for term in part["terms"]:
+            rows = sorted(part["rows"], key=lambda r: -(r["effects"][term] or 0.0))
+            listed = rows if hidden <= 2 else [*rows[:SHOWN], None, *rows[-SHOWN:]]
+            table = []
+            for r in listed:
+                if r is None:
+                    table.append(("...", "", "", "", ""))
+                    continue
+                low, high = r["ci"][term]
+                table.append((r["level"], figure(r["effects"][term], digits), figure(r["se"][term], 3),
+                              f"{figure(low, digits)} to {figure(high, digits)}", figure(r["coefficients"][term], digits)))  # fmt: skip
+            page.table(f"{part['group']}: {term}", (part["group"], "effect", "SE", level, "with the\naverage"), table)
+        if hidden > 2:
+            page.text(f"{count(len(part['rows']), 'level')} in all; every one goes to a file with --csv FILE.")
+    return page.notes(d["notes"])

@@ -1,0 +1,126 @@
+"""The page of means, from its document alone."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from bold_orchard.reporting.numbers import degrees, figure, p_value, percent
+from bold_orchard.reporting.page import Page
+
+SINGLE = ("holm", "none")  # corrections whose intervals are not simultaneous
+
+
+def means_page(d: dict[str, Any], digits: int = 4, differences: bool = False, sed: bool = False) -> Page:
+    scale = "" if d["link"] == "identity" else f" ({_scale(d)})"
+    what = f"Slopes of {d['slope']}{scale}" if d["slope"] else f"Adjusted means of {d['outcome']}{scale}"
+    page = Page().title(d["model"]).text(f"{what} by {d['term']}, from {d['name']}.")
+    names = list(d["means"][0]["levels"])
+    level = f"{100 * d['confidence']:g}% interval"
+    columns = (names[0], *(f"<{n}" for n in names[1:]), "slope" if d["slope"] else "mean", "SE", level, "df")
+    rows = [
+        (
+            *_levels(m, digits),
+            figure(m["mean"], digits),
+            figure(m["se"], 3),
+            _interval(m["ci"], digits),
+            degrees(m["df"]),
+        )
+        for m in d["means"]
+    ]
+    page.table("", columns, rows)
+    _own_scale(page, d, digits, level)
+    _conditions(page, d, digits)
+    if differences:
+        _differences(page, d, digits, level)
+    s = d["sed"]
+    if sed and s["min"] is not None:
+        labels = [", ".join(_levels(m, digits)) for m in d["means"]]
+        matrix = [
+            (a, *(figure(v, 3) if i != j else "" for j, v in enumerate(s["matrix"][i]))) for i, a in enumerate(labels)
+        ]
+        page.table("Standard errors of differences", ("", *labels), matrix)
+    if s["min"] is not None:
+        page.text(
+            f"Standard errors of differences: {figure(s['min'], 3)} to {figure(s['max'], 3)}, mean {figure(s['mean'], 3)}."
+        )
+    return page.notes(d["notes"])
+
+
+def _scale(d: dict[str, Any]) -> str:
+    return (
+        f"on the latent {d['link']} scale, zero at the middle of the thresholds"
+        if d["grades"]
+        else f"on the {d['link']} scale"
+    )
+
+
+def _levels(m: dict[str, Any], digits: int) -> list[str]:
+    return [v if isinstance(v, str) else figure(v, digits) for v in m["levels"].values()]
+
+
+def _interval(ci: list[float] | None, digits: int) -> str:
+    return f"{figure(ci[0], digits)} to {figure(ci[1], digits)}" if ci else "—"
+
+
+def _own_scale(page: Page, d: dict[str, Any], digits: int, level: str) -> None:
+    """The outcome's scale: a mean for an average unit and over units; of grades each one's chance and the mean grade."""
+    if not any("outcome" in m for m in d["means"]):
+        return
+    if d["grades"]:
+        rows = [
+            (", ".join(_levels(m, digits)), *(percent(c["chance"]) for c in m["chances"] or [])) for m in d["means"]
+        ]
+        page.table("The chance of each grade, average unit", (d["term"], *d["grades"]), rows)
+    own = [
+        (", ".join(_levels(m, digits)), figure(m["outcome"], digits), _interval(m["outcome_ci"], digits), figure(m["population"], digits))
+        for m in d["means"]
+    ]  # fmt: skip
+    heading = (
+        f"The mean grade (1 = {d['grades'][0]}, {len(d['grades'])} = {d['grades'][-1]})"
+        if d["grades"]
+        else "On the outcome's own scale"
+    )
+    page.table(heading, (d["term"], "average\nunit", level, "averaged\nover units"), own)
+
+
+def _conditions(page: Page, d: dict[str, Any], digits: int) -> None:
+    words = []
+    if d["averaged"]:
+        words.append(f"Equal weights over the levels of {' and '.join(d['averaged'])}.")
+    held = "; ".join(f"{k} = {figure(v, digits)}" for k, v in d["covariates"].items())
+    if held:
+        words.append(f"Covariates at their means: {held}.")
+    if d["typical_units"]:
+        means = "; ".join(f"{t['term']} = {figure(t['value'], digits)}" for t in d["typical_units"])
+        words.append(f"The unit is an average one ({means}); a column that is held moves the row inside it.")
+    if words:
+        page.text("\n".join(words))
+
+
+def _differences(page: Page, d: dict[str, Any], digits: int, level: str) -> None:
+    corrected = d["correction"] != "none"
+    rows = [
+        (f"{p['a']} - {p['b']}", figure(p["difference"], digits), figure(p["se"], 3), _interval(p["ci"], digits), degrees(p["df"]),
+         p_value(p["p"]), *((p_value(p["p_adjusted"]),) if corrected else ()))
+        for p in d["pairs"]
+    ]  # fmt: skip
+    columns = ("pair", "difference", "SE", level, "df", "p", *((f"{d['correction']}\np",) if corrected else ()))
+    page.table("Differences" + (f" within each {d['within']}" if d["within"] else ""), columns, rows)
+    if any("ratio" in p for p in d["pairs"]):
+        ratios = [
+            (f"{p['a']} / {p['b']}", figure(p["ratio"], digits), _interval(p["ratio_ci"], digits)) for p in d["pairs"]
+        ]
+        page.table("As ratios", ("pair", "ratio", level), ratios)
+    if any("outcome_difference" in p for p in d["pairs"]):
+        own = [(f"{p['a']} - {p['b']}", figure(p["outcome_difference"], digits), figure(p["outcome_se"], 3), _interval(p["outcome_ci"], digits))
+               for p in d["pairs"]]  # fmt: skip
+        page.table(
+            "On the outcome's own scale, average unit (single intervals)", ("pair", "difference", "SE", level), own
+        )
+    kind = "single" if d["correction"] in SINGLE else "simultaneous"
+    if corrected:
+        page.text(
+            f"The last p is corrected for the number of differences ({d['correction']}); the intervals are {kind}."
+        )
+    else:
+        page.text("p-values and intervals are not corrected for the number of differences.")

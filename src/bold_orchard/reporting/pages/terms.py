@@ -1,0 +1,50 @@
+"""The page of terms, from its document alone."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from bold_orchard.reporting.numbers import degrees, figure, p_value
+from bold_orchard.reporting.page import Page
+
+KINDS = {
+    1: "sequential: each term after those before it",
+    2: "partial: each term after every term that does not contain it",
+    3: "marginal: each term with all others in, sum-to-zero contrasts",
+}
+
+
+def terms_page(d: dict[str, Any], digits: int = 4) -> Page:
+    page = (
+        Page()
+        .title(d["model"])
+        .text(f"Tests of the fixed terms of {d['name']}, type {d['type']} ({KINDS[d['type']]}).")
+    )
+    rows = []
+    for t in (row for test in d["tests"] for row in (test, *test.get("parts", []))):
+        name = "chi-squared" if t["statistic"] == "chisq" else t["statistic"] or "—"
+        inner = "  " if "parts" not in t and t not in d["tests"] else ""
+        rows.append(
+            (
+                inner + t["term"],
+                name,
+                figure(t["value"], digits),
+                degrees(t["num_df"]),
+                degrees(t["den_df"]),
+                p_value(t["p"]),
+            )
+        )
+    page.table("Terms", ("term", "<statistic", "value", "df", "error df", "p"), rows)
+    if d["contrasts"]:
+        level = f"{100 * d['confidence']:g}% interval"
+        rows = [
+            (c["contrast"], figure(c["estimate"], digits), figure(c["se"], 3), f"{figure(c['ci'][0], digits)} to {figure(c['ci'][1], digits)}",
+             degrees(c["df"]), p_value(c["p"]))
+            for c in d["contrasts"]
+        ]  # fmt: skip
+        page.table("Contrasts", ("contrast", "estimate", "SE", level, "df", "p"), rows)
+    if d["by"] == "Wald":
+        page.text(f"Degrees of freedom: {d['df_method']}.")
+    else:
+        page.text("Likelihood ratios by maximum likelihood: each model without the term was fitted anew.")
+    return page.notes(d["notes"])

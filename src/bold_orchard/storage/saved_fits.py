@@ -1,0 +1,208 @@
+"""Saved fits: a name or a path -> the document, and back to a live fit on the same data."""
+
+from __future__ import annotations
+
+import base64
+import gzip
+import hashlib
+import json
+import os
+import tempfile
+import zlib
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from bold_orchard.data.evaluate import filter_rows
+from bold_orchard.data.read import read_bytes, read_table
+from bold_orchard.data.table import Table
+from bold_orchard.design.build import Options, build_design
+from bold_orchard.errors import OrchardError, UsageError, nearest
+from bold_orchard.estimation.gaussian import Fit, Settings, finish, make_criterion
+from bold_orchard.optimize.newton import Found
+from bold_orchard.sentence.parse import read_sentence
+from bold_orchard.storage.shape import FIGURE, FIT, fault
+
+ENDING = ".fit.json"
+
+
+def write_safely(path: str | Path, write: Callable[[Path], object]) -> None:
+    """Write to a temporary file beside ``path``, then rename, so nothing is ever half-written."""
+    path = Path(path)
+    if path.is_dir():
+        raise OrchardError(f"{path} is a folder; give a file name")
+    try:
+        handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=".", suffix=path.suffix)
+    except OSError as e:
+        raise OrchardError(f"{path} cannot be written: {e.strerror or e}; choose another folder") from None
+    os.close(handle)
+    try:
+        write(Path(temporary))
+        os.chmod(temporary, 0o644)
+        os.replace(temporary, path)
+    except OSError as e:
+        raise OrchardError(f"{path} cannot be written: {e.strerror or e}; make room, or choose another place") from None
+    finally:
+        Path(temporary).unlink(missing_ok=True)
+
+
+def save_path(name: str) -> Path:
+    return Path(name if name.endswith(ENDING) else name + ENDING)
+
+
+def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | None) -> Path:
+    """Write ``NAME.fit.json``: the result and what later commands need to take it up again."""
+    path = save_path(name)
+    s, o = fit.settings, fit.settings.options
+    table = fit.design.table
+    saved: dict[str, Any] = {
+        "data": source if source == "-" else os.path.relpath(source, path.parent),
+        "data_absolute": None if source == "-" else str(Path(source).resolve()),
+        "fingerprint": _fingerprint(table.raw if source == "-" else Path(source).read_bytes()),
+        "missing": missing,
+        "where": where,
+        "settings": {k: getattr(s, k) for k in ("method", "df", "confidence", "tolerance", "max_steps", "points")},
+        "options": {
+            "baselines": o.baselines,
+            "fill_mean": list(o.fill_mean),
+            "weights": o.weights,
+            "family": o.family,
+            "force": o.force,
+            "link": o.link,
+            "success": o.success,
+            "grades": list(o.grades),
+        },
+        "hessian": fit.found.hessian.tolist() if fit.design.generalized else None,
+        "theta": fit.evaluation.theta.tolist(),
+        "memory": fit.design.memory,
+    }
+    if source == "-":
+        saved["embedded"] = base64.b64encode(gzip.compress(table.raw or b"")).decode("ascii")
+    document = json.dumps(fit.result | {"saved": saved}, indent=1, allow_nan=False)
+    write_safely(path, lambda p: p.write_text(document + "\n", encoding="utf-8"))
+    return path
+
+
+def load_document(name: str) -> dict[str, Any]:
+    """The JSON document of a saved fit, by name or path."""
+    path = find_fit(name)
+    try:
+        document = json.loads(path.read_text(encoding="utf-8"))
+    except (OSError, ValueError, RecursionError, MemoryError):
+        raise OrchardError(f"{path} is not a saved fit; make one with: orchard fit DATA SENTENCE --save NAME") from None
+    if not isinstance(document, dict) or "saved" not in document:
+        raise OrchardError(f"{path} is not a saved fit; make one with: orchard fit DATA SENTENCE --save NAME")
+    place = fault(document, FIT) or _odd_lengths(document)
+    if place:
+        raise OrchardError(f"{path} is damaged ('{place}' is missing or of the wrong kind); fit again")
+    return document
+
+
+def _odd_lengths(document: dict[str, Any]) -> str | None:
+    """Lists of a saved fit that should be as long as others and are not."""
+    for i, part in enumerate(document["random"]):
+        k = len(part["terms"])
+        square = [part["covariance"], part["correlation"]]
+        if len(part["sd"]) != k or any(len(m) != k or any(len(row) != k for row in m) for m in square):
+            return f"random[{i}]"
+    if len(document["mean_random_variance"]) != len(document["random"]):
+        return "mean_random_variance"
+    for i, row in enumerate(document["fixed"]):
+        ends = row["ci"]
+        if ends is not None and (len(ends) != 2 or not all(isinstance(v, FIGURE) for v in ends)):
+            return f"fixed[{i}].ci"
+    residual = document["residual"]
+    shape = {"dispersion": FIGURE} if residual is not None and "dispersion" in residual else {
+        "variance": FIGURE, "sd": FIGURE, "structure": str, "unit": (str, type(None)), "parameters": dict,
+    }  # fmt: skip
+    return None if residual is None else fault(residual, shape, "residual")
+
+
+def find_fit(name: str) -> Path:
+    for path in (Path(name), save_path(name)):
+        if path.is_file():
+            return path
+    folder = Path(name).parent
+    known = [p.name.removesuffix(ENDING) for p in folder.glob("*" + ENDING)] if folder.is_dir() else []
+    near = nearest(Path(name).name, known)
+    hint = f"did you mean '{near}'?" if near else "there is none here yet; make one with: orchard fit ... --save NAME"
+    if not near and known:
+        hint = "there are: " + ", ".join(sorted(known)[:8])
+    raise OrchardError(f"there is no saved fit '{name}'; {hint}")
+
+
+def open_fit(name: str) -> Fit:
+    """A saved fit taken up again on its data, at its estimates, without searching anew."""
+    document = load_document(name)
+    table = _table(document["saved"], find_fit(name), document["name"])
+    try:
+        with np.errstate(all="ignore"):
+            made = _taken_up(document, table)
+    except UsageError as e:
+        raise OrchardError(f"{find_fit(name)} is damaged ({e}); fit again") from None
+    except DAMAGE as e:
+        if os.environ.get("ORCHARD_DEBUG") == "1":
+            raise
+        what = f"{type(e).__name__} {e}".strip()
+        raise OrchardError(f"{find_fit(name)} is damaged and cannot be taken up again ({what}); fit again") from None
+    kept, found = document["fit"]["deviance"], made.result["fit"]["deviance"]
+    if (kept is None) != (found is None) or (kept is not None and abs(kept - found) > 1e-5 * (1.0 + abs(kept))):
+        raise OrchardError(f"{find_fit(name)} does not agree with its own data (its likelihood is another); fit again")
+    return made
+
+
+DAMAGE = (KeyError, TypeError, ValueError, IndexError, AttributeError, AssertionError, OverflowError, RecursionError,
+          ZeroDivisionError, np.linalg.LinAlgError)  # fmt: skip
+
+
+def _taken_up(document: dict[str, Any], table: Table) -> Fit:
+    saved = document["saved"]
+    o = saved["options"]
+    options = Options(
+        o["baselines"], tuple(o["fill_mean"]), o["weights"], o["family"], o["force"], o.get("link"), o.get("success"),
+        tuple(o.get("grades", ())),
+    )  # fmt: skip
+    settings = Settings(options=options, **saved["settings"])
+    design = build_design(read_sentence(document["model"]), table, options)
+    if design.generalized:
+        from bold_orchard.estimation.generalized import reopen
+
+        theta, hessian = (np.asarray(saved[k], dtype=float) for k in ("theta", "hessian"))
+        return reopen(document["name"], design, settings, theta, hessian, document)
+    criterion = make_criterion(design, settings.method == "reml")
+    point = criterion.at(np.asarray(saved["theta"], dtype=float))
+    c = document["convergence"]
+    decrement = 0.5 * (c["gradient"] or 0.0) ** 2
+    found = Found(point, c["converged"], decrement, np.zeros((0, 0)), c["iterations"], c["evaluations"], "")
+    return finish(document["name"], design, settings, criterion, found)
+
+
+def own_table(name: str) -> Table:
+    """The data a saved fit was made from, all rows of them."""
+    document = load_document(name)
+    return _table(document["saved"], find_fit(name), document["name"])
+
+
+def _table(saved: dict[str, Any], fit_path: Path, name: str) -> Table:
+    if "embedded" in saved:
+        try:
+            raw = gzip.decompress(base64.b64decode(saved["embedded"]))
+        except (ValueError, TypeError, OSError, EOFError, zlib.error):
+            raise OrchardError(f"{fit_path} is damaged (its data cannot be unpacked); fit again") from None
+        table = read_bytes(raw, "standard input", saved["missing"])
+        return filter_rows(table, saved["where"]) if saved["where"] else table
+    places = [fit_path.parent / saved["data"], Path(saved["data_absolute"])]
+    path = next((p for p in places if p.is_file()), None)
+    if path is None:
+        raise OrchardError(
+            f"the data of fit '{name}' are gone: there is no {saved['data']}; put the file back or fit again"
+        )
+    if _fingerprint(path.read_bytes()) != saved["fingerprint"]:
+        raise OrchardError(f"{path.name} has changed since '{name}' was fitted; fit it again on the new data")
+    return read_table(path, saved["missing"], saved["where"])
+
+
+def _fingerprint(raw: bytes | None) -> str:
+    return hashlib.sha256(raw or b"").hexdigest()

@@ -1,0 +1,104 @@
+"""The core knows no interface; nothing heavy is loaded before it is needed."""
+
+from __future__ import annotations
+
+import ast
+import subprocess
+import sys
+from pathlib import Path
+
+import pytest
+
+ROOT = Path(__file__).parent.parent.parent / "src" / "bold_orchard"
+# Each room may use those before it, none after it.
+ORDER = (
+    "errors", "optimize", "sentence", "data", "covariance", "families", "design", "crossproducts", "likelihood", "estimation",
+    "results", "inference", "diagnostics", "storage", "reporting", "answers", "api", "demo", "cli",
+)  # fmt: skip
+CORE = ORDER[: ORDER.index("storage") + 1]
+INTERFACE = ("argparse", "matplotlib", "rich")
+
+
+def room_of(path):
+    return path.relative_to(ROOT).parts[0].removesuffix(".py")
+
+
+def imports(path):
+    for node in ast.walk(ast.parse(path.read_text())):
+        if isinstance(node, ast.Import):
+            yield from (a.name for a in node.names)
+        elif isinstance(node, ast.ImportFrom):
+            yield node.module or ""
+            yield from (f"{node.module}.{a.name}" for a in node.names)
+
+
+def arrows(path):
+    """Modules of ours that a file imports, at its head or inside its functions."""
+    for name in imports(path):
+        if name.startswith("bold_orchard."):
+            place = ROOT.joinpath(*name.split(".")[1:])
+            if place.with_suffix(".py").exists():
+                yield place.with_suffix(".py")
+
+
+@pytest.mark.parametrize(
+    "path",
+    [p for p in sorted(ROOT.rglob("*.py")) if p.parent != ROOT or p.stem in ORDER],
+    ids=lambda p: str(p.relative_to(ROOT)),
+)
+def test_arrows_point_one_way(path):
+    above = ORDER[ORDER.index(room_of(path)) + 1 :]
+    assert not [p.relative_to(ROOT) for p in arrows(path) if room_of(p) in above]
+
+
+def test_no_circle_of_files():
+    graph = {p: set(arrows(p)) - {p} for p in ROOT.rglob("*.py")}
+    while free := [p for p, to in graph.items() if not to & set(graph)]:
+        for p in free:
+            del graph[p]
+    assert not [str(p.relative_to(ROOT)) for p in graph]
+
+
+@pytest.mark.parametrize("room", CORE)
+def test_the_core_has_no_interface_code(room):
+    for path in (p for p in ROOT.rglob("*.py") if room_of(p) == room):
+        assert not {n.split(".")[0] for n in imports(path)} & set(INTERFACE), path
+        assert "print(" not in path.read_text(), path
+
+
+def loaded_after(*arguments):
+    code = ("import sys; from bold_orchard.cli.main import main; main(sys.argv[1:]); "
+            "print('\\n'.join(m for m in sys.modules if '.' not in m), file=sys.stderr)")  # fmt: skip
+    done = subprocess.run([sys.executable, "-c", code, *arguments], capture_output=True, text=True)
+    return set(done.stderr.split())
+
+
+def test_version_and_help_load_nothing_heavy(harvest):
+    assert not loaded_after("--version") & {"numpy", "pandas", "scipy", "matplotlib", "rich", "lark"}
+    assert not loaded_after("fit", "--help") & {"numpy", "pandas", "scipy", "matplotlib", "rich", "lark"}
+    modules = loaded_after("fit", str(harvest), "yield = rain; each orchard: intercept", "--json")
+    assert "pandas" in modules and not modules & {"matplotlib", "rich"}
+
+
+def test_files_are_short():
+    for path in [*ROOT.rglob("*.py"), *Path(__file__).parent.parent.rglob("*.py")]:
+        assert len(path.read_text().splitlines()) <= 400, path
+
+
+def test_shipped_data_come_from_the_generator(tmp_path):
+    from bold_orchard.demo.generate import FILES, write
+
+    write(tmp_path)
+    for name in FILES:
+        assert (tmp_path / name).read_bytes() == (ROOT / "demo" / "data" / name).read_bytes()
+
+
+def test_the_public_road():
+    import bold_orchard
+
+    table = bold_orchard.read_table(ROOT / "demo" / "data" / "harvest.csv", ["-999"])
+    one = bold_orchard.fit("yield = intercept; each orchard: intercept", table, name="one")
+    two = bold_orchard.fit("yield = rain; each orchard: intercept", table, name="two")
+    assert bold_orchard.compare([one, two])["tests"][0]["larger"] == "two"
+    with pytest.raises(AttributeError):
+        _ = bold_orchard.nothing

@@ -1,0 +1,231 @@
+"""The Laplace approximation and quadrature against dense definitions, brute-force integrals and differences."""
+
+from __future__ import annotations
+
+import itertools
+from dataclasses import replace
+
+import numpy as np
+import pandas as pd
+import pytest
+from scipy.special import logsumexp
+
+from bold_orchard.data.table import Table
+from bold_orchard.design.build import Options, build_design
+from bold_orchard.estimation.gaussian import Settings, fit
+from bold_orchard.estimation.generalized import make_laplace
+from bold_orchard.families import Data
+from bold_orchard.likelihood.quadrature import Quadrature
+from bold_orchard.sentence.parse import read_sentence
+
+UNITS = [
+    "each orchard: intercept", "each orchard: intercept + rain", "each orchard: intercept + rain; each tree: intercept",
+    "each orchard: intercept + rain; each season: intercept", "each orchard: intercept; each tree: intercept; each season: intercept",
+    "each orchard (diagonal): intercept + rain; each season: intercept + rain", 'each orchard (known "kin.csv"): intercept; each tree: intercept',
+]  # fmt: skip
+FAMILIES = ["binomial", "probit", "trials", "poisson", "negative-binomial", "gamma", "beta", "ordinal", "gaussian"]
+
+
+def orchards(n=110, seed=1):
+    r = np.random.default_rng(seed)
+    f = pd.DataFrame({"orchard": r.integers(0, 8, n), "season": r.integers(0, 4, n), "rain": r.normal(2, 1, n)})
+    f["tree"] = f.orchard * 3 + r.integers(0, 3, n)
+    eta = (
+        0.3 * f.rain
+        - 0.5
+        + 0.8 * r.normal(size=8)[f.orchard]
+        + 0.4 * r.normal(size=8)[f.orchard] * f.rain
+        + 0.5 * r.normal(size=24)[f.tree]
+    )
+    p = 1 / (1 + np.exp(-eta))
+    f["binomial"], f["trials"], f["of"] = (r.random(n) < p) * 1, r.binomial(5, p), 5
+    f["poisson"], f["counts"] = r.poisson(np.exp(eta)), r.poisson(np.exp(eta) * r.gamma(2, 0.5, n))
+    f["gamma"], f["beta"] = r.gamma(2, np.exp(eta) / 2), r.beta(5 * p, 5 * (1 - p))
+    f["ordinal"] = np.clip(np.round(eta + r.logistic(size=n) + 1), 0, 3).astype(int)
+    f["gaussian"], f["w"] = np.exp(0.5 * eta) + 0.3 * r.normal(size=n), r.uniform(0.5, 2, n)
+    return f
+
+
+def outcome(family):
+    column = {"probit": "binomial", "negative-binomial": "counts", "trials": "trials of of"}.get(family, family)
+    name = {"probit": "binomial", "trials": "binomial"}.get(family, family)
+    return column, Options(family=name, link={"probit": "probit", "gaussian": "log"}.get(family))
+
+
+def made(family, units, frame=None):
+    column, options = outcome(family)
+    frame = orchards() if frame is None else frame
+    design = build_design(read_sentence(f"{column} = rain; {units}"), Table(frame, "t", len(frame)), options)
+    return design, make_laplace(design)
+
+
+def somewhere(c, seed=0):
+    """A point that is not the maximum."""
+    r = np.random.default_rng(seed)
+    point = 0.3 * r.normal(size=len(c.bounded))
+    point[c.theta] += 0.4
+    point[c.extra] = c.family.start()[1]
+    return point
+
+
+def dense_columns(c, point):
+    """Z Lambda (n, q), effect by effect."""
+    out = []
+    for f, t in enumerate(c.factors(point)):
+        unit, scaled = c.rows.units[f], c.rows.z[f].T @ t
+        for a in range(scaled.shape[1]):
+            own = np.zeros((len(scaled), unit.levels))
+            own[np.arange(len(scaled)), unit.codes] = scaled[:, a]
+            out.append(own if unit.mix is None else own @ unit.mix)
+    return np.hstack(out)
+
+
+def dense_laplace(c, point):
+    z, fixed, extra = dense_columns(c, point), c.linear(point), point[c.extra]
+    v = np.zeros(z.shape[1])
+
+    def f(v):
+        return -c.family.value(fixed + z @ v, extra).sum() + 0.5 * v @ v
+
+    for _ in range(300):
+        _, d1, d2, _ = c.family.derivatives(fixed + z @ v, extra)
+        slope = v - z.T @ d1
+        exact = np.eye(len(v)) - z.T @ (d2[:, None] * z)
+        safe = np.eye(len(v)) + z.T @ (np.maximum(-d2, 1e-3)[:, None] * z)
+        step = -np.linalg.solve(exact if np.abs(slope).max() < 1e-2 else safe, slope)
+        part = 1.0
+        while f(v + part * step) > f(v) + 1e-13 and part > 1e-8:
+            part /= 2
+        v = v + part * step
+        if np.abs(step).max() < 1e-13:
+            break
+    _, _, d2, _ = c.family.derivatives(fixed + z @ v, extra)
+    return 2 * f(v) + np.linalg.slogdet(np.eye(len(v)) - z.T @ (d2[:, None] * z))[1]
+
+
+def differences(c, point, h=1e-4):
+    out = np.empty(len(point))
+    for i in range(len(point)):
+        ends = []
+        for side in (h, -h, 2 * h, -2 * h):
+            moved = point.copy()
+            moved[i] += side
+            ends.append(c.at(moved, 1e-9).deviance)
+        out[i] = (8 * (ends[0] - ends[1]) - (ends[2] - ends[3])) / (12 * h)
+    return out
+
+
+@pytest.mark.parametrize("units", UNITS)
+@pytest.mark.parametrize("family", FAMILIES)
+def test_laplace_is_its_definition_and_its_gradient_exact(family, units, tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    r = np.random.default_rng(2)
+    root = r.normal(size=(8, 8))
+    pd.DataFrame(root @ root.T / 8 + np.eye(8), range(8), range(8)).to_csv("kin.csv")
+    _, c = made(family, units)
+    point = somewhere(c)
+    e = c.at(point, 1e-9)
+    assert e.deviance == pytest.approx(dense_laplace(c, point), abs=1e-8)
+    np.testing.assert_allclose(e.gradient, differences(c, point), atol=1e-6 * max(1.0, np.abs(e.gradient).max()))
+
+
+def brute(c, point, count=61):
+    """Every level's integral on a dense product grid, wider than the fast one's."""
+    t, unit, fixed, extra = c.factors(point)[0], c.rows.units[0], c.linear(point), point[c.extra]
+    x, w = np.polynomial.hermite_e.hermegauss(count)
+    k = len(t)
+    grid = np.array(list(itertools.product(x, repeat=k)))
+    logs = np.array([sum(v) for v in itertools.product(np.log(w), repeat=k)]) - 0.5 * k * np.log(2 * np.pi)
+    mode, total = c.mode(point), 0.0
+    for j in range(unit.levels):
+        rows = unit.codes == j
+        a = np.eye(k) + t.T @ mode.products.stages[0].c[:, :, j] @ t
+        s = 1.3 * np.linalg.inv(np.linalg.cholesky(a)).T
+        v = mode.v[0][:, j] + grid @ s.T
+        eta = fixed[rows] + (v @ t.T) @ c.rows.z[0][:, rows]
+        loglik = c.family.on(c.family.data.take(np.flatnonzero(rows))).value(eta, extra).sum(axis=1)
+        total += (
+            logsumexp(logs + loglik - 0.5 * (v**2).sum(axis=1) + 0.5 * (grid**2).sum(axis=1)) + np.linalg.slogdet(s)[1]
+        )
+    return -2 * total
+
+
+@pytest.mark.parametrize("units", UNITS[:2])
+@pytest.mark.parametrize("family", [f for f in FAMILIES if f != "gaussian"])
+def test_quadrature_reaches_the_brute_force_integral_and_one_point_is_laplace(family, units):
+    _, c = made(family, units)
+    point = somewhere(c)
+    assert Quadrature.of(c, 25).at(point).deviance == pytest.approx(brute(c, point), abs=2e-6)
+    assert Quadrature.of(c, 1).at(point).deviance == pytest.approx(c.at(point, 1e-9).deviance, abs=1e-8)
+
+
+@pytest.mark.parametrize("points", [1, 2, 5, 15])
+@pytest.mark.parametrize("family", ["binomial", "negative-binomial", "ordinal", "beta"])
+def test_quadrature_s_gradient_follows_its_nodes(family, points):
+    _, c = made(family, "each orchard: intercept + rain")
+    q, point = Quadrature.of(c, points), somewhere(c, 3)
+    expected = differences(q, point)
+    np.testing.assert_allclose(q.at(point, 1e-9).gradient, expected, atol=1e-6 * max(1.0, np.abs(expected).max()))
+
+
+@pytest.mark.parametrize("family", FAMILIES)
+def test_the_maximum_is_one_in_every_direction_and_the_information_its_curvature(family):
+    column, options = outcome(family)
+    frame = orchards(260, 5)
+    made_fit = fit(
+        f"{column} = rain; each orchard: intercept", Table(frame, "t", len(frame)), Settings(options=options)
+    )
+    assert made_fit.converged
+    c, best = made_fit.criterion, made_fit.evaluation
+    r = np.random.default_rng(0)
+    spread = np.sqrt(np.diag(made_fit.known.everything))
+    for _ in range(12):
+        moved = best.theta + 0.03 * r.normal(size=len(best.theta)) * spread
+        assert c.at(moved, 1e-9).deviance > best.deviance - 1e-7
+    h = 1e-4
+    hessian = np.array([(c.at(best.theta + h * d, 1e-9).gradient - c.at(best.theta - h * d, 1e-9).gradient) / (2 * h)
+                        for d in np.eye(len(best.theta))])  # fmt: skip
+    np.testing.assert_allclose(made_fit.known.everything, 2 * np.linalg.inv(hessian), rtol=2e-4, atol=1e-8)
+
+
+def test_starting_from_a_sample_of_units_ends_in_the_same_place(monkeypatch):
+    from bold_orchard.estimation import generalized
+
+    frame = orchards(3000, 9)
+    frame["orchard"] = np.random.default_rng(1).integers(0, 60, 3000)
+    for family in ("binomial", "ordinal"):
+        column, options = outcome(family)
+        sentence, settings = f"{column} = rain; each orchard: intercept + rain", Settings(options=options)
+        whole = fit(sentence, Table(frame, "t", 3000), settings)
+        monkeypatch.setattr(generalized, "MANY_ROWS", 100)
+        monkeypatch.setattr(generalized, "MANY_LEVELS", 10)
+        monkeypatch.setattr(generalized, "SAMPLE", 20)
+        sampled = fit(sentence, Table(frame, "t", 3000), settings)
+        monkeypatch.undo()
+        assert sampled.evaluation.deviance == pytest.approx(whole.evaluation.deviance, abs=1e-6)
+        assert [r["estimate"] for r in sampled.result["fixed"]] == pytest.approx(
+            [r["estimate"] for r in whole.result["fixed"]], rel=1e-4
+        )
+
+
+def test_weights_count_rows_and_offsets_shift():
+    frame = orchards()
+    column, options = outcome("poisson")
+    doubled = pd.concat([frame, frame[frame.season == 1]], ignore_index=True)
+    frame["w"] = 1.0 + (frame.season == 1)
+    one = fit(f"{column} = rain; each orchard: intercept", Table(doubled, "t", len(doubled)), Settings(options=options))
+    two = fit(
+        f"{column} = rain; each orchard: intercept",
+        Table(frame, "t", len(frame)),
+        Settings(options=replace(options, weights="w")),
+    )
+    assert one.evaluation.deviance == pytest.approx(two.evaluation.deviance, abs=1e-6)
+    frame["log_area"] = 0.7
+    moved = fit(
+        f"{column} = rain + offset(log_area); each orchard: intercept",
+        Table(frame, "t", len(frame)),
+        Settings(options=options),
+    )
+    plain = fit(f"{column} = rain; each orchard: intercept", Table(frame, "t", len(frame)), Settings(options=options))
+    assert moved.result["fixed"][0]["estimate"] == pytest.approx(plain.result["fixed"][0]["estimate"] - 0.7, rel=1e-5)
+    assert Data(np.arange(3.0)).take(slice(1, 3)).y.tolist() == [1.0, 2.0]

@@ -1,0 +1,169 @@
+"""What is drawn: lines, bands and shares against the estimates they come from; pictures of small and large data."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+import pytest
+from matplotlib.backends.backend_agg import FigureCanvasAgg
+from matplotlib.text import Text
+
+from bold_orchard.design.build import Options
+from bold_orchard.diagnostics.checks import check
+from bold_orchard.errors import OrchardError, UsageError
+from bold_orchard.estimation.gaussian import Settings, fit
+from bold_orchard.inference.coefficients.means import means
+from bold_orchard.inference.prediction.drawing import (
+    against_rows,
+    chosen_levels,
+    coefficients,
+    drawn_unit,
+    effects,
+    predictors,
+    tenths_of,
+    unit_lines,
+)
+from bold_orchard.inference.prediction.predict import predict
+from bold_orchard.reporting.figures.check import check_figure
+from bold_orchard.reporting.figures.draw import lines_figure, panels_figure
+from bold_orchard.reporting.figures.panels import MOST_DOTS, name_points
+from bold_orchard.reporting.figures.style import canvas
+from builders import groves, table_of, trial
+
+SLOPES = "yield = centre(rain) + soil; each orchard: intercept + centre(rain); each tree: intercept"
+
+
+@pytest.fixture(scope="module")
+def slopes():
+    return fit(SLOPES, table_of(trial(trees=24)))
+
+
+def test_a_units_line_is_its_prediction_at_its_typical_row(slopes):
+    frame = slopes.design.table.frame
+    unit = drawn_unit(slopes, None, "rain")
+    assert unit.name == "orchard"
+    lines = unit_lines(slopes, unit, "rain", np.arange(unit.size))
+    own = frame[frame["orchard"] == 2]
+    j = unit.texts.index("2")
+    assert lines.x[j][0] == own["rain"].min() and lines.x[j][-1] == own["rain"].max()
+    typical = pd.DataFrame({"rain": lines.x[j], "soil": own["soil"].mode()[0], "orchard": 2, "tree": "nowhere"})
+    np.testing.assert_allclose(lines.y[j], predict(slopes, table_of(typical)).predicted, atol=1e-9)
+
+
+def test_a_nested_units_line_has_its_parents_effects_too(slopes):
+    unit = next(u for u in slopes.design.units if u.name == "tree")
+    lines = unit_lines(slopes, unit, "rain", np.array([unit.texts.index("t5")]))
+    typical = pd.DataFrame({"rain": lines.x[0], "orchard": 1, "tree": "t5"})
+    typical["soil"] = slopes.design.table.frame.query("tree == 't5'")["soil"].mode()[0]
+    wanted = predict(slopes, table_of(typical)).predicted
+    other = {"clay", "loam", "sand"} - set(typical["soil"])
+    alternatives = [predict(slopes, table_of(typical.assign(soil=s))).predicted for s in other]
+    assert any(np.allclose(lines.y[0], w, atol=1e-9) for w in [wanted, *alternatives])
+
+
+def test_the_average_line_and_bands_are_adjusted_means(slopes):
+    made = {e["predictor"]: e for e in effects(slopes, predictors(slopes), None, 0.9)}
+    by_soil = means(slopes, "soil", confidence=0.9)["means"]
+    at = [made["soil"]["ticks"].index(m["levels"]["soil"]) for m in by_soil]
+    np.testing.assert_allclose(np.array(made["soil"]["estimate"])[at], [m["mean"] for m in by_soil])
+    np.testing.assert_allclose(np.array(made["soil"]["low"])[at], [m["ci"][0] for m in by_soil], rtol=1e-6)
+    rain = made["rain"]
+    line = unit_lines(slopes, slopes.design.units[0], "rain", np.arange(2))
+    np.testing.assert_allclose(line.average, rain["estimate"])
+    slope = next(r["estimate"] for r in slopes.result["fixed"] if r["term"] == "centre(rain)")
+    assert (rain["estimate"][-1] - rain["estimate"][0]) / (rain["x"][-1] - rain["x"][0]) == pytest.approx(slope)
+
+
+def test_effects_by_the_levels_of_a_category():
+    made = fit("yield = rain + soil + rain*soil; each orchard: intercept", table_of(groves(12, 15)))
+    found = effects(made, ["rain"], "soil", 0.95)
+    b = {r["term"]: r["estimate"] for r in made.result["fixed"]}
+    slopes = {e["level"]: (e["estimate"][-1] - e["estimate"][0]) / (e["x"][-1] - e["x"][0]) for e in found}
+    assert slopes == {"clay": pytest.approx(b["rain"]), "sand": pytest.approx(b["rain"] + b["rain*soil[sand]"])}
+    with pytest.raises(UsageError, match="--by"):
+        effects(made, ["rain"], "rain", 0.95)
+
+
+def test_generalized_lines_stand_on_the_outcomes_scale():
+    frame = groves(12, 25)
+    made = fit(
+        "ripe = rain + soil; each orchard: intercept", table_of(frame), Settings(options=Options(family="binomial"))
+    )
+    lines = unit_lines(made, made.design.units[0], "rain", np.arange(12))
+    assert all(((y > 0) & (y < 1)).all() for y in lines.y) and (np.diff(lines.average) > 0).all()
+    own = frame[frame["orchard"] == "o4"]
+    typical = pd.DataFrame({"rain": lines.x[4], "soil": own["soil"].iloc[0], "orchard": "o4"})
+    np.testing.assert_allclose(lines.y[4], predict(made, table_of(typical)).predicted, atol=1e-9)
+    tenths = tenths_of(made)
+    assert len(tenths) == 10 and sum(t["rows"] for t in tenths) == 300
+    assert sum(t["rows"] * t["observed"] for t in tenths) == pytest.approx(frame["ripe"].sum())
+    grades = np.array(["low", "mid", "high"])[np.digitize(frame["yield"], [3, 5])]
+    ordinal = fit("grade = rain; each orchard: intercept", table_of(frame.assign(grade=grades)), Settings(options=Options(family="ordinal", grades=("low", "mid", "high"))))  # fmt: skip
+    shares = tenths_of(ordinal)
+    for level in ("low", "mid", "high"):
+        own_rows = [t for t in shares if t["level"] == level]
+        assert sum(t["rows"] * t["observed"] for t in own_rows) == pytest.approx((grades == level).sum())
+        assert np.corrcoef([t["predicted"] for t in own_rows], [t["observed"] for t in own_rows])[0, 1] > 0.9
+
+
+def test_against_and_coefficients(slopes):
+    rows = against_rows(slopes)
+    np.testing.assert_allclose([r["observed"] for r in rows], slopes.design.y, atol=1e-9)
+    made = predict(slopes, slopes.design.table)
+    np.testing.assert_allclose([r["predicted"] for r in rows], made.predicted)
+    np.testing.assert_allclose([r["predicted_average"] for r in rows], made.average)
+    table = coefficients([slopes, slopes], 0.95)
+    assert [r["term"] for r in table[:3]] == ["centre(rain)", "soil[loam]", "soil[sand]"] and len(table) == 6
+    fixed = {r["term"]: r["ci"] for r in slopes.result["fixed"]}
+    for r in table:
+        assert [r["low"], r["high"]] == pytest.approx(fixed[r["term"]])
+    empty = fit("yield = intercept; each tree: intercept", slopes.design.table)
+    assert [r["term"] for r in coefficients([empty], 0.95)] == ["intercept"]
+    assert coefficients([slopes], 0.5)[0]["low"] > table[0]["low"]
+
+
+def test_levels_are_chosen_by_the_seed_or_by_name(slopes):
+    unit = next(u for u in slopes.design.units if u.name == "tree")
+    one, same, other = (chosen_levels(unit, [], s, 6) for s in (1, 1, 2))
+    np.testing.assert_array_equal(one, same)
+    assert len(one) == 6 and not np.array_equal(one, other) and (np.diff(one) > 0).all()
+    assert [unit.texts[i] for i in chosen_levels(unit, ["t9", "t2", "t9"], 1, 6)] == ["t9", "t2"]
+    with pytest.raises(OrchardError, match="did you mean 't22'"):
+        chosen_levels(unit, ["t222"], 1, 6)
+
+
+def ink(figure):
+    """Share of the picture that is not white."""
+    drawing = FigureCanvasAgg(figure)
+    drawing.draw()
+    return float(np.mean(np.asarray(drawing.buffer_rgba())[..., :3].min(axis=2) < 245))
+
+
+@pytest.mark.parametrize("units", [5, 2000])
+def test_few_and_many_units_both_read(units):
+    """Neither empty nor a solid block: the share of ink stays in bounds."""
+    made = fit("yield = rain; each orchard: intercept + rain", table_of(groves(units, 12)))
+    unit = made.design.units[0]
+    lines = unit_lines(made, unit, "rain", np.arange(unit.size))
+    assert 0.02 < ink(lines_figure(made, lines, False)) < 0.7
+    some = unit_lines(made, unit, "rain", chosen_levels(unit, [], 1, 12))
+    figure = panels_figure(made, some, unit.size)
+    assert sum(ax.get_visible() for ax in figure.axes) == min(units, 12) and 0.02 < ink(figure) < 0.5
+    checked = check(made)
+    for view in ("overview", "rows", "predictors", "effects", "influence"):
+        figure = check_figure(made, checked, view)
+        assert all(ax.get_xlabel() and ax.get_title("left") for ax in figure.axes if ax.get_visible())
+        assert ink(figure) > 0.02
+    clouds = [im for ax in check_figure(made, checked).axes for im in ax.images]
+    assert bool(clouds) is (units * 12 > MOST_DOTS)
+
+
+def test_names_of_points_do_not_meet():
+    figure, (ax,) = canvas(1, 1, "names")
+    ax.plot([0, 1], [0, 1])
+    name_points(ax, np.array([0.9, 0.91, 0.92]), np.array([0.5, 0.5, 0.51]), ["one", "two", "three"])
+    drawing = FigureCanvasAgg(figure)
+    drawing.draw()
+    boxes = [Text.get_window_extent(t, drawing.get_renderer()) for t in ax.texts]
+    assert len(boxes) == 3
+    assert not any(a.overlaps(b) for i, a in enumerate(boxes) for b in boxes[i + 1 :])
