@@ -93,11 +93,12 @@ def test_by_size_puts_large_variances_first():
 
 def arrays(n=200, weights=None, intercept=True, twin=False):
     one, rain, sun = np.ones(n), R.normal(50, 3, n), R.normal(0, 1e5, n)
-    x = ([one] if intercept else []) + [rain, sun] + ([2 * rain + 1] if twin else [])
+    x = ([0] if intercept else []) + [1, 2] + ([3] if twin else [])
     codes = R.integers(0, 9, n)
     codes[:9] = np.arange(9)
-    block = RandomBlock((one, rain), Unstructured(2), 0)
-    return Arrays(R.normal(1e4, 2, n), tuple(x), intercept, (RandomUnit(codes, 9, (block,)),), weights)
+    block = RandomBlock((0, 1), Unstructured(2), 0)
+    columns = (one, rain, sun, 2 * rain + 1)
+    return Arrays(R.normal(1e4, 2, n), columns, tuple(x), intercept, (RandomUnit(codes, 9, (block,)),), weights)
 
 
 @pytest.mark.parametrize("weighted", [True, False])
@@ -109,7 +110,7 @@ def test_working_columns_map_back_to_the_users(weighted, intercept, twin):
     root = np.ones(200) if model.weights is None else np.sqrt(model.weights)
     whole = s.columns.full(list(range(len(s.columns))))
     x_work = whole[s.x] / s.scales[s.x][:, None]
-    x_user = np.column_stack([model.x[c] for c in s.kept]) * root[:, None]
+    x_user = np.column_stack([model.columns[model.x[c]] for c in s.kept]) * root[:, None]
     np.testing.assert_allclose(x_work.T @ s.to_work, x_user, rtol=1e-9, atol=1e-7)
     assert s.kept == list(range(len(model.x) - (1 if twin and intercept else 0)))
     b = np.linalg.lstsq(x_user, model.y * root, rcond=None)[0]
@@ -184,7 +185,7 @@ def test_which_units_form_the_chain():
         return RandomUnit(codes, int(codes.max()) + 1, (), mix)
 
     def order(*units, **more):
-        return split(Arrays(np.zeros(48), (), False, units, **more))
+        return split(Arrays(np.zeros(48), (), (), False, units, **more))
 
     assert order(unit(orchard), unit(tree)) == ([1, 0], [])
     assert order(unit(season), unit(tree), unit(orchard)) == ([1, 0], [2]) or order(

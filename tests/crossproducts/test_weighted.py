@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 import pytest
-from test_laplace import UNITS, dense_columns, made, orchards, somewhere
 
 from bold_orchard.crossproducts import weighted
 from bold_orchard.crossproducts.elimination import backward, eliminate
 from bold_orchard.crossproducts.substitution import scores, solve
+from laplace_cases import UNITS, dense_columns, made, orchards, somewhere
 
 
 @pytest.fixture(autouse=True)

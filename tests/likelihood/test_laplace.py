@@ -11,73 +11,19 @@ import pytest
 from scipy.special import logsumexp
 
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import Options, build_design
+from bold_orchard.design.build import Options
 from bold_orchard.estimation.gaussian import Settings, fit
-from bold_orchard.estimation.generalized import make_laplace
 from bold_orchard.families import Data
 from bold_orchard.likelihood.quadrature import Quadrature
-from bold_orchard.sentence.parse import read_sentence
+from laplace_cases import UNITS, dense_columns, made, orchards, somewhere
 
-UNITS = [
-    "each orchard: intercept", "each orchard: intercept + rain", "each orchard: intercept + rain; each tree: intercept",
-    "each orchard: intercept + rain; each season: intercept", "each orchard: intercept; each tree: intercept; each season: intercept",
-    "each orchard (diagonal): intercept + rain; each season: intercept + rain", 'each orchard (known "kin.csv"): intercept; each tree: intercept',
-]  # fmt: skip
 FAMILIES = ["binomial", "probit", "trials", "poisson", "negative-binomial", "gamma", "beta", "ordinal", "gaussian"]
-
-
-def orchards(n=110, seed=1):
-    r = np.random.default_rng(seed)
-    f = pd.DataFrame({"orchard": r.integers(0, 8, n), "season": r.integers(0, 4, n), "rain": r.normal(2, 1, n)})
-    f["tree"] = f.orchard * 3 + r.integers(0, 3, n)
-    eta = (
-        0.3 * f.rain
-        - 0.5
-        + 0.8 * r.normal(size=8)[f.orchard]
-        + 0.4 * r.normal(size=8)[f.orchard] * f.rain
-        + 0.5 * r.normal(size=24)[f.tree]
-    )
-    p = 1 / (1 + np.exp(-eta))
-    f["binomial"], f["trials"], f["of"] = (r.random(n) < p) * 1, r.binomial(5, p), 5
-    f["poisson"], f["counts"] = r.poisson(np.exp(eta)), r.poisson(np.exp(eta) * r.gamma(2, 0.5, n))
-    f["gamma"], f["beta"] = r.gamma(2, np.exp(eta) / 2), r.beta(5 * p, 5 * (1 - p))
-    f["ordinal"] = np.clip(np.round(eta + r.logistic(size=n) + 1), 0, 3).astype(int)
-    f["gaussian"], f["w"] = np.exp(0.5 * eta) + 0.3 * r.normal(size=n), r.uniform(0.5, 2, n)
-    return f
 
 
 def outcome(family):
     column = {"probit": "binomial", "negative-binomial": "counts", "trials": "trials of of"}.get(family, family)
     name = {"probit": "binomial", "trials": "binomial"}.get(family, family)
     return column, Options(family=name, link={"probit": "probit", "gaussian": "log"}.get(family))
-
-
-def made(family, units, frame=None):
-    column, options = outcome(family)
-    frame = orchards() if frame is None else frame
-    design = build_design(read_sentence(f"{column} = rain; {units}"), Table(frame, "t", len(frame)), options)
-    return design, make_laplace(design)
-
-
-def somewhere(c, seed=0):
-    """A point that is not the maximum."""
-    r = np.random.default_rng(seed)
-    point = 0.3 * r.normal(size=len(c.bounded))
-    point[c.theta] += 0.4
-    point[c.extra] = c.family.start()[1]
-    return point
-
-
-def dense_columns(c, point):
-    """Z Lambda (n, q), effect by effect."""
-    out = []
-    for f, t in enumerate(c.factors(point)):
-        unit, scaled = c.rows.units[f], c.rows.z[f].T @ t
-        for a in range(scaled.shape[1]):
-            own = np.zeros((len(scaled), unit.levels))
-            own[np.arange(len(scaled)), unit.codes] = scaled[:, a]
-            out.append(own if unit.mix is None else own @ unit.mix)
-    return np.hstack(out)
 
 
 def dense_laplace(c, point):

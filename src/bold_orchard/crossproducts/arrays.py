@@ -17,9 +17,9 @@ Codes = NDArray[np.intp]
 
 @dataclass(frozen=True)
 class RandomBlock:
-    """The columns of one ``each`` clause; ``constant`` is the position of its intercept, if any."""
+    """The columns of one ``each`` clause, by number; ``constant`` is the position of its intercept, if any."""
 
-    columns: tuple[Array, ...]
+    columns: tuple[int, ...]
     structure: Structure
     constant: int | None
 
@@ -43,13 +43,15 @@ class RandomUnit:
 
 @dataclass(frozen=True)
 class Arrays:
-    """``y`` (n,), ``x`` the p columns of X (the intercept first when ``intercept``), ``weights`` (n,) or None.
+    """``y`` (n,), the distinct ``columns`` of X and Z, each (n,), ``x`` the numbers of the p columns of X (the intercept first
+    when ``intercept``), ``weights`` (n,) or None.
 
     With ``rows``, a covariance of the residuals, rows stand sorted as it needs; ``within`` (n,) numbers its units.
     """
 
     y: Array
-    x: tuple[Array, ...]
+    columns: tuple[Array, ...]
+    x: tuple[int, ...]
     intercept: bool
     units: tuple[RandomUnit, ...]
     weights: Array | None = None

@@ -137,7 +137,7 @@ def working_effects(unit: RandomUnit, standard: Standard) -> tuple[Array, Array]
     at = 0
     for block in unit.blocks:
         b = np.eye(len(block.columns))
-        places = [standard.where[id(c)] for c in block.columns]
+        places = [standard.where[c] for c in block.columns]
         sizes = [np.hypot(standard.scales[row], shift) if row else 1.0 for row, shift in places]
         freedom = block.structure.freedom
         centred = freedom == "linear" and block.constant is not None

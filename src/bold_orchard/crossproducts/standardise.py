@@ -82,7 +82,7 @@ class Standard:
     """How the user's columns stand on the working ones.
 
     X_user[:, kept] = X_work @ to_work, where X_work has the rows ``x`` of ``columns`` divided by ``scales``, and
-    ``to_work`` (p, p) is upper triangular; the response is y - X_work b0. ``where`` maps a user's column (by id) to
+    ``to_work`` (p, p) is upper triangular; the response is y - X_work b0. ``where`` maps a column's number to
     (row, shift): column = shift + row. ``scales`` (m,) are root mean squares, ``gram`` (m, m) the products of all rows
     before the response lost its fit.
     """
@@ -109,17 +109,17 @@ class Standard:
 def standardise(model: Arrays) -> Standard:
     """Centre and scale all distinct columns, find aliased ones, and take out the least-squares fit."""
     root = None if model.weights is None else np.sqrt(model.weights)
-    where = {id(c): (0, 0.0) for u in model.units for b in u.blocks for i, c in enumerate(b.columns) if i == b.constant}
+    where = {c: (0, 0.0) for u in model.units for b in u.blocks for i, c in enumerate(b.columns) if i == b.constant}
     if model.intercept:
-        where[id(model.x[0])] = (0, 0.0)
-    in_x = {id(c) for c in model.x}
+        where[model.x[0]] = (0, 0.0)
     sources: list[Array | None] = [None]
     shifts = [0.0]
-    for column in [*model.x, *(c for u in model.units for b in u.blocks for c in b.columns)]:
-        if id(column) not in where:
-            centred = model.intercept or id(column) not in in_x
+    for number in [*model.x, *(c for u in model.units for b in u.blocks for c in b.columns)]:
+        if number not in where:
+            column = model.columns[number]
+            centred = model.intercept or number not in model.x
             shift = _centre(column, model.weights) if centred and not _constant(column) else 0.0
-            where[id(column)] = (len(sources), shift)
+            where[number] = (len(sources), shift)
             sources.append(column)
             shifts.append(shift)
     y_shift = _centre(model.y, model.weights) if model.intercept else 0.0
@@ -147,14 +147,14 @@ def _exact_mean(column: Array) -> float:
 
 def _choose_x(columns: Columns, where: dict[int, tuple[int, float]], model: Arrays, y_shift: float) -> Standard:
     """Choose the working columns of X, find the aliased ones and subtract the least-squares fit from y."""
-    rows = [where[id(c)][0] for c in model.x]
+    rows = [where[c][0] for c in model.x]
     gram = columns.gram()
     scales = np.sqrt(np.maximum(np.diag(gram), 1e-300) / columns.n)
     scales[-1] = 1.0
     kept = list(range(len(rows)))
     to_work = np.diag(scales[rows])
     if model.intercept:
-        shifts = np.array([where[id(c)][1] for c in model.x])
+        shifts = np.array([where[c][1] for c in model.x])
         to_work[0, 1:] += shifts[1:] * scales[0]
     if not _well_conditioned(gram[np.ix_(rows, rows)]):
         kept, q, r = _householder(columns.full(rows) / scales[rows][:, None])

@@ -20,33 +20,24 @@ def some_rows(design: Design, keep: NDArray[np.intp]) -> Design:
 
     Levels whose covariance with the others is known keep their numbers, rows or not.
     """
-    moved: dict[int, Array] = {}
-
-    def take(values: Array) -> Array:
-        if id(values) not in moved:
-            moved[id(values)] = values[keep]
-        return moved[id(values)]
 
     def part(p: Part) -> Part:
-        return replace(p, values=tuple(take(v) for v in p.values))
+        return replace(p, values=tuple(v[keep] for v in p.values))
 
-    made: dict[tuple[int, bool], UnitCodes] = {}
+    whole = {b.unit.name for b in design.blocks if b.mix is not None}
 
-    def unit(u: UnitCodes, whole: bool) -> UnitCodes:
-        if (id(u), whole) not in made:
-            made[id(u), whole] = replace(u, codes=u.codes[keep]) if whole else _fewer(u, keep)
-        return made[id(u), whole]
+    def unit(u: UnitCodes, known: bool) -> UnitCodes:
+        return replace(u, codes=u.codes[keep]) if known else _fewer(u, keep)
 
-    known = {id(b.unit) for b in design.blocks if b.mix is not None}
     return replace(
         design,
         table=design.table.take(keep),
-        y=take(design.y),
+        y=design.y[keep],
         fixed=part(design.fixed),
-        offset=None if design.offset is None else take(design.offset),
-        weights=None if design.weights is None else take(design.weights),
-        trials=None if design.trials is None else take(design.trials),
-        units=tuple(unit(u, id(u) in known) for u in design.units),
+        offset=None if design.offset is None else design.offset[keep],
+        weights=None if design.weights is None else design.weights[keep],
+        trials=None if design.trials is None else design.trials[keep],
+        units=tuple(unit(u, u.name in whole) for u in design.units),
         clauses=tuple(replace(c, part=part(c.part)) for c in design.clauses),
         blocks=tuple(replace(b, unit=unit(b.unit, b.mix is not None)) for b in design.blocks),
         residual=_residual(design.residual, keep),

@@ -32,10 +32,10 @@ def within_residuals(fit: Fit, unit: UnitCodes) -> Within:
     A level needs more rows than its columns have rank; weights count as in the fit. Standardised by the SD pooled over all levels and each row's leverage.
     """
     design, codes, size = fit.design, unit.codes, unit.size
-    columns = {id(v): v for v in design.fixed.values}
+    columns = dict(zip(design.fixed.names, design.fixed.values))
     for clause in design.clauses:
         if design.blocks[clause.block].unit.name == unit.name:
-            columns |= {id(v): v for v in clause.part.values}
+            columns |= dict(zip(clause.part.names, clause.part.values))
     root = np.ones(len(codes)) if design.weights is None else np.sqrt(design.weights)
     basis = _Basis(codes, size)
     for column in (np.ones(len(codes)), *columns.values()):

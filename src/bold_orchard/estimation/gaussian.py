@@ -23,6 +23,7 @@ from bold_orchard.crossproducts.arrays import Arrays, RandomBlock, RandomUnit
 from bold_orchard.crossproducts.assemble import cross_products, split
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import Clause, Design, Options, build_design
+from bold_orchard.design.model_matrix import Part
 from bold_orchard.design.residual import ResidualPart
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.starts import scaled_starts
@@ -268,22 +269,20 @@ def to_arrays(design: Design) -> Arrays:
     """The design as arrays; with correlated residuals the rows stand sorted by unit and time."""
     residual = design.residual
     order = row_order(residual)
-    moved: dict[int, Array] = {}
 
     def sort(values: Array) -> Array:
-        if order is None:
-            return values
-        if id(values) not in moved:
-            moved[id(values)] = values[order]
-        return moved[id(values)]
+        return values if order is None else values[order]
 
+    distinct = _Distinct()
+    x = distinct.numbers(design.fixed)
     units = []
     for index, block in enumerate(design.blocks):
-        parts = tuple(_random_block(c, sort) for c in design.clauses if c.block == index)
+        parts = tuple(_random_block(c, distinct.numbers(c.part)) for c in design.clauses if c.block == index)
         units.append(RandomUnit(sort(block.unit.codes), block.unit.size, parts, block.mix))
     return Arrays(
         y=sort(design.y),
-        x=tuple(sort(c) for c in design.fixed.values),
+        columns=tuple(sort(c) for c in distinct.columns),
+        x=x,
         intercept=design.fixed.intercept,
         units=tuple(units),
         weights=None if design.weights is None else sort(design.weights),
@@ -292,13 +291,33 @@ def to_arrays(design: Design) -> Arrays:
     )
 
 
-def _random_block(clause: Clause, sort: Callable[[Array], Array]) -> RandomBlock:
+class _Distinct:
+    """The distinct columns of all parts; those of one name are one wherever they hold the same values."""
+
+    def __init__(self) -> None:
+        self.columns: list[Array] = []
+        self.named: dict[str, list[int]] = {}
+
+    def numbers(self, part: Part) -> tuple[int, ...]:
+        return tuple(self._number(name, values) for name, values in zip(part.names, part.values))
+
+    def _number(self, name: str, values: Array) -> int:
+        known = self.named.setdefault(name, [])
+        for k in known:
+            if self.columns[k] is values or np.array_equal(self.columns[k], values):
+                return k
+        known.append(len(self.columns))
+        self.columns.append(values)
+        return known[-1]
+
+
+def _random_block(clause: Clause, columns: tuple[int, ...]) -> RandomBlock:
     size = len(clause.part.names)
     if clause.given is not None:
         structure: Structure = Given(size, tuple(map(tuple, clause.given.tolist())))
     else:
         structure = STRUCTURES["unstructured" if clause.structure.kind == "known" else clause.structure.kind](size)
-    return RandomBlock(tuple(sort(c) for c in clause.part.values), structure, clause.part.constant)
+    return RandomBlock(columns, structure, clause.part.constant)
 
 
 def _row_covariance(residual: ResidualPart, n: int, sort: Callable[[Array], Array]) -> RowCovariance | None:

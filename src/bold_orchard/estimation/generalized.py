@@ -133,7 +133,10 @@ def make_laplace(design: Design) -> Laplace:
 def _laplace(arrays: Arrays, design: Design, keep: Array | None = None) -> Laplace:
     """The model over all rows, or over the rows ``keep`` that ``arrays`` hold."""
     if design.family == "ordinal":
-        arrays = replace(arrays, x=tuple(c - c.mean() for c in arrays.x), intercept=False)
+        centred = tuple(arrays.columns[k] - arrays.columns[k].mean() for k in arrays.x)
+        first = len(arrays.columns)
+        x = tuple(range(first, first + len(centred)))
+        arrays = replace(arrays, columns=(*arrays.columns, *centred), x=x, intercept=False)
     rows = Weighted(arrays)
     order = rows.order if keep is None else keep[rows.order]
     family = make_family(design)
@@ -169,20 +172,12 @@ def sampled_start(design: Design, laplace: Laplace, settings: Settings) -> Array
 
 
 def _some_rows(arrays: Arrays, keep: Array) -> Arrays:
-    """Only some rows; columns that are one object stay one, levels without rows are dropped."""
-    moved: dict[int, Array] = {}
-
-    def take(values: Array) -> Array:
-        if id(values) not in moved:
-            moved[id(values)] = values[keep]
-        return moved[id(values)]
-
+    """Only some rows; levels without rows are dropped."""
     units = []
     for unit in arrays.units:
         present, codes = np.unique(unit.codes[keep], return_inverse=True)
-        blocks = tuple(replace(b, columns=tuple(take(c) for c in b.columns)) for b in unit.blocks)
-        units.append(RandomUnit(codes.ravel().astype(np.intp), len(present), blocks))
-    return replace(arrays, y=arrays.y[keep], x=tuple(take(c) for c in arrays.x), units=tuple(units))
+        units.append(RandomUnit(codes.ravel().astype(np.intp), len(present), unit.blocks))
+    return replace(arrays, y=arrays.y[keep], columns=tuple(c[keep] for c in arrays.columns), units=tuple(units))
 
 
 def make_family(design: Design) -> Family:
