@@ -63,3 +63,9 @@ def dense_columns(c, point):
             own[np.arange(len(scaled)), unit.codes] = scaled[:, a]
             out.append(own if unit.mix is None else own @ unit.mix)
     return np.hstack(out)
+
+
+def outcome(family):
+    column = {"probit": "binomial", "negative-binomial": "counts", "trials": "trials of of"}.get(family, family)
+    name = {"probit": "binomial", "trials": "binomial"}.get(family, family)
+    return column, Options(family=name, link={"probit": "probit", "gaussian": "log"}.get(family))

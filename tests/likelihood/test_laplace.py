@@ -11,19 +11,12 @@ import pytest
 from scipy.special import logsumexp
 
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import Options
 from bold_orchard.estimation.gaussian import Settings, fit
 from bold_orchard.families import Data
 from bold_orchard.likelihood.quadrature import Quadrature
-from laplace_cases import UNITS, dense_columns, made, orchards, somewhere
+from laplace_cases import UNITS, dense_columns, made, orchards, outcome, somewhere
 
 FAMILIES = ["binomial", "probit", "trials", "poisson", "negative-binomial", "gamma", "beta", "ordinal", "gaussian"]
-
-
-def outcome(family):
-    column = {"probit": "binomial", "negative-binomial": "counts", "trials": "trials of of"}.get(family, family)
-    name = {"probit": "binomial", "trials": "binomial"}.get(family, family)
-    return column, Options(family=name, link={"probit": "probit", "gaussian": "log"}.get(family))
 
 
 def dense_laplace(c, point):
