@@ -14,10 +14,10 @@ import numpy as np
 import pandas as pd
 
 from bold_orchard.data.table import Table
-from bold_orchard.estimation.gaussian import Settings, fit
-from bold_orchard.inference.coefficients.precision import METHODS
+from bold_orchard.inference.coefficients.methods import METHODS
 from bold_orchard.inference.coefficients.terms import joint_test, terms
 from bold_orchard.inference.distributions import quantile_t
+from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.inference.intervals.intervals import intervals
 
 TRUTH = {"intercept": 2.0, "rain": 0.5, "soil[loam]": 0.0, "soil[sand]": 0.0}

@@ -13,8 +13,8 @@ import numpy as np
 import pandas as pd
 
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import Options
-from bold_orchard.estimation.gaussian import Settings, fit
+from bold_orchard.design.design import Options
+from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.inference.intervals.intervals import intervals
 
 TRUTH = {"intercept": -0.5, "rain": 0.8, "spray[yes]": 0.7}

@@ -12,8 +12,8 @@ import numpy as np
 import pandas as pd
 
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import Options
-from bold_orchard.estimation.gaussian import Settings, fit
+from bold_orchard.design.design import Options
+from bold_orchard.inference.fit import Settings, fit
 
 
 def orchards(rows: int, units: int, slope: float) -> Table:

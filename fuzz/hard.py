@@ -18,10 +18,10 @@ import numpy as np
 import pandas as pd
 
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import Options
+from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError
-from bold_orchard.estimation import generalized
-from bold_orchard.estimation.gaussian import Fit, Settings, fit, search
+from bold_orchard.estimation import gaussian_search, generalized_search
+from bold_orchard.inference.fit import Fit, Settings, fit
 from bold_orchard.reporting.pages.fit import fit_page
 
 SECONDS, STARTS, WORSE = 20, 6, 0.01
@@ -93,14 +93,14 @@ def best_elsewhere(made: Fit, seed: int) -> float:
     for _ in range(STARTS):
         theta = made.evaluation.theta.copy()
         size = np.exp(r.normal(scale=1.5)) * np.exp(r.normal(size=len(theta)) * 0.7)
-        if made.design.generalized:
-            at = c.theta  # type: ignore[attr-defined]
-            theta[at] = np.where(c.bounded[at], size[at], r.normal(size=len(theta[at])))
-            found: Any = generalized.search(c, theta, made.settings, None)  # type: ignore[arg-type]
-        else:
+        if c.profiled:
             theta = np.where(c.bounded, size, r.normal(size=len(theta)))
             theta[c.phi] = made.evaluation.theta[c.phi]
-            found = search(c, theta, made.settings)
+            found: Any = gaussian_search.search(c, theta, made.settings.search)
+        else:
+            at = c.theta
+            theta[at] = np.where(c.bounded[at], size[at], r.normal(size=len(theta[at])))
+            found = generalized_search.search(c, theta, made.settings.search, None)
         best = min(best, found.point.deviance) if found.converged else best
     return best
 
@@ -137,7 +137,7 @@ def trouble(seed: int) -> str | None:
     try:
         signal.alarm(60)
         best = best_elsewhere(made, seed)
-    except Exception:
+    except (OrchardError, TimeoutError, np.linalg.LinAlgError):
         return None
     finally:
         signal.alarm(0)

@@ -6,8 +6,9 @@ import numpy as np
 import pandas as pd
 
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import Options, build_design
-from bold_orchard.estimation.generalized import make_laplace
+from bold_orchard.design.build import build_design
+from bold_orchard.design.design import Options
+from bold_orchard.estimation.generalized_search import make_laplace
 from bold_orchard.sentence.parse import read_sentence
 
 UNITS = [

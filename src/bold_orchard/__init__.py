@@ -42,7 +42,7 @@ if TYPE_CHECKING:
     from bold_orchard.api import Model, compare, fit, open_fit, scout
     from bold_orchard.data.read import read_table
     from bold_orchard.errors import OrchardError, UsageError
-    from bold_orchard.estimation.gaussian import Settings
+    from bold_orchard.inference.fit import Settings
 
 
 def __getattr__(name: str) -> Any:

@@ -19,10 +19,10 @@ from typing import TYPE_CHECKING, Any
 
 from bold_orchard.answers import Answer
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import Options
+from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError, UsageError
-from bold_orchard.estimation.gaussian import Fit, Settings
-from bold_orchard.estimation.gaussian import fit as fit_table
+from bold_orchard.inference.fit import Fit, Settings
+from bold_orchard.inference.fit import fit as fit_table
 from bold_orchard.inference.summary import number
 from bold_orchard.sentence.tree import Sentence
 
@@ -151,7 +151,7 @@ def fit(
 
 def _check(settings: Settings) -> None:
     """The same refusals as the command line's."""
-    from bold_orchard.inference.coefficients.precision import METHODS
+    from bold_orchard.inference.coefficients.methods import METHODS
 
     if settings.df not in METHODS:
         raise UsageError(f"df is one of {', '.join(METHODS)}, not '{settings.df}'")
@@ -298,8 +298,8 @@ class Model:
         if self.source is not None:
             return save_fit(named, name, self.source, list(self.missing), self.where)
         raw = self.rows.frame.to_csv(index=False).encode()
-        table = dataclasses.replace(named.design.table, raw=raw)
-        named = dataclasses.replace(named, design=dataclasses.replace(named.design, table=table))
+        design = dataclasses.replace(named.design, table=dataclasses.replace(named.design.table, raw=raw))
+        named = dataclasses.replace(named, model=dataclasses.replace(named.model, design=design))
         return save_fit(named, name, "-", [], None)
 
     def compare(self, *others: Model | str, **options: Any) -> Answer:

@@ -7,10 +7,10 @@ import pandas as pd
 import pytest
 
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import Options
+from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError
-from bold_orchard.estimation.gaussian import Settings, fit
 from bold_orchard.inference.comparison.compare import compare
+from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.inference.prediction.response_scale import average_effects, population_mean
 from builders import inspections
 
@@ -248,7 +248,7 @@ def test_rare_events_and_tiny_units_still_find_their_maximum():
             Table(frame, "t", 240),
             Settings(options=Options(family="binomial"), points=points),
         )
-        assert made.converged, made.found.reason
+        assert made.converged, made.model.found.reason
     frame["row"], frame["aphids"] = range(240), r.poisson(np.exp(0.3 + 0.8 * r.normal(size=240)))
     made = fit(
         "aphids = rain; each row: intercept", Table(frame, "t", 240), Settings(options=Options(family="poisson"))

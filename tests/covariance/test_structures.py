@@ -12,7 +12,15 @@ import dense
 from bold_orchard.crossproducts import assemble, elimination
 from bold_orchard.crossproducts import cells as grids
 from bold_orchard.data.table import Table
-from bold_orchard.estimation.gaussian import Settings, fit, make_criterion
+from bold_orchard.design.build import build_design
+from bold_orchard.design.design import Options
+from bold_orchard.estimation.gaussian import GaussianModel
+from bold_orchard.estimation.gaussian_search import make_criterion
+from bold_orchard.estimation.options import SearchOptions
+from bold_orchard.inference.fit import Settings, fit
+from bold_orchard.inference.summary import random_parts, residual_part
+from bold_orchard.optimize.protocol import OptimizeResult
+from bold_orchard.sentence.parse import read_sentence
 from builders import residual, trial, write_matrix
 
 
@@ -44,7 +52,7 @@ def gradient_error(made, shift=0.05):
 
 def check(frame, sentence, method="reml", between=None, converged=True):
     made = fit(sentence, Table(frame, "t", len(frame)), Settings(method=method))
-    assert made.converged or not converged, made.found.reason
+    assert made.converged or not converged, made.model.found.reason
     assert made.evaluation.deviance == pytest.approx(judged(frame, made, between), abs=1e-6)
     assert gradient_error(made) < 1e-5
     return made
@@ -145,10 +153,6 @@ def test_any_sentence_at_any_parameters(clauses, rest, reml, seed):
     alone = [(u, p) for u, _, t in clauses for p in t.split(" + ")]
     assume(len(set(alone)) == len(alone))  # a term in two clauses of one unit is refused
     each = "; ".join(f"each {u} ({s}): {t}" for u, s, t in clauses)
-    from bold_orchard.design.build import Options, build_design
-    from bold_orchard.inference.summary import random_parts, residual_part
-    from bold_orchard.sentence.parse import read_sentence
-
     design = build_design(
         read_sentence(f"yield = rain + soil; {each}{rest}"), Table(frame, "t", len(frame)), Options(force=True)
     )
@@ -156,8 +160,9 @@ def test_any_sentence_at_any_parameters(clauses, rest, reml, seed):
     r = np.random.default_rng(seed)
     at = np.where(c.bounded, np.abs(r.normal(size=len(c.bounded))) + 0.1, 0.5 * r.normal(size=len(c.bounded)))
     e = c.at(at)
-    v = residual(frame, design.residual.unit, residual_part(design, e))
-    for i, (clause, part) in enumerate(zip(design.clauses, random_parts(design, e))):
+    model = GaussianModel(design, SearchOptions(), c, OptimizeResult(e, True, 0.0, np.zeros((0, 0)), 0, 0, ""))
+    v = residual(frame, design.residual.unit, residual_part(model))
+    for i, (clause, part) in enumerate(zip(design.clauses, random_parts(model))):
         z = np.column_stack(clause.part.values)
         names = [column.name for column in design.sentence.each[i].unit.columns]
         label = frame[names].astype(str).agg("|".join, axis=1).to_numpy()

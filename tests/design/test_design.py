@@ -8,7 +8,8 @@ import pytest
 
 from bold_orchard.data.read import read_table
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import Options, build_design
+from bold_orchard.design.build import build_design
+from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError
 from bold_orchard.sentence.parse import read_sentence
 

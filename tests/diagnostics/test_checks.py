@@ -8,15 +8,15 @@ import pytest
 from scipy import stats
 
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import Options
+from bold_orchard.design.design import Options
 from bold_orchard.diagnostics.autocorrelation import autocorrelation, times
 from bold_orchard.diagnostics.checks import Asked, check
 from bold_orchard.diagnostics.curvature import curvature
-from bold_orchard.diagnostics.residuals import residuals
 from bold_orchard.diagnostics.spread import between_units, spread_by_fitted
 from bold_orchard.diagnostics.within_units import chosen_unit, within_residuals
 from bold_orchard.errors import UsageError
-from bold_orchard.estimation.gaussian import Settings, fit
+from bold_orchard.inference.fit import Settings, fit
+from bold_orchard.inference.prediction.residuals import residuals
 from builders import residual as residual_covariance
 from builders import trial
 

@@ -10,10 +10,10 @@ from scipy import stats
 from bold_orchard.data.table import Table
 from bold_orchard.diagnostics.checks import check
 from bold_orchard.diagnostics.normality import sample_for_test, shape, shapiro_wilk
-from bold_orchard.diagnostics.residuals import residuals, unit_effects
 from bold_orchard.diagnostics.spread import brown_forsythe
-from bold_orchard.estimation.gaussian import fit
 from bold_orchard.inference.equations import write_out
+from bold_orchard.inference.fit import fit
+from bold_orchard.inference.prediction.residuals import residuals
 from builders import trial
 
 
@@ -66,7 +66,7 @@ def test_residuals_of_every_kind_equal_the_dense_ones():
     np.testing.assert_allclose(rest.conditional, frame["yield"] - x @ s[:2] - z @ s[2:], atol=1e-7)
     np.testing.assert_allclose(rest.marginal, frame["yield"] - x @ s[:2], atol=1e-8)
     np.testing.assert_allclose(rest.standardised, rest.conditional / made.result["residual"]["sd"])
-    for unit in unit_effects(made):
+    for unit in made.model.unit_effects():
         assert unit.effects.shape == unit.se.shape == (len(unit.levels), len(unit.terms))
 
 

@@ -8,13 +8,13 @@ import pytest
 
 import dense
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import Options
+from bold_orchard.design.design import Options
 from bold_orchard.design.subset import some_rows
 from bold_orchard.diagnostics.checks import Asked, check, silent
 from bold_orchard.diagnostics.influence import MOST_WORK, affordable, influence
 from bold_orchard.errors import OrchardError
-from bold_orchard.estimation.gaussian import Settings, fit
-from bold_orchard.inference.variances.quantities import point_of, quantities
+from bold_orchard.inference.fit import Settings, fit
+from bold_orchard.inference.variances.quantities import quantities
 from bold_orchard.likelihood.leave_out import applies, leave_out
 from builders import trial
 
@@ -43,7 +43,7 @@ def groves(seed=4, units=40, rows=10):
 
 
 def components(made):
-    psi = point_of(made.evaluation)
+    psi = made.evaluation.psi
     return np.array([q.back(q.at(psi)) for q in quantities(made)])
 
 

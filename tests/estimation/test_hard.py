@@ -7,8 +7,8 @@ import pandas as pd
 import pytest
 
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import Options
-from bold_orchard.estimation.gaussian import Settings, fit
+from bold_orchard.design.design import Options
+from bold_orchard.inference.fit import Settings, fit
 from dense import deviance
 from hard import trouble
 

@@ -6,7 +6,8 @@ import numpy as np
 import pytest
 from scipy import special, stats
 
-from bold_orchard.families import FAMILIES, Data
+from bold_orchard.families import family_of
+from bold_orchard.families.base import Data
 
 CASES = [("binomial", "logit"), ("binomial", "probit"), ("binomial", "cloglog"), ("poisson", "log"), ("negative-binomial", "log"),
          ("gamma", "log"), ("beta", "logit"), ("ordinal", "logit"), ("ordinal", "probit"), ("gaussian", "log")]  # fmt: skip
@@ -21,7 +22,7 @@ def made(name, link, seed=0, n=40, weighted=False):
     data = Data(
         y.astype(float), np.full(n, 5.0) if name == "binomial" else None, r.uniform(0.5, 2, n) if weighted else None
     )
-    family = FAMILIES[name](link, data)
+    family = family_of(name, link)(link, data)
     return family, eta, family.start()[1] + 0.1
 
 
@@ -88,11 +89,17 @@ def test_draws_have_the_family_s_mean_and_spread(name, link):
 
 
 def test_dispersions_are_reported_on_their_own_scales():
-    assert FAMILIES["negative-binomial"]("log", Data(np.arange(5.0))).dispersion(np.log([2.5])) == pytest.approx(2.5)
-    assert FAMILIES["gamma"]("log", Data(np.ones(3) + np.arange(3))).dispersion(np.log([4.0])) == pytest.approx(0.25)
-    assert FAMILIES["beta"]("logit", Data(np.array([0.2, 0.4]))).dispersion(np.log([7.0])) == pytest.approx(7.0)
-    assert FAMILIES["gaussian"]("log", Data(np.arange(4.0))).dispersion(np.log([3.0])) == pytest.approx(9.0)
-    assert FAMILIES["poisson"]("log", Data(np.arange(4.0))).dispersion(np.zeros(0)) is None
+    assert family_of("negative-binomial", "log")("log", Data(np.arange(5.0))).dispersion(
+        np.log([2.5])
+    ) == pytest.approx(2.5)
+    assert family_of("gamma", "log")("log", Data(np.ones(3) + np.arange(3))).dispersion(np.log([4.0])) == pytest.approx(
+        0.25
+    )
+    assert family_of("beta", "logit")("logit", Data(np.array([0.2, 0.4]))).dispersion(np.log([7.0])) == pytest.approx(
+        7.0
+    )
+    assert family_of("gaussian", "log")("log", Data(np.arange(4.0))).dispersion(np.log([3.0])) == pytest.approx(9.0)
+    assert family_of("poisson", "log")("log", Data(np.arange(4.0))).dispersion(np.zeros(0)) is None
 
 
 def test_extremes_of_the_linear_predictor_stay_finite():
@@ -110,7 +117,7 @@ def test_extremes_of_the_linear_predictor_stay_finite():
 
 def test_a_theta_that_runs_away_leaves_the_poisson_law():
     y = np.arange(12.0)
-    wide, narrow = FAMILIES["negative-binomial"]("log", Data(y)), FAMILIES["poisson"]("log", Data(y))
+    wide, narrow = family_of("negative-binomial", "log")("log", Data(y)), family_of("poisson", "log")("log", Data(y))
     eta = np.linspace(-1, 2, 12)
     for log_theta, tolerance in ((18.0, 1e-6), (25.0, 1e-8)):
         np.testing.assert_allclose(

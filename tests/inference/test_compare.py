@@ -10,11 +10,10 @@ from scipy import special, stats
 
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError
-from bold_orchard.estimation.gaussian import Settings, fit
 from bold_orchard.inference.comparison.boundary_law import half_and_half, projected_shares
 from bold_orchard.inference.comparison.boundary_law import tested as sort_out
 from bold_orchard.inference.comparison.compare import compare
-from bold_orchard.inference.intervals.bootstrap import again, simulate
+from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.inference.prediction.average_lines import average_line, compared_lines
 from bold_orchard.inference.variances.components import components
 from builders import make_trees
@@ -107,8 +106,8 @@ def test_several_variances_at_zero_have_the_law_that_simulation_shows():
     assert test["df"] == 4 and test["p_boundary"] < test["p"]
     ratios = []
     for i in range(150):
-        y = simulate(small, np.random.default_rng([5, i]))
-        ratios.append(again(small, y).point.deviance - again(large, y).point.deviance)
+        y = small.model.simulate(np.random.default_rng([5, i]))
+        ratios.append(small.model.again(y).point.deviance - large.model.again(y).point.deviance)
     from bold_orchard.inference.comparison.boundary_law import simulated_p
 
     for q in (0.5, 0.8):
@@ -124,8 +123,8 @@ def test_the_bootstrap_p_counts_what_exceeds(orchard, harvest):
     test = document["tests"][0]
     ratios = []
     for i in range(60):
-        y = simulate(small, np.random.default_rng([4, i]))
-        ratios.append(again(small, y).point.deviance - again(large, y).point.deviance)
+        y = small.model.simulate(np.random.default_rng([4, i]))
+        ratios.append(small.model.again(y).point.deviance - large.model.again(y).point.deviance)
     assert test["p_bootstrap"] == pytest.approx((1 + np.sum(np.array(ratios) >= test["chisq"] - 1e-7)) / 61)
     assert compare([small, large], samples=60, seed=4) == document
     orchard("fit", "harvest.csv", "yield = rain", "--missing", "-999", "--save", "a")
@@ -212,7 +211,7 @@ def test_a_fit_that_did_not_converge_is_no_yardstick():
     small, large = (
         fit(f"yield = rain{s}", Table(frame, "t", len(frame)), name=f"m{s}") for s in ("", "; each orchard: intercept")
     )
-    failed = replace(large, found=replace(large.found, converged=False))
+    failed = replace(large, model=replace(large.model, found=replace(large.model.found, converged=False)))
     with pytest.raises(OrchardError, match="did not converge"):
         compare([small, failed])
     assert compare([small, failed], force=True)["models"][1]["converged"] is False

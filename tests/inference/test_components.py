@@ -7,8 +7,8 @@ import pytest
 
 import dense
 from bold_orchard.data.table import Table
-from bold_orchard.estimation.gaussian import Settings, fit
 from bold_orchard.inference.comparison.nested import random_nested, relation, spans
+from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.inference.variances.components import components
 from bold_orchard.inference.variances.information import parameter_covariance
 from builders import make_trees, residual, trial
@@ -86,7 +86,9 @@ def test_the_cheap_information_of_large_fits_agrees(monkeypatch):
     )
     exact, dfs = parameter_covariance(made.evaluation), [r["df"] for r in made.result["fixed"]]
     monkeypatch.setattr(module, "LARGE", 0)
-    np.testing.assert_allclose(parameter_covariance(made.evaluation, made.found.hessian), exact, rtol=1e-3, atol=1e-6)
+    np.testing.assert_allclose(
+        parameter_covariance(made.evaluation, made.model.found.hessian), exact, rtol=1e-3, atol=1e-6
+    )
     again = fit(
         "yield = rain + sun; each orchard: intercept + rain",
         table_of(make_trees(seed=2, rows=90, orchards=14, slope_sd=1.2, orchard_sd=2.0)),

@@ -10,10 +10,10 @@ from scipy import stats
 import dense
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError
-from bold_orchard.estimation.gaussian import Settings, fit
 from bold_orchard.inference.coefficients.contrasts import contrast
 from bold_orchard.inference.coefficients.means import means
 from bold_orchard.inference.coefficients.terms import terms
+from bold_orchard.inference.fit import Settings, fit
 
 
 def table_of(frame):

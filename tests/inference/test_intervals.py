@@ -12,11 +12,10 @@ from scipy import optimize, stats
 import dense
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, UsageError
-from bold_orchard.estimation.gaussian import Settings, fit
 from bold_orchard.inference.equations import residual_covariance, write_out
-from bold_orchard.inference.intervals.bootstrap import simulate
+from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.inference.intervals.intervals import intervals
-from bold_orchard.inference.variances.quantities import point_of, quantities
+from bold_orchard.inference.variances.quantities import quantities
 from builders import make_trees
 
 
@@ -132,13 +131,13 @@ def test_every_end_is_where_the_deviance_has_risen_enough(sentence):
                     there = c.at(psi[:-1])
                 except np.linalg.LinAlgError:  # it left the model
                     return 1e6
-                there.sigma2 = float(np.exp(psi[-1]))
+                there = there.with_sigma2(float(np.exp(psi[-1])))
                 return there.deviance - e.deviance
 
             held = {"type": "eq", "fun": lambda psi, q=q, end=end: 10 * (q.back(q.at(psi)) - end) / max(abs(end), 0.1)}
             r, rises = np.random.default_rng(1), []
             for _ in range(6):
-                start = point_of(e) + np.r_[r.normal(0.0, 0.2, len(e.theta)), 0.0]
+                start = e.psi + np.r_[r.normal(0.0, 0.2, len(e.theta)), 0.0]
                 done = optimize.minimize(objective, start, method="SLSQP", constraints=[held],
                                          options={"ftol": 1e-11, "maxiter": 400})  # fmt: skip
                 rises += [done.fun] if abs(held["fun"](done.x)) < 1e-6 else []
@@ -176,7 +175,7 @@ def test_simulated_outcomes_have_the_covariance_of_the_model(sentence):
     frame["week"], frame["soil"] = frame.groupby("orchard").cumcount() + 1, np.resize(["a", "b"], 16)
     frame = frame.sample(frac=1, random_state=1).reset_index(drop=True)
     made = fit(sentence, table_of(frame))
-    drawn = np.array([simulate(made, np.random.default_rng([1, i])) for i in range(8_000)])
+    drawn = np.array([made.model.simulate(np.random.default_rng([1, i])) for i in range(8_000)])
     v = write_out(made)
     expected = v["Z"].values @ v["G"].values @ v["Z"].values.T + residual_covariance(made)
     scale = np.sqrt(np.outer(np.diag(expected), np.diag(expected)))
@@ -216,7 +215,7 @@ def test_bad_requests():
     made = fit("yield = rain; each orchard: intercept", table_of(make_trees(1)))
     with pytest.raises(UsageError, match="the method is"):
         intervals(made, "magic")
-    failed = replace(made, found=replace(made.found, converged=False))
+    failed = replace(made, model=replace(made.model, found=replace(made.model.found, converged=False)))
     with pytest.raises(OrchardError, match="did not converge"):
         intervals(failed)
     assert intervals(failed, "wald", force=True)["parameters"]

@@ -8,8 +8,8 @@ import pytest
 
 from bold_orchard.data.table import Table
 from bold_orchard.errors import UsageError
-from bold_orchard.estimation.gaussian import Settings, fit
 from bold_orchard.inference.coefficients.terms import terms
+from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.likelihood.expected_information import groups
 from builders import make_trees
 
@@ -109,7 +109,7 @@ SENTENCES = [
 @pytest.mark.parametrize("sentence", SENTENCES)
 @pytest.mark.parametrize("weighted", [False, True])
 def test_it_is_the_paper_s_to_the_last_digits(sentence, weighted):
-    from bold_orchard.design.build import Options
+    from bold_orchard.design.design import Options
 
     frame = trees()
     options = Options(weights="w" if weighted else None)

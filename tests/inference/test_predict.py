@@ -8,8 +8,8 @@ import pytest
 
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError
-from bold_orchard.estimation.gaussian import Settings, fit
 from bold_orchard.inference.equations import is_singular, write_out
+from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.inference.prediction.predict import predict
 from builders import trial, write_matrix
 
@@ -121,7 +121,7 @@ def test_matrices_too_large_say_why_not(orchard):
 
 def test_intervals_for_new_observations_cover_them():
     """Gaussian and counts: outcomes drawn anew from the truth fall inside 95% intervals, for known and for new units."""
-    from bold_orchard.design.build import Options
+    from bold_orchard.design.design import Options
 
     r, inside, rounds = np.random.default_rng(4), {"known": [], "new": [], "counts": []}, 25
     for _ in range(rounds):

@@ -6,10 +6,10 @@ import numpy as np
 import pytest
 
 from bold_orchard.data.table import Table
-from bold_orchard.estimation.gaussian import fit
 from bold_orchard.inference.coefficients.terms import terms
+from bold_orchard.inference.fit import fit
 from bold_orchard.inference.intervals.profile import Line, follow
-from bold_orchard.inference.variances.quantities import Effects, point_of, quantities
+from bold_orchard.inference.variances.quantities import Effects, quantities
 from builders import make_trees, residual, trial
 
 HERE = np.zeros(1)
@@ -69,7 +69,7 @@ def test_quantities_are_those_of_the_document_and_their_slopes_are_right(sentenc
     if "unstructured" in sentence:
         frame = frame[frame["week"] <= 3]
     made = fit(sentence, Table(frame.reset_index(drop=True), "t", len(frame)))
-    psi, document = point_of(made.evaluation), made.result
+    psi, document = made.evaluation.psi, made.result
     for q in quantities(made, covariances=False):
         if q.kind == "correlation" and abs(q.back(q.at(psi))) > 0.999:
             continue  # at its edge there is no slope
@@ -95,7 +95,7 @@ def test_quantities_are_those_of_the_document_and_their_slopes_are_right(sentenc
                                       "yield = rain; within tree: unstructured(week)", "yield = rain; within tree: exchangeable; spread = soil"])  # fmt: skip
 def test_coloured_noise_has_the_residual_covariance(sentence):
     """Columns of the identity, coloured, give a factor F with F F' = R."""
-    from bold_orchard.estimation.gaussian import row_order
+    from bold_orchard.estimation.arrays import row_order
 
     frame = trial(3, trees=16, weeks=(1, 2, 3, 5))
     made = fit(sentence, Table(frame, "t", len(frame)))
@@ -107,7 +107,7 @@ def test_coloured_noise_has_the_residual_covariance(sentence):
 
 
 def test_likelihood_tests_of_terms_are_comparisons_of_fits_without_them():
-    from bold_orchard.estimation.gaussian import Settings
+    from bold_orchard.inference.fit import Settings
 
     frame = make_trees(5, orchards=10, rows=90)
     frame["soil"] = np.resize(["clay", "loam", "sand"], 90)

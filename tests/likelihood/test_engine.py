@@ -7,7 +7,7 @@ import pytest
 
 import dense
 from bold_orchard.data.table import Table
-from bold_orchard.estimation.gaussian import Settings, fit
+from bold_orchard.inference.fit import Settings, fit
 from builders import make_trees
 
 SLOPES = "yield = rain + sun; each orchard: intercept + rain"
@@ -194,7 +194,7 @@ def test_ill_conditioned_powers_keep_their_digits():
 def test_weights_divide_the_residual_variance():
     frame = make_trees()
     w = np.random.default_rng(8).uniform(0.5, 3, len(frame))
-    from bold_orchard.design.build import Options
+    from bold_orchard.design.design import Options
 
     made = fit(SLOPES, table_of(frame.assign(w=w)), Settings(options=Options(weights="w")))
     y, x, codes = pieces(frame)

@@ -9,8 +9,9 @@ import pytest
 import dense
 from bold_orchard.crossproducts import assemble, batched, correlated, elimination
 from bold_orchard.data.table import Table
-from bold_orchard.estimation import gaussian
-from bold_orchard.estimation.gaussian import Settings, fit, make_criterion, refit
+from bold_orchard.estimation import gaussian_search
+from bold_orchard.estimation.gaussian_search import make_criterion
+from bold_orchard.inference.fit import Settings, by_ml, fit
 from bold_orchard.inference.prediction.predict import predict
 from bold_orchard.likelihood.average_information import quadratic_forms
 from bold_orchard.optimize.newton import difference_hessian
@@ -159,7 +160,7 @@ def test_the_unit_of_the_outcome_only_scales():
 def test_refitting_by_ml_is_fitting_by_ml():
     frame = table_of(trial())
     for sentence in (TWO, "yield = rain; each tree: intercept; within tree: ar1(week)"):
-        again, direct = refit(fit(sentence, frame), "ml"), fit(sentence, frame, Settings(method="ml"))
+        again, direct = by_ml(fit(sentence, frame), "ml"), fit(sentence, frame, Settings(method="ml"))
         assert again.result["method"] == "ML" and again.converged
         assert again.evaluation.deviance == pytest.approx(direct.evaluation.deviance, abs=1e-7)
         np.testing.assert_allclose(again.evaluation.b, direct.evaluation.b, rtol=1e-5)
@@ -168,7 +169,7 @@ def test_refitting_by_ml_is_fitting_by_ml():
 def test_another_order_of_effects_is_the_same_model():
     frame = table_of(make_trees(seed=7, rows=80, slope_sd=2.0, orchard_sd=0.02))
     made = fit("yield = rain + sun; each orchard: intercept + rain + sun", frame)
-    again = gaussian._in_another_order(made.criterion, made.found, made.settings)
+    again = gaussian_search._in_another_order(made.criterion, made.model.found, made.settings.search)
     assert again.point.deviance == pytest.approx(made.evaluation.deviance, abs=1e-6)
     np.testing.assert_allclose(again.point.covariance(0), made.evaluation.covariance(0), rtol=1e-3, atol=1e-4)
 

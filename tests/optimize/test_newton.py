@@ -26,7 +26,7 @@ class Point:
     def curvature(self):
         if self.rough is not None:
             return self.rough(self.theta)
-        return difference_hessian(lambda t: Point(self.f, self.g, t), self)
+        return difference_hessian(lambda t, near: Point(self.f, self.g, t), self)
 
     def brief(self):
         return None
@@ -35,7 +35,7 @@ class Point:
 def run(f, g, start, walls=None, edges=None, rough=None, **options):
     start = np.asarray(start, dtype=float)
     none = np.zeros(len(start), dtype=bool)
-    return minimise(lambda t: Point(f, g, t, rough), start, none if walls is None else np.array(walls),
+    return minimise(lambda t, near=None: Point(f, g, t, rough), start, none if walls is None else np.array(walls),
                     none if edges is None else np.array(edges), **options)  # fmt: skip
 
 
@@ -129,7 +129,7 @@ def test_progress_is_told_every_step():
     steps = []
     none = np.zeros(2, dtype=bool)
     minimise(
-        lambda t: Point(bowl, bowl_slope, t, lambda t: 30 * np.eye(2)),
+        lambda t, near=None: Point(bowl, bowl_slope, t, lambda t: 30 * np.eye(2)),
         np.array([9.0, 9.0]),
         none,
         none,

@@ -38,9 +38,6 @@ class Bowl:
     def brief(self):
         return None
 
-    def anchor(self):
-        pass
-
     def along(self, i):
         return lambda h: type(self)(self.theta + h * np.eye(len(self.theta))[i])
 
@@ -48,10 +45,14 @@ class Bowl:
 NONE = np.zeros(3, dtype=bool)
 
 
+def points(kind, *more):
+    return lambda theta, near=None: kind(theta, *more)
+
+
 @pytest.mark.parametrize("many", [False, True])
 @pytest.mark.parametrize("factor", [0.3, 1.0, 4.0])
 def test_the_minimum_is_found_whatever_the_curvature_claims(factor, many):
-    found = settle(lambda t: Bowl(t, factor), np.array([3.0, 1.0, -4.0]), NONE, NONE, many=many)
+    found = settle(points(Bowl, factor), np.array([3.0, 1.0, -4.0]), NONE, NONE, many=many)
     assert found.converged and found.decrement < 1e-9
     np.testing.assert_allclose(found.point.theta, [1.0, -2.0, 0.5], atol=1e-4)
     np.testing.assert_allclose(
@@ -73,10 +74,15 @@ def test_a_parameter_nothing_depends_on_is_not_judged():
         def curvature(self):
             return np.diag([2.2, 60.2, max(np.exp(-self.theta[2]), 1e-12)])
 
-    free = settle(Flat, np.array([1.5, -1.0, 2.0]), NONE, NONE, max_steps=40)
+    free = settle(points(Flat), np.array([1.5, -1.0, 2.0]), NONE, NONE, max_steps=40)
     assert free.point.theta[2] > 10
     held = settle(
-        Flat, np.array([1.5, -1.0, 2.0]), NONE, NONE, max_steps=40, held=lambda t: np.array([False, False, t[2] > 8])
+        points(Flat),
+        np.array([1.5, -1.0, 2.0]),
+        NONE,
+        NONE,
+        max_steps=40,
+        held=lambda t: np.array([False, False, t[2] > 8]),
     )
     assert held.converged and held.decrement < 1e-8
 
@@ -97,7 +103,7 @@ def test_a_saddle_is_left():
         def curvature(self):
             return np.diag([4.0, 2.0, 2.0])
 
-    found = settle(Saddle, np.array([0.0, 1.0, 1.0]), NONE, NONE)
+    found = settle(points(Saddle), np.array([0.0, 1.0, 1.0]), NONE, NONE)
     assert found.converged and abs(found.point.theta[0]) == pytest.approx(1.0, abs=1e-5)
     assert difference_hessian(Saddle(np.array([1.0, 0.0, 0.0])), False)[0, 0] == pytest.approx(8.0, rel=1e-4)
 
@@ -106,7 +112,7 @@ def test_without_parameters_there_is_nothing_to_search():
     class Point(Bowl):
         deviance, gradient, curvature = 5.0, np.zeros(0), np.zeros((0, 0))
 
-    nothing = settle(Point, np.zeros(0), NONE[:0], NONE[:0])
+    nothing = settle(points(Point), np.zeros(0), NONE[:0], NONE[:0])
     assert nothing.converged and nothing.iterations == 0 and nothing.hessian.shape == (0, 0)
 
 
@@ -118,5 +124,5 @@ def test_the_step_limit_is_told():
         def gradient(self):
             return super().gradient + 1.0
 
-    found = settle(Tilted, np.array([30.0, 40.0, -40.0]), NONE, NONE, max_steps=1)
+    found = settle(points(Tilted), np.array([30.0, 40.0, -40.0]), NONE, NONE, max_steps=1)
     assert not found.converged and found.reason == "the step limit was reached" and found.iterations == 1

@@ -8,11 +8,11 @@ import pytest
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.text import Text
 
-from bold_orchard.design.build import Options
+from bold_orchard.design.design import Options
 from bold_orchard.diagnostics.checks import check
 from bold_orchard.errors import OrchardError, UsageError
-from bold_orchard.estimation.gaussian import Settings, fit
 from bold_orchard.inference.coefficients.means import means
+from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.inference.prediction.drawing import (
     against_rows,
     chosen_levels,

@@ -12,7 +12,7 @@ from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.text import Text
 
 from bold_orchard.diagnostics.checks import Asked, check
-from bold_orchard.estimation.gaussian import fit
+from bold_orchard.inference.fit import fit
 from bold_orchard.inference.prediction.drawing import effects, predictors
 from bold_orchard.reporting.figures.check import check_figure
 from builders import groves, table_of

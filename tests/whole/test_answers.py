@@ -11,9 +11,9 @@ import pytest
 from bold_orchard.data.codes import suspected_codes
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, UsageError
-from bold_orchard.estimation.gaussian import Settings, fit
 from bold_orchard.inference.coefficients.means import means
 from bold_orchard.inference.coefficients.terms import terms
+from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.reporting.pages.terms import terms_page
 
 

@@ -16,10 +16,10 @@ from hypothesis import settings as examples
 from hypothesis import strategies as st
 
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import Options
-from bold_orchard.estimation.gaussian import Settings, fit
+from bold_orchard.design.design import Options
 from bold_orchard.inference.coefficients.means import means
 from bold_orchard.inference.coefficients.terms import terms
+from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.inference.prediction.drawing import effects, unit_lines
 from bold_orchard.inference.prediction.groups import groups
 from bold_orchard.inference.prediction.predict import predict

@@ -11,7 +11,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
     from bold_orchard.diagnostics.checks import Checked
-    from bold_orchard.estimation.gaussian import Fit
+    from bold_orchard.inference.fit import Fit
 
 EXAMPLE = """examples:
   orchard check slopes --figure check.png

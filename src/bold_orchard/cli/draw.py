@@ -12,7 +12,7 @@ from bold_orchard.errors import UsageError
 if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
-    from bold_orchard.estimation.gaussian import Fit
+    from bold_orchard.inference.fit import Fit
 
 EXAMPLE = """examples:
   orchard draw slopes --figure lines.png

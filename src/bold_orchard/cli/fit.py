@@ -7,6 +7,7 @@ import dataclasses
 
 from bold_orchard.cli.options import check_targets, data_options, deliver, output_options, say
 from bold_orchard.errors import UsageError
+from bold_orchard.families import names
 
 EXAMPLE = """examples:
   orchard fit harvest.csv "yield = intercept; each orchard: intercept" --missing -999 --save empty
@@ -15,7 +16,6 @@ EXAMPLE = """examples:
   orchard fit harvest.csv "yield = centre(rain) + pruning; each orchard: intercept + centre(rain)" \\
       --missing -999 --baseline pruning=none --save slopes
 """
-FAMILIES = ("gaussian", "binomial", "poisson", "negative-binomial", "gamma", "beta", "ordinal")
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -33,7 +33,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--fill-mean", metavar="COLUMN", action="append", default=[],
                        help="fill a covariate's gaps with its mean (repeatable)")  # fmt: skip
     group.add_argument("--weights", metavar="COLUMN", help="the residual variance is sigma^2 / weight")
-    group.add_argument("--family", choices=FAMILIES, help="default: gaussian")
+    group.add_argument("--family", choices=names(), help="default: gaussian")
     group.add_argument("--link", metavar="LINK", help="default: the family's own")
     group.add_argument("--points", metavar="K", type=_points, default=1,
                        help="quadrature points per random effect, or auto; 1 is Laplace (default)")  # fmt: skip
@@ -63,8 +63,8 @@ def run(args: argparse.Namespace) -> int:
     with ThreadPoolExecutor(1) as pool:  # the file is read while the engine loads
         reading = pool.submit(read_table, args.data, args.missing, args.where)
         from bold_orchard.cli.progress import Steps
-        from bold_orchard.design.build import Options
-        from bold_orchard.estimation.gaussian import Settings, fit
+        from bold_orchard.design.design import Options
+        from bold_orchard.inference.fit import Settings, fit
         from bold_orchard.reporting.pages.fit import fit_page
         from bold_orchard.sentence.parse import read_sentence
 
@@ -110,7 +110,7 @@ def effects(made):  # type: ignore[no-untyped-def]
     """Average effects on the outcome's scale; raises UsageError for a fit whose scale is that already."""
     from bold_orchard.inference.prediction.response_scale import average_effects
 
-    if not made.design.generalized or made.design.family == "ordinal":
+    if made.design.additive or made.design.graded:
         raise UsageError(
             f"--effects is for outcomes whose mean is not on the linear scale; this fit is {made.design.family}"
         )
@@ -127,9 +127,10 @@ def _points(text: str) -> int | str:
 
 def ratios(document: dict) -> dict:  # type: ignore[type-arg]
     """The document with ratios; raises UsageError for a link that has none."""
-    from bold_orchard.inference.generalized import RATIOS, with_ratios
+    from bold_orchard.families.links import LINKS
+    from bold_orchard.inference.summary import with_ratios
 
-    if document["link"] not in RATIOS:
+    if LINKS[document["link"]].ratio is None:
         raise UsageError(f"--ratios: exp(estimate) means nothing under the {document['link']} link; leave it out")
     return with_ratios(document)
 

@@ -3,8 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field, replace
-from functools import cached_property
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -12,124 +11,21 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from bold_orchard.data.codes import suspicions
-from bold_orchard.data.table import Labels, Table
+from bold_orchard.data.table import Table
 from bold_orchard.design import validation
+from bold_orchard.design.design import Block, Clause, Design, Options, UnitCodes
 from bold_orchard.design.known_matrices import factor, in_order, read_matrix
 from bold_orchard.design.lags import lag_calls, with_lags
 from bold_orchard.design.magnitudes import check_scales
 from bold_orchard.design.model_matrix import Part, build_part
 from bold_orchard.design.residual import ResidualPart, build_residual
 from bold_orchard.design.response import family_and_link, read_response
-from bold_orchard.design.transformations import Category, Maker
+from bold_orchard.design.transformations import Maker
 from bold_orchard.errors import OrchardError, SentenceError, shown, unknown_name
+from bold_orchard.families import family_of
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
-
-
-@dataclass(frozen=True)
-class Options:
-    """Choices that shape the design: baselines by column, covariates to fill, weights, family and link, force."""
-
-    baselines: dict[str, str] = field(default_factory=dict)
-    fill_mean: tuple[str, ...] = ()
-    weights: str | None = None
-    family: str | None = None
-    force: bool = False
-    link: str | None = None
-    success: str | None = None
-    grades: tuple[str, ...] = ()
-
-
-@dataclass(frozen=True)
-class UnitCodes:
-    """Levels of one unit over the rows used: ``codes`` (n,); texts such as '3 in north'."""
-
-    name: str
-    codes: NDArray[np.intp]
-    size: int
-    parts: tuple[tuple[Labels, NDArray[np.intp]], ...]
-    labels: tuple[str, ...] = ()
-
-    @cached_property
-    def texts(self) -> list[str]:
-        if self.labels:
-            return list(self.labels)
-        columns = [[labels.texts[i] for i in index.tolist()] for labels, index in self.parts]
-        return [" in ".join(t) for t in zip(*columns)]
-
-    @cached_property
-    def counts(self) -> NDArray[np.intp]:
-        """Rows per level, (size,)."""
-        return np.bincount(self.codes, minlength=self.size)
-
-
-@dataclass(frozen=True)
-class Clause:
-    """One ``each`` clause: its columns of Z and its structure.
-
-    ``unit`` is its place among the design's units; ``block`` and ``columns`` say which random unit of the likelihood
-    holds it and where. ``given`` is a factor of the covariance between its terms that is not estimated.
-    """
-
-    unit: int
-    part: Part
-    structure: tree.Structure
-    block: int
-    columns: slice
-    given: Array | None = None
-
-
-@dataclass(frozen=True)
-class Block:
-    """A random unit of the likelihood: levels, and the factor ``mix`` of a known covariance between them, or None."""
-
-    unit: UnitCodes
-    mix: Array | None = None
-
-
-@dataclass(frozen=True)
-class Design:
-    """Everything the likelihood and the printed result need; ``table`` holds the rows used only."""
-
-    sentence: tree.Sentence
-    table: Table
-    y: Array
-    fixed: Part
-    offset: Array | None
-    weights: Array | None
-    units: tuple[UnitCodes, ...]
-    clauses: tuple[Clause, ...]
-    blocks: tuple[Block, ...]
-    residual: ResidualPart
-    memory: dict[str, Any]
-    rows: dict[str, Any]
-    notes: tuple[str, ...]
-    meanings: dict[str, str]
-    family: str = "gaussian"
-    link: str = "identity"
-    trials: Array | None = None
-    levels: tuple[str, ...] = ()
-    warnings: tuple[str, ...] = ()
-
-    @property
-    def generalized(self) -> bool:
-        """Whether the outcome is not Gaussian with the identity link."""
-        return (self.family, self.link) != ("gaussian", "identity")
-
-    def categories(self) -> list[tuple[str, Category]]:
-        """Categories of the fixed part: the factor as written, and its coding."""
-        maker = Maker(self.table, self.memory, learn=False)
-        made = {f.written: (str(f), maker.make(f)) for t in self.fixed.terms for f in t.factors}
-        return [(name, m) for name, m in made.values() if isinstance(m, Category)]
-
-    def coded_columns(self) -> dict[str, str]:
-        """Columns that stand in the fixed part as categories, with the factor as written: week -> category(week)."""
-        return {c.column: name for name, c in self.categories()}
-
-    @property
-    def outcome(self) -> str:
-        return str(self.sentence.outcome)
 
 
 def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Design:
@@ -151,7 +47,8 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
     offsets, plain = split_offsets(sentence.terms, maker)
     fixed = fixed_part(plain, sentence, maker, family)
     units, clauses, blocks = _units_and_clauses(sentence, maker, used)
-    validation.residual_clauses(sentence, (family, link) == ("gaussian", "identity"))
+    additive = family_of(family, link).additive
+    validation.residual_clauses(sentence, additive)
     residual = _residual(sentence, maker, used)
     weights = _weights(options.weights, used)
     notes = [*sentence.notes, *response.notes, *gaps, *(f"{f['rows']:,} missing cells of {f['column']} were filled with its mean, "
@@ -160,7 +57,7 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
     design = Design(
         sentence=sentence,
         table=used,
-        y=y if offsets is None or (family, link) != ("gaussian", "identity") else y - offsets,
+        y=y - offsets if offsets is not None and additive else y,
         fixed=fixed,
         offset=offsets,
         weights=weights,
@@ -273,7 +170,7 @@ def _rows_used(sentence: tree.Sentence, table: Table, weights: str | None) -> tu
 
 def fixed_part(terms: tuple[tree.Term, ...], sentence: tree.Sentence, maker: Maker, family: str) -> Part:
     """The fixed part; of grades coded as with an intercept, whose place the thresholds take."""
-    if family != "ordinal":
+    if family_of(family).intercept:
         return build_part(terms, sentence.intercept, maker)
     part = build_part(terms, True, maker)
     owner = tuple(o - 1 for o in part.owner[1:])

@@ -12,7 +12,7 @@ from bold_orchard.sentence import tree
 from bold_orchard.sentence.edit import with_centred
 
 if TYPE_CHECKING:
-    from bold_orchard.design.build import Design
+    from bold_orchard.design.design import Design
 
 Array = NDArray[Any]
 LARGEST, SMALLEST = 1e50, 1e-50  # fourth powers of the columns occur, and 1e308 is the end

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,6 +11,7 @@ from numpy.typing import NDArray
 from bold_orchard.data.table import Table
 from bold_orchard.design.transformations import Maker
 from bold_orchard.errors import OrchardError, SentenceError, UsageError, nearest, shown
+from bold_orchard.families import family_of, names
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
@@ -25,15 +25,6 @@ SCALES = (
     ("strongly disagree", "disagree", "neutral", "agree", "strongly agree"),
     ("unripe", "half ripe", "ripe", "overripe"),
 )
-LINKS = {
-    "gaussian": ("identity", "log"),
-    "binomial": ("logit", "probit", "cloglog"),
-    "poisson": ("log",),
-    "negative-binomial": ("log",),
-    "gamma": ("log",),
-    "beta": ("logit",),
-    "ordinal": ("logit", "probit"),
-}
 
 
 @dataclass(frozen=True)
@@ -49,12 +40,13 @@ class Response:
 def family_and_link(sentence: tree.Sentence, family: str | None, link: str | None) -> tuple[str, str]:
     """The family and its link; raises UsageError for a pair that does not exist."""
     chosen = family or ("binomial" if sentence.outcome.trials is not None else "gaussian")
-    if chosen not in LINKS:
-        raise UsageError(f"there is no family '{chosen}'; there are: {', '.join(LINKS)}")
-    links = LINKS[chosen]
+    if chosen not in names():
+        raise UsageError(f"there is no family '{chosen}'; there are: {', '.join(names())}")
+    kind = family_of(chosen)
+    links = kind.links
     if link is not None and link not in links:
         raise UsageError(f"--link {link} does not go with {chosen}; it takes {' or '.join(links)}")
-    if sentence.outcome.trials is not None and chosen != "binomial":
+    if sentence.outcome.trials is not None and kind.measure != "trials":
         place = sentence.outcome.trials.place
         raise SentenceError(
             f"'successes of trials' is a binomial outcome, not {chosen}; leave out --family", sentence.source, place[0]
@@ -73,20 +65,19 @@ def read_response(
 ) -> Response:
     """Read and check the outcome on the rows used; raises OrchardError with the column and the first bad rows."""
     name = str(sentence.outcome)
-    if success is not None and family != "binomial":
+    kind = family_of(family, link)
+    if success is not None and kind.reads != "two levels":
         raise UsageError("--success belongs to --family binomial")
-    if grades and family != "ordinal":
+    if grades and kind.reads != "grades":
         raise UsageError("--grades belongs to --family ordinal")
-    if family == "binomial":
+    if kind.reads == "two levels":
         return _binomial(sentence, maker, table, success)
-    if family == "ordinal":
+    if kind.reads == "grades":
         return _grades(sentence, table, grades)
     y = _numeric(sentence, maker)
-    needs = _SUPPORT.get(family if (family, link) != ("gaussian", "log") else "")
-    if needs is not None:
-        test, what = needs
-        _check(~test(y), y, f"'{name}' must be {what} for {family}", table)
-    if np.all(y == 0) and family in ("poisson", "negative-binomial"):
+    if kind.support is not None:
+        _check(~kind.support.holds(y), y, f"'{name}' must be {kind.support.words} for {family}", table)
+    if np.all(y == 0) and kind.measure == "counts":
         raise OrchardError(
             f"'{name}' is 0 in every row used: the average count is then 0, and its logarithm, which the model estimates, minus "
             "infinity; look for rows that were lost, or for another outcome"
@@ -101,14 +92,6 @@ def _numeric(sentence: tree.Sentence, maker: Maker) -> Array:
     if len(made.values) != 1:
         raise OrchardError(f"the outcome {sentence.outcome.value} makes {len(made.values)} columns; it must be one")
     return made.values[0]
-
-
-_SUPPORT: dict[str, tuple[Callable[[Array], Any], str]] = {
-    "poisson": (lambda y: (y >= 0) & (y == np.round(y)), "whole numbers of zero or more"),
-    "negative-binomial": (lambda y: (y >= 0) & (y == np.round(y)), "whole numbers of zero or more"),
-    "gamma": (lambda y: y > 0, "above zero"),
-    "beta": (lambda y: (y > 0) & (y < 1), "between 0 and 1, neither of them included,"),
-}
 
 
 def _check(bad: Array, y: Array, needs: str, table: Table) -> None:

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.design.build import Design, UnitCodes
+from bold_orchard.design.design import Design, UnitCodes
 from bold_orchard.design.model_matrix import Part
 from bold_orchard.design.residual import ResidualPart
 

@@ -10,11 +10,12 @@ from numpy.typing import NDArray
 from bold_orchard.data.table import Table
 from bold_orchard.data.units import is_time, which_repeats
 from bold_orchard.errors import OrchardError, SentenceError, a_or_an, shown
+from bold_orchard.families import family_of
 from bold_orchard.sentence import tree
 from bold_orchard.sentence.edit import with_clause, with_units_named
 
 if TYPE_CHECKING:
-    from bold_orchard.design.build import Design, UnitCodes
+    from bold_orchard.design.design import Design, UnitCodes
 
 Array = NDArray[Any]
 SMALL = 5
@@ -29,7 +30,7 @@ def outcome_kind(sentence: tree.Sentence, table: Table, asked: str | None, famil
     kind = table.kind(column.name)
     if kind == "empty":
         raise OrchardError(f"the outcome '{column.name}' is missing in every row of {table.name}")
-    coded = family == "ordinal" or (family == "binomial" and outcome.trials is None)
+    coded = family_of(family).reads != "numbers" and outcome.trials is None
     if kind == "category" and not coded:
         levels = table.labels(column.name).ordered[0]
         offer = "--family binomial" if len(levels) == 2 else "--family ordinal for grades"
@@ -50,9 +51,9 @@ def outcome_kind(sentence: tree.Sentence, table: Table, asked: str | None, famil
             )  # fmt: skip
 
 
-def residual_clauses(sentence: tree.Sentence, gaussian: bool) -> None:
+def residual_clauses(sentence: tree.Sentence, additive: bool) -> None:
     """Only a Gaussian model has residuals whose correlation or spread can be written down."""
-    if gaussian:
+    if additive:
         return
     for word, clause in (("within", sentence.within), ("spread", sentence.spread)):
         if clause:
@@ -82,7 +83,7 @@ def units_and_slopes(design: Design, force: bool) -> list[str]:
                 f"'{unit.name}' has one level only ('{unit.texts[0]}') in the rows used, so nothing varies between "
                 f"levels; leave out: each {unit.name}"
             )
-        alone = unit.size == len(design.y) and not weighted and not design.generalized
+        alone = unit.size == len(design.y) and not weighted and design.additive
         if alone and not _known(design, unit.name):
             raise OrchardError(
                 f"'{unit.name}' has as many levels as there are rows ({unit.size:,}), so its effects cannot be told "
@@ -116,12 +117,13 @@ def units_and_slopes(design: Design, force: bool) -> list[str]:
 def told_by_one_row(design: Design) -> str | None:
     """Of 0/1 outcomes and grades: a unit that has one row per level, whose variance nothing can tell."""
     whole = design.trials is not None and bool((design.trials > 1).any())
-    if design.family not in ("binomial", "ordinal") or whole:
+    reads = family_of(design.family).reads
+    if reads == "numbers" or whole:
         return None
     for unit in design.units:
         if unit.size == len(design.y):
             return (
-                f"every {unit.name} has one row, and one row of a {'grade' if design.family == 'ordinal' else 'yes or no'} cannot tell "
+                f"every {unit.name} has one row, and one row of a {'grade' if reads == 'grades' else 'yes or no'} cannot tell "
                 f"the {unit.name}'s effect from chance: its variance is not identified. Leave out: each {unit.name}"
             )
     return None

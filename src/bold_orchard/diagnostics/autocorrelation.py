@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from scipy import special
 
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import UnitCodes
+from bold_orchard.design.design import UnitCodes
 from bold_orchard.errors import OrchardError
 
 Array = NDArray[Any]

@@ -8,18 +8,20 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.design.build import UnitCodes, unit_codes
+from bold_orchard.design.build import unit_codes
+from bold_orchard.design.design import UnitCodes
 from bold_orchard.diagnostics import findings
 from bold_orchard.diagnostics.autocorrelation import autocorrelation, times
 from bold_orchard.diagnostics.curvature import curvature
 from bold_orchard.diagnostics.family_checks import family_checks, family_findings
 from bold_orchard.diagnostics.influence import Influence, Progress, affordable, influence
 from bold_orchard.diagnostics.normality import MOST, SEED, shape
-from bold_orchard.diagnostics.residuals import Residuals, UnitEffects, residuals, unit_effects
 from bold_orchard.diagnostics.spread import between_units, brown_forsythe, spread_by_fitted
 from bold_orchard.diagnostics.within_units import Within, chosen_unit, units_of, within_residuals
 from bold_orchard.errors import UsageError, unknown_name
-from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.estimation.model import UnitEffects
+from bold_orchard.inference.fit import Fit
+from bold_orchard.inference.prediction.residuals import Residuals, residuals
 from bold_orchard.sentence.tree import Column, Unit
 
 Array = NDArray[Any]
@@ -61,20 +63,20 @@ def check(fit: Fit, asked: Asked | None = None, report: Progress = silent) -> Ch
     """
     asked = asked or Asked()
     unit = _unit(fit, asked.unit)
-    effects, generalized = unit_effects(fit), fit.design.generalized
+    effects, additive = fit.model.unit_effects(), fit.design.additive
     rest = residuals(fit, effects, asked.seed)
     notes: list[str] = []
-    inside = None if generalized else _within(fit, unit, notes)
+    inside = _within(fit, unit, notes) if additive else None
     levels = _levels(fit, rest, effects, inside, asked.seed)
     across = next(iter(units_of(fit)), None) if unit is None else unit
     spread = None if across is None else brown_forsythe(rest.standardised, across.codes)
-    along = None if fit.design.family == "ordinal" else spread_by_fitted(rest.standardised, rest.fitted)
+    along = None if fit.design.graded else spread_by_fitted(rest.standardised, rest.fitted)
     bends = curvature(fit, rest.standardised)
     serial = _serial(fit, asked, unit, rest, notes)
     moved = _influence(fit, asked, unit, notes, report)
     modelled = unit is None or unit.name in [u.name for u in units_of(fit)]
     without = None if modelled or unit is None else between_units(rest.standardised, unit.codes)
-    extra = family_checks(fit, asked.seed) if generalized else {}
+    extra = {} if additive else family_checks(fit, asked.seed)
     found = [
         *findings.shape_findings(fit, levels),
         *findings.spread_findings(fit, None if across is None else across.name, spread, along),
@@ -86,7 +88,7 @@ def check(fit: Fit, asked: Asked | None = None, report: Progress = silent) -> Ch
         *([] if without is None or unit is None else [findings.left_out_finding(fit, unit.name, without)]),
         *([] if serial is None else [findings.serial_findings(fit, serial)]),
         *(findings.influence_findings(fit, m) for m in moved),
-        *(family_findings(extra) if generalized else []),
+        *([] if additive else family_findings(extra)),
     ]
     document = {
         "schema": SCHEMA,
@@ -133,17 +135,17 @@ def _levels(
     fit: Fit, rest: Residuals, effects: list[UnitEffects], inside: Within | None, seed: int
 ) -> list[dict[str, Any]]:
     """One entry for the rows, one for each term of each unit, then the other residuals of the rows."""
-    generalized = fit.design.generalized
+    additive = fit.design.additive
     levels = [
-        {"level": "rows", "residuals": "quantile" if generalized else "conditional"}
-        | shape(rest.standardised if generalized else rest.conditional, seed)
+        {"level": "rows", "residuals": "conditional" if additive else "quantile"}
+        | shape(rest.conditional if additive else rest.standardised, seed)
         | {"outliers": _row_outliers(fit, rest)}
     ]
     for made in effects:
         for term, values in zip(made.terms, made.effects.T):
             entry = {"level": made.group, "term": term, "residuals": "predicted effects"}
             levels.append(entry | shape(values, seed) | {"outliers": _unit_outliers(made.levels, values)})
-    if not generalized:
+    if additive:
         levels.append({"level": "rows", "residuals": "marginal"} | shape(rest.marginal, seed) | {"outliers": []})
     if inside is not None:
         within: dict[str, Any] = {"level": "rows", "residuals": "within-group", "unit": inside.unit.name}

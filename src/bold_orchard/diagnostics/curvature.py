@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import replace
+from functools import singledispatch
 from typing import Any
 
 import numpy as np
@@ -11,9 +12,12 @@ from numpy.typing import NDArray
 from bold_orchard.design.model_matrix import Part
 from bold_orchard.design.validation import constant_inside
 from bold_orchard.errors import OrchardError
-from bold_orchard.estimation.gaussian import Fit, make_criterion
-from bold_orchard.estimation.subset import carried
+from bold_orchard.estimation.gaussian import GaussianModel
+from bold_orchard.estimation.gaussian_search import make_criterion
+from bold_orchard.estimation.generalized import GeneralizedModel
+from bold_orchard.estimation.model import FittedModel
 from bold_orchard.inference.distributions import p_of_t
+from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import covariates
 
 Array = NDArray[Any]
@@ -28,7 +32,7 @@ def curvature(fit: Fit, standardised: Array) -> list[dict[str, Any]]:
     names = covariates(fit)
     if not names:
         return []
-    tested = _by_residuals(fit, names, standardised) if fit.design.generalized else _by_model(fit, names)
+    tested = _tested(fit.model, fit, names, standardised)
     return [
         {"predictor": name, "statistic": t, "df": df, "p": None if t is None else p_of_t(t, df)}
         for name, (t, df) in zip(names, tested)
@@ -44,8 +48,14 @@ def _squares(fit: Fit, names: list[str]) -> list[Array]:
     return out
 
 
-def _by_model(fit: Fit, names: list[str]) -> list[tuple[float | None, float]]:
-    part = fit.design.fixed
+@singledispatch
+def _tested(model: FittedModel, fit: Fit, names: list[str], standardised: Array) -> list[tuple[float | None, float]]:  # type: ignore[type-arg]
+    raise NotImplementedError(type(model).__name__)
+
+
+@_tested.register
+def _(model: GaussianModel, fit: Fit, names: list[str], standardised: Array) -> list[tuple[float | None, float]]:
+    part = model.design.fixed
     extra = _squares(fit, names)
     more = Part(
         part.terms, (*part.names, *(f"{n}^2" for n in names)), (*part.labels, *names), (*part.values, *extra),
@@ -53,10 +63,10 @@ def _by_model(fit: Fit, names: list[str]) -> list[tuple[float | None, float]]:
     )  # fmt: skip
     nothing: list[tuple[float | None, float]] = [(None, 0.0) for _ in names]
     try:
-        criterion = make_criterion(replace(fit.design, fixed=more), fit.criterion.reml, few=True)
+        criterion = make_criterion(replace(model.design, fixed=more), model.criterion.reml, few=True)
     except OrchardError:
         return nothing
-    e = criterion.at(carried(fit, criterion))
+    e = criterion.at(model.carried(criterion))
     errors = np.sqrt(np.maximum(np.diag(e.b_covariance), 0.0))
     kept = criterion.products.standard.kept
     out = nothing
@@ -78,7 +88,8 @@ def _df(fit: Fit, name: str, rank: int) -> float:
     return float(max(levels - rank, 1))
 
 
-def _by_residuals(fit: Fit, names: list[str], standardised: Array) -> list[tuple[float | None, float]]:
+@_tested.register
+def _(model: GeneralizedModel, fit: Fit, names: list[str], standardised: Array) -> list[tuple[float | None, float]]:
     out: list[tuple[float | None, float]] = []
     for name, square in zip(names, _squares(fit, names)):
         x = fit.design.table.numbers(name)

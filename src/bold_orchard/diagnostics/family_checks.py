@@ -8,8 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.diagnostics.findings import Finding, equals
-from bold_orchard.diagnostics.residuals import family_extra, linear_predictor, rows_family
-from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.inference.fit import Fit
 
 Array = NDArray[Any]
 DRAWS = 200
@@ -19,7 +18,7 @@ TOO_WIDE = 0.01
 
 def family_checks(fit: Fit, seed: int) -> dict[str, Any]:
     """``dispersion``, ``zeros`` and ``predicted_against_observed``, each None where it does not apply."""
-    eta = linear_predictor(fit)
+    eta = fit.model.linear_predictor()
     rng = np.random.default_rng(seed)
     return {
         "dispersion": _dispersion(fit, eta, rng),
@@ -31,16 +30,15 @@ def family_checks(fit: Fit, seed: int) -> dict[str, Any]:
 def effective_parameters(fit: Fit) -> float:
     """Rank of X and what the predicted effects take of the rows: sum of weight times leverage."""
     point: Any = fit.evaluation
-    point.pulls  # noqa: B018  (makes the leverages)
     return float(point.criterion.p + np.sum(-point.mode.rows[2] * point.leverages))
 
 
 def _dispersion(fit: Fit, eta: Array, rng: np.random.Generator) -> dict[str, Any] | None:
     """Pearson chi-squared over its degrees of freedom for counts and trials, judged by outcomes drawn at the same means."""
-    counted = fit.design.family in ("poisson", "negative-binomial") or fit.design.trials is not None
+    counted = fit.model.family.measure == "counts" or fit.design.trials is not None
     if not counted:
         return None
-    family, extra = rows_family(fit), family_extra(fit)
+    family, extra = fit.model.family, fit.model.extra
     m = 1.0 if fit.design.trials is None else fit.design.trials
     mean, variance = family.mean(eta) * m, np.maximum(family.variance(eta, extra), 1e-300)
     statistic = float(np.sum((fit.design.y - mean) ** 2 / variance))
@@ -53,9 +51,9 @@ def _dispersion(fit: Fit, eta: Array, rng: np.random.Generator) -> dict[str, Any
 
 def _zeros(fit: Fit, eta: Array) -> dict[str, Any] | None:
     """Rows with a count of zero, seen and expected."""
-    if fit.design.family not in ("poisson", "negative-binomial"):
+    if fit.model.family.measure != "counts":
         return None
-    chance = rows_family(fit).cdf(np.zeros(len(eta)), eta, family_extra(fit))[1]
+    chance = fit.model.family.cdf(np.zeros(len(eta)), eta, fit.model.extra)[1]
     return {
         "seen": int(np.sum(fit.design.y == 0)),
         "expected": float(chance.sum()),
@@ -65,9 +63,9 @@ def _zeros(fit: Fit, eta: Array) -> dict[str, Any] | None:
 
 def _against_observed(fit: Fit, eta: Array) -> dict[str, Any] | None:
     """For 0/1 outcomes: how many rows fall on the side they were given, and shares by tenths of the predicted chance."""
-    if fit.design.family != "binomial" or fit.design.trials is not None:
+    if fit.model.family.reads != "two levels" or fit.design.trials is not None:
         return None
-    chance, y = rows_family(fit).mean(eta), fit.design.y
+    chance, y = fit.model.family.mean(eta), fit.design.y
     names = fit.design.levels or ("0", "1")
     won = y == 1
     table = [

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from scipy import special
 
 from bold_orchard.diagnostics.influence import Influence
-from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.inference.fit import Fit
 from bold_orchard.sentence.edit import with_curve, with_outcome, with_unit, with_within
 from bold_orchard.sentence.tree import Text, column_text, columns_of
 
@@ -87,7 +87,7 @@ def _shape(check: str, where: str, what: str, entry: dict[str, Any], level: floa
 
 
 def _rows_advice(fit: Fit, rows: dict[str, Any]) -> str:
-    if fit.design.generalized:
+    if not fit.design.additive:
         return "another --family or --link, or a predictor that is missing"
     if (rows["skewness"] or 0.0) > SMALL_TAILS and _positive(fit):
         return _logarithm(fit)
@@ -105,7 +105,7 @@ def spread_findings(
                           f"the residual spread differs between levels of {unit} (Brown-Forsythe p {equals(p)})",
                           f"find what levels of {unit} with wide residuals share and let the spread depend on it: "
                           f"{fit.design.sentence.source}; spread = THAT COLUMN" if fit.design.residual.spread is None
-                          and not fit.design.generalized else f"look for what levels of {unit} with wide residuals share")  # fmt: skip
+                          and fit.design.additive else f"look for what levels of {unit} with wide residuals share")  # fmt: skip
         else:
             yield Finding("spread across units", unit, False,
                           f"the residual spread is much the same in every {unit} (Brown-Forsythe p {equals(p)})")  # fmt: skip
@@ -119,7 +119,7 @@ def spread_findings(
             if along["value"] > 0 and _positive(fit)
             else "another scale of the outcome, or a spread clause"
         )
-        if fit.design.generalized:
+        if not fit.design.additive:
             advice = "another --family: its variance does not follow the mean as the rows do"
         words = f"the residual spread {way} with the fitted values (rank correlation {along['value']:+.2f}, p {equals(along['p'])})"
         yield Finding("spread with fitted", "rows", True, words, advice)
@@ -228,7 +228,7 @@ def serial_findings(fit: Fit, made: dict[str, Any]) -> Finding:
     if made["p"] >= SUSPECT:
         return Finding("autocorrelation", made["unit"], False, f"residuals of one {made['unit']} do not depend on each other in time ({seen})")  # fmt: skip
     words = f"residuals of one {made['unit']} depend on each other in time ({seen})"
-    if fit.design.generalized or made["averaged"]:
+    if not fit.design.additive or made["averaged"]:
         return Finding("autocorrelation", made["unit"], True, words, f"a term for {made['time']}, or effects of {made['time']} in {made['unit']}")  # fmt: skip
     advice = "another structure after within"
     if fit.design.sentence.within is None:
@@ -253,8 +253,8 @@ def _without(fit: Fit, group: str, level: str) -> str:
 
 def _positive(fit: Fit) -> bool:
     value = fit.design.sentence.outcome.value
-    y = fit.design.y if fit.design.offset is None else fit.design.y + fit.design.offset
-    return not fit.design.generalized and not hasattr(value, "function") and bool(y.min() > 0)
+    y = fit.design.outcome_values
+    return fit.design.additive and not hasattr(value, "function") and bool(y.min() > 0)
 
 
 def _logarithm(fit: Fit) -> str:

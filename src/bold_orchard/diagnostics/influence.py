@@ -10,12 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.design.build import UnitCodes
+from bold_orchard.design.design import UnitCodes
 from bold_orchard.errors import OrchardError
-from bold_orchard.estimation.gaussian import Fit
-from bold_orchard.estimation.subset import on_rows
-from bold_orchard.inference.intervals.intervals import covariance_of
-from bold_orchard.inference.variances.quantities import Quantity, fixed_quantities, point_of, quantities
+from bold_orchard.estimation.workers import run
+from bold_orchard.inference.fit import Fit, on_rows
+from bold_orchard.inference.variances.quantities import Quantity, fixed_quantities, quantities
 from bold_orchard.likelihood.leave_out import LeftOut, applies, leave_out
 
 Array = NDArray[Any]
@@ -71,14 +70,14 @@ class Influence:
 
 def _plain(values: Array) -> list[Any]:
     """Plain numbers, None for NaN."""
-    out = values.astype(object)
+    out: Any = values.astype(object)
     out[~np.isfinite(values)] = None
-    return out.tolist()  # type: ignore[no-any-return]
+    return list(out.tolist())
 
 
 def affordable(fit: Fit, unit: UnitCodes) -> bool:
     """Whether one-step influence of a unit's levels takes seconds at most."""
-    quick = not fit.design.generalized and applies(fit.criterion) and unit.name in [u.name for u in fit.design.units]
+    quick = fit.criterion.profiled and applies(fit.criterion) and unit.name in [u.name for u in fit.design.units]
     return quick or (unit.size <= MOST_LEVELS and unit.size * len(fit.design.y) <= MOST_WORK)
 
 
@@ -94,7 +93,7 @@ def influence(fit: Fit, unit: UnitCodes, exact: bool, report: Progress) -> Influ
         raise OrchardError(f"{unit.name} has one level, so nothing is left without it; name another unit with --unit")
     followed = quantities(fit)
     block = next((f for f, b in enumerate(fit.design.blocks) if b.unit.name == unit.name), None)
-    if block is not None and not fit.design.generalized and applies(fit.criterion):
+    if block is not None and fit.criterion.profiled and applies(fit.criterion):
         left = leave_out(fit.evaluation, block)
         fixed, components, p = _at_once(fit, left)
         refitted = np.ones(unit.size, dtype=bool) if exact else _worth_it(fit, left)
@@ -108,7 +107,7 @@ def influence(fit: Fit, unit: UnitCodes, exact: bool, report: Progress) -> Influ
     if len(again):
         fixed[again], components[again] = _one_by_one(fit, unit, again, refitted, report)
     whole = np.array(list(_fixed(fit).values()))
-    psi = point_of(fit.evaluation)
+    psi = fit.evaluation.psi
     all_components = np.array([q.back(q.at(psi)) for q in followed])
     covariance = _fixed_covariance(fit)
     return Influence(
@@ -138,19 +137,19 @@ def _worth_it(fit: Fit, left: LeftOut) -> NDArray[np.bool_]:
 
 def _fixed(fit: Fit) -> dict[str, float]:
     """The coefficients that are not aliased; thresholds of grades first."""
-    if fit.design.generalized:
-        psi = point_of(fit.evaluation)
+    if not fit.criterion.profiled:
+        psi = fit.evaluation.psi
         return {q.parameter: q.at(psi) for q in fixed_quantities(fit)}
     kept = fit.criterion.products.standard.kept
     return {fit.design.fixed.names[k]: float(b) for k, b in zip(kept, fit.evaluation.b)}
 
 
 def _fixed_covariance(fit: Fit) -> Array:
-    if not fit.design.generalized:
-        return fit.evaluation.b_covariance
-    psi = point_of(fit.evaluation)
+    if fit.criterion.profiled:
+        return np.asarray(fit.evaluation.b_covariance)
+    psi = fit.evaluation.psi
     slopes = np.array([q.slope(psi) for q in fixed_quantities(fit)]).reshape(-1, len(psi))
-    return np.asarray(slopes @ covariance_of(fit) @ slopes.T)
+    return np.asarray(slopes @ fit.known.parameter_covariance @ slopes.T)
 
 
 def _at_once(fit: Fit, left: LeftOut) -> tuple[Array, Array, Array]:
@@ -205,8 +204,6 @@ def _one_by_one(
     fit: Fit, unit: UnitCodes, levels: Array, exact: NDArray[np.bool_], report: Progress
 ) -> tuple[Array, Array]:
     """Estimates without each of some levels, by the likelihood of the rows left."""
-    from bold_orchard.inference.intervals.bootstrap import run
-
     names, n_components = list(_fixed(fit)), len(quantities(fit))
 
     def one(i: int) -> Array:
@@ -218,7 +215,7 @@ def _one_by_one(
         except (OrchardError, np.linalg.LinAlgError):
             return out
         found = _fixed(there)
-        psi = point_of(there.evaluation)
+        psi = there.evaluation.psi
         components = [q.back(q.at(psi)) for q in quantities(there)]
         if len(components) == n_components and there.converged:
             out[len(names) :] = components
@@ -242,9 +239,9 @@ def _distance(change: Array, covariance: Array) -> Array:
 
 
 def _component_distance(fit: Fit, followed: list[Quantity], without: Array, whole: Array) -> Array:
-    psi = point_of(fit.evaluation)
+    psi = fit.evaluation.psi
     slopes = np.array([q.slope(psi) for q in followed]).reshape(-1, len(psi))
-    covariance = slopes @ covariance_of(fit) @ slopes.T
+    covariance = slopes @ fit.known.parameter_covariance @ slopes.T
     free = np.flatnonzero(np.diag(covariance) > 0)
 
     def straight(values: Array) -> Array:

@@ -8,9 +8,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.design.build import UnitCodes, unit_codes
+from bold_orchard.design.build import unit_codes
+from bold_orchard.design.design import UnitCodes
 from bold_orchard.design.validation import constant_inside
-from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.inference.fit import Fit
 
 Array = NDArray[Any]
 SPANNED = 1e-20

@@ -1,15 +1,40 @@
-"""Families of outcomes that are not Gaussian, one small class each."""
+"""Families of outcomes, one file each; a name leads to its class, loaded when first asked for."""
 
 from __future__ import annotations
 
-from bold_orchard.families.base import Data, Family
-from bold_orchard.families.binomial import Binomial
-from bold_orchard.families.counts import NegativeBinomial, Poisson
-from bold_orchard.families.ordinal import Ordinal
-from bold_orchard.families.positive import Beta, Gamma, LogGaussian
+import importlib
+from typing import TYPE_CHECKING
 
-__all__ = ["FAMILIES", "Data", "Family"]
+if TYPE_CHECKING:
+    from bold_orchard.families.base import Family
 
-FAMILIES: dict[str, type[Family]] = {
-    f.name: f for f in (Binomial, Poisson, NegativeBinomial, Gamma, Beta, Ordinal, LogGaussian)
+# name -> module and class
+HOMES = {
+    "gaussian": "gaussian.Gaussian",
+    "binomial": "binomial.Binomial",
+    "poisson": "poisson.Poisson",
+    "negative-binomial": "negative_binomial.NegativeBinomial",
+    "gamma": "gamma.Gamma",
+    "beta": "beta.Beta",
+    "ordinal": "ordinal.Ordinal",
 }
+_known: dict[str, type[Family]] = {}
+
+
+def names() -> tuple[str, ...]:
+    """All families, built in and registered."""
+    return (*HOMES, *(n for n in _known if n not in HOMES))
+
+
+def register(family: type[Family]) -> type[Family]:
+    """Make a family known by its name; may stand as a decorator."""
+    _known[family.name] = family
+    return family
+
+
+def family_of(name: str, link: str | None = None) -> type[Family]:
+    """The class of a family, by its link where that matters. Raises KeyError for a name that is not there."""
+    if name not in _known:
+        module, _, kind = HOMES[name].partition(".")
+        _known[name] = getattr(importlib.import_module(f"bold_orchard.families.{module}"), kind)
+    return _known[name] if link is None else _known[name].by(link)

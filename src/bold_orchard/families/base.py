@@ -6,11 +6,14 @@ family's own parameters on unbounded scales (the logarithm of a dispersion, the 
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
+
+from bold_orchard.families.links import LINKS
 
 Array = NDArray[Any]
 
@@ -24,19 +27,51 @@ class Data:
     weights: Array | None = None
 
     def take(self, order: Array | slice) -> Data:
-        return Data(*(None if v is None else v[order] for v in (self.y, self.trials, self.weights)))  # type: ignore[arg-type]
+        trials, weights = (None if v is None else v[order] for v in (self.trials, self.weights))
+        return Data(self.y[order], trials, weights)
+
+
+@dataclass(frozen=True)
+class Support:
+    """Where outcomes may lie: a test of each (n,), and the words for it after "must be"."""
+
+    holds: Callable[[Array], Array]
+    words: str
 
 
 class Family:
-    """The contract. ``derivatives`` gives l, l', l'' and l''' in eta; ``extras`` the slopes of l, l' and l'' in each extra."""
+    """The contract. ``derivatives`` gives l and its first three derivatives in eta; ``extras`` the slopes of l and of the first
+    two in each own parameter.
+
+    What else a family answers for: ``reads`` how its column is read (numbers, two levels, grades); ``measure`` what its
+    likelihood is a probability of, comparable only with others of the same; ``intercept`` False where thresholds take the
+    intercept's place; ``additive`` where the outcome is eta plus a residual, whose likelihood is exact; ``chances`` where
+    eta is a chance's, so that coefficients grow with the variance and a unit that never varies has an effect without end;
+    ``separable`` where a predictor can split the outcome; ``limits`` the families it contains at the end of its dispersion;
+    ``dispersion_meaning`` what the reported dispersion is.
+    """
 
     name: ClassVar[str]
     links: ClassVar[tuple[str, ...]]
+    reads: ClassVar[str] = "numbers"
+    measure: ClassVar[str] = "measurements"
+    support: ClassVar[Support | None] = None
     intercept: ClassVar[bool] = True
+    additive: ClassVar[bool] = False
+    chances: ClassVar[bool] = False
+    separable: ClassVar[bool] = False
+    limits: ClassVar[tuple[str, ...]] = ()
+    dispersion_meaning: ClassVar[str | None] = None
+    dispersion_power: ClassVar[float] = 1.0
     extra_names: tuple[str, ...] = ()
 
     def __init__(self, link: str, data: Data) -> None:
         self.link, self.data, self.y = link, data, data.y
+
+    @classmethod
+    def by(cls, link: str) -> type[Family]:
+        """The class that serves one of the links."""
+        return cls
 
     @property
     def n_extra(self) -> int:
@@ -75,16 +110,32 @@ class Family:
     def extras(self, eta: Array, extra: Array) -> list[tuple[Array, Array, Array]]:
         return []
 
+    def one_sided(self, y: Array) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
+        """Rows whose chance only rises with eta, and rows whose chance only falls, of a separable family; (n,) each."""
+        raise NotImplementedError
+
+    def lost(self, extra: Array) -> NDArray[np.bool_]:
+        """Own parameters that have run to a limit where nothing depends on them any more, (n_extra,)."""
+        return np.zeros(len(extra), dtype=bool)
+
+    def recentred(self, extra: Array, by: float) -> Array:
+        """The own parameters when eta of every row is more by ``by``."""
+        return extra
+
+    def stretched(self, extra: Array, factor: float) -> Array:
+        """The own parameters when eta is ``factor`` times as wide."""
+        return extra
+
     def mean(self, eta: Array) -> Array:
         """E[y | eta] (of a proportion for trials)."""
-        raise NotImplementedError
+        return LINKS[self.link].mean(eta)
 
     def mean_slope(self, eta: Array) -> Array:
         """d mean / d eta."""
-        raise NotImplementedError
+        return LINKS[self.link].slope(eta)
 
     def dispersion(self, extra: Array) -> float | None:
-        """What the document reports as dispersion."""
+        """What is reported as dispersion; its logarithm has slope +-``dispersion_power`` in the one own parameter."""
         return None
 
     def variance(self, eta: Array, extra: Array) -> Array:

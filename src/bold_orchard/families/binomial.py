@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from scipy import special
 
 from bold_orchard.families.base import Data, Family
+from bold_orchard.families.links import LINKS
 
 Array = NDArray[Any]
 
@@ -18,6 +19,9 @@ class Binomial(Family):
 
     name = "binomial"
     links = ("logit", "probit", "cloglog")
+    reads = "two levels"
+    measure = "trials"
+    chances = separable = True
 
     def __init__(self, link: str, data: Data) -> None:
         super().__init__(link, data)
@@ -29,9 +33,7 @@ class Binomial(Family):
 
     def start(self) -> tuple[Array, Array]:
         p = (self.y + 0.5) / (self.m + 1.0)
-        return {"logit": special.logit, "probit": special.ndtri, "cloglog": lambda p: np.log(-np.log1p(-p))}[self.link](
-            p
-        ), np.zeros(0)
+        return LINKS[self.link].inverse(p), np.zeros(0)
 
     def derivatives(self, eta: Array, extra: Array) -> tuple[Array, Array, Array, Array]:
         if self.link == "logit":
@@ -93,17 +95,6 @@ class Binomial(Family):
         with np.errstate(over="ignore"):
             return self._logit_slopes(eta)[:2]
 
-    def mean(self, eta: Array) -> Array:
-        return np.asarray({"logit": special.expit, "probit": special.ndtr, "cloglog": _cloglog_mean}[self.link](eta))
-
-    def mean_slope(self, eta: Array) -> Array:
-        if self.link == "logit":
-            p = special.expit(eta)
-            return np.asarray(p * (1 - p))
-        if self.link == "probit":
-            return np.asarray(np.exp(-0.5 * eta**2) / np.sqrt(2 * np.pi))
-        return np.asarray(np.exp(eta - np.exp(eta)))
-
     def variance(self, eta: Array, extra: Array) -> Array:
         p = self.mean(eta)
         return np.asarray(self.m * p * (1 - p))
@@ -119,12 +110,12 @@ class Binomial(Family):
         lower = np.where(y <= 0, 0.0, special.betainc(m - y + 1.0, np.maximum(y, 1.0), 1.0 - p))
         return lower, upper
 
+    def one_sided(self, y: Array) -> tuple[Array, Array]:
+        m = np.broadcast_to(np.asarray(self.m, dtype=float), self.y.shape)[: len(y)]
+        return y == m, y == 0
+
     def latent_variance(self, eta: Array, extra: Array) -> float:
-        return {"logit": np.pi**2 / 3, "probit": 1.0, "cloglog": np.pi**2 / 6}[self.link]
-
-
-def _cloglog_mean(eta: Array) -> Array:
-    return np.asarray(-np.expm1(-np.exp(eta)))
+        return float(LINKS[self.link].latent_variance or 0.0)
 
 
 def _log_normal_cdf(x: Array) -> tuple[Array, Array, Array, Array]:

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from scipy import special
 
 from bold_orchard.families.base import Data, Family
+from bold_orchard.families.links import LINKS
 
 Array = NDArray[Any]
 FAR = 40.0
@@ -37,7 +38,10 @@ class Ordinal(Family):
 
     name = "ordinal"
     links = ("logit", "probit")
+    reads = "grades"
+    measure = "grades"
     intercept = False
+    chances = separable = True
 
     def __init__(self, link: str, data: Data) -> None:
         super().__init__(link, data)
@@ -46,7 +50,7 @@ class Ordinal(Family):
         self.extra_names = tuple(f"threshold {j + 1}" for j in range(self.grades - 1))
 
     def on(self, data: Data) -> Family:
-        made = Ordinal(self.link, data)
+        made = type(self)(self.link, data)
         made.grades, made.extra_names = self.grades, self.extra_names
         return made
 
@@ -91,12 +95,13 @@ class Ordinal(Family):
         tops = (a0, -a1 + n1 * a0, a2 - 2.0 * n1 * a1 + turn * a0)
         bottoms = (-b0, b1 - n1 * b0, -b2 + 2.0 * n1 * b1 - turn * b0)
         slope, w = self.thresholds_slope(extra), self.weights
-        out = []
+        out: list[tuple[Array, Array, Array]] = []
         for k in range(len(extra)):
             column = np.concatenate([[0.0], slope[:, k], [0.0]])
             up, down = column[self.code + 1], column[self.code]
-            out.append(tuple(w * (up * t + down * b) for t, b in zip(tops, bottoms)))
-        return out  # type: ignore[return-value]
+            first, second, third = (w * (up * t + down * b) for t, b in zip(tops, bottoms))
+            out.append((first, second, third))
+        return out
 
     def probabilities(self, eta: Array, extra: Array) -> Array:
         """P(Y = j), (..., n, grades)."""
@@ -112,6 +117,17 @@ class Ordinal(Family):
     def mean_slope(self, eta: Array) -> Array:
         return np.ones_like(eta)
 
+    def one_sided(self, y: Array) -> tuple[Array, Array]:
+        return y == y.max(), y == 0
+
+    def recentred(self, extra: Array, by: float) -> Array:
+        out = extra.copy()
+        out[0] += by
+        return out
+
+    def stretched(self, extra: Array, factor: float) -> Array:
+        return np.concatenate([extra[:1] * factor, extra[1:] + np.log(factor)])
+
     def draw(self, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
         below = np.cumsum(self.probabilities(eta, extra), axis=-1)[..., :-1]
         return (rng.random(np.shape(eta))[..., None] > below).sum(axis=-1).astype(float)
@@ -123,4 +139,4 @@ class Ordinal(Family):
         return np.where(code > 0, below[rows, np.maximum(code - 1, 0)], 0.0), below[rows, code]
 
     def latent_variance(self, eta: Array, extra: Array) -> float:
-        return np.pi**2 / 3 if self.link == "logit" else 1.0
+        return float(LINKS[self.link].latent_variance or 0.0)

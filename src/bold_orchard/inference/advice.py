@@ -7,9 +7,9 @@ from typing import Any
 
 import numpy as np
 
-from bold_orchard.design.build import Clause, Design
-from bold_orchard.likelihood.gaussian import Criterion, Evaluation
-from bold_orchard.optimize.newton import Found
+from bold_orchard.design.design import Clause, Design
+from bold_orchard.estimation.model import FittedModel
+from bold_orchard.optimize.protocol import OptimizeResult
 from bold_orchard.sentence.edit import lowered, with_clause
 from bold_orchard.sentence.tree import Term
 
@@ -22,22 +22,20 @@ class Boundary:
     notes: list[str] = field(default_factory=list)
 
 
-def not_converged(found: Found[Evaluation]) -> str:
+def not_converged(found: OptimizeResult[Any]) -> str:
     return (
         f"The fit did NOT converge after {found.iterations} steps ({found.reason}); do not use these figures. "
         "Try a simpler each clause, or look at the data first (orchard scout)."
     )
 
 
-def boundary_notes(
-    design: Design, criterion: Criterion, found: Found[Evaluation], random: list[dict[str, Any]]
-) -> Boundary:
+def boundary_notes(model: FittedModel[Any, Any], random: list[dict[str, Any]]) -> Boundary:
     """Which component vanished or which correlation is at +-1, and the sentence without it."""
-    out = Boundary()
+    design, out = model.design, Boundary()
     for position, (clause, part) in enumerate(zip(design.clauses, random)):
         unit = design.units[clause.unit].name
         gone = [t for t, sd in zip(part["terms"], part["sd"]) if sd == 0]
-        flat = not gone and _singular(criterion, found.point, design, position)
+        flat = not gone and _singular(model, clause)
         if not gone and not flat:
             continue
         if unit not in out.units:
@@ -49,12 +47,11 @@ def boundary_notes(
     return out
 
 
-def _singular(criterion: Criterion, e: Evaluation, design: Design, position: int) -> bool:
+def _singular(model: FittedModel[Any, Any], clause: Clause) -> bool:
     """Whether the clause's own block of Gamma, on the working scale, has lost a dimension."""
-    clause = design.clauses[position]
     if clause.given is not None:
         return False
-    t = e.factors[clause.block][clause.columns]
+    t = model.evaluation.factors[clause.block][clause.columns]
     values = np.linalg.eigvalsh(t @ t.T)
     return bool(values[0] <= 1e-10 * max(values[-1], 1e-300))
 

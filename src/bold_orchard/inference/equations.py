@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import singledispatch
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.diagnostics.residuals import family_extra, linear_predictor, rows_family, threshold_shift
 from bold_orchard.errors import OrchardError, unknown_name
-from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.estimation.gaussian import GaussianModel
+from bold_orchard.estimation.generalized import GeneralizedModel
+from bold_orchard.estimation.model import FittedModel
+from bold_orchard.inference.fit import Fit
 
 Array = NDArray[Any]
 MOST_EFFECTS, MOST_ROWS = 2000, 20000
@@ -40,8 +43,17 @@ def write_out(fit: Fit, level: str | None = None) -> dict[str, Labelled]:
             f"{MOST_ROWS:,} and {MOST_EFFECTS:,} (use --where for a part of the data)"
         )
     rows = [str(r) for r in design.table.row_numbers]
-    if design.generalized:
-        return _generalized(fit, rows, _rows_of(fit, level))
+    return _written(fit.model, fit, rows, _rows_of(fit, level))
+
+
+@singledispatch
+def _written(model: FittedModel, fit: Fit, rows: list[str], mine: Array) -> dict[str, Labelled]:  # type: ignore[type-arg]
+    raise NotImplementedError(type(model).__name__)
+
+
+@_written.register
+def _(model: GaussianModel, fit: Fit, rows: list[str], mine: Array) -> dict[str, Labelled]:
+    design = model.design
     kept = fit.evaluation.criterion.products.standard.kept
     x = np.column_stack([design.fixed.values[c] for c in kept]) if kept else np.zeros((len(rows), 0))
     fixed = [design.fixed.names[c] for c in kept]
@@ -59,7 +71,6 @@ def write_out(fit: Fit, level: str | None = None) -> dict[str, Labelled]:
         equations[p:, p:] += g_inverse
     solution = np.linalg.solve(equations, side)
     both = [*fixed, *names]
-    mine = _rows_of(fit, level)
     own = [rows[i] for i in mine]
     return {
         "X": Labelled(x, rows, fixed),
@@ -74,7 +85,8 @@ def write_out(fit: Fit, level: str | None = None) -> dict[str, Labelled]:
     }
 
 
-def _generalized(fit: Fit, rows: list[str], mine: Array) -> dict[str, Labelled]:
+@_written.register
+def _(model: GeneralizedModel, fit: Fit, rows: list[str], mine: Array) -> dict[str, Labelled]:
     """The same where the likelihood is not Gaussian: the equations that the effects solve at the mode, given b.
 
     (Z'WZ + G^-1) u = Z'(W Z u + l'), W = -l'' of the rows; R is 1/W. Multiplied by G where that is singular.
@@ -85,8 +97,8 @@ def _generalized(fit: Fit, rows: list[str], mine: Array) -> dict[str, Labelled]:
         [v for n, v in zip(design.fixed.names, design.fixed.values) if n in fixed] or [np.zeros(len(rows))]
     )
     z, g, names = _random(fit)
-    eta = linear_predictor(fit) - threshold_shift(fit)
-    _, first, second, _ = rows_family(fit).derivatives(eta, family_extra(fit))
+    eta = model.linear_predictor() - model.shift
+    _, first, second, _ = model.family.derivatives(eta, model.extra)
     weight = np.broadcast_to(-second, (len(rows),))
     u = np.concatenate([np.zeros(0), *(fit.evaluation.effects(i)[0].ravel() for i in range(len(design.blocks)))])
     equations, side = (z.T * weight) @ z, z.T @ (weight * (z @ u) + first)

@@ -7,7 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.design.build import Design
+from bold_orchard.design.design import Design
 from bold_orchard.errors import shown
 from bold_orchard.likelihood.laplace.criterion import Laplace
 from bold_orchard.likelihood.laplace.point import LaplacePoint
@@ -23,11 +23,11 @@ def separated(design: Design, c: Laplace, e: LaplacePoint) -> str | None:
     A direction d with (2y - 1) x'd >= 0 for all rows, not 0 for some (Albert & Anderson 1984), is sought by linear
     programming, but only where some coefficient has run far. Counts of zero over all rows of a level are found the same way.
     """
-    if design.family not in ("binomial", "poisson", "negative-binomial", "ordinal") or not c.p:
+    if not c.family.separable or not c.p:
         return None
     if float(np.abs(e.theta[: c.p]).max()) < SUSPECT and float(np.abs(c.linear(e.theta)).max()) < 2 * SUSPECT:
         return None
-    rows = _one_sided(design, c)
+    rows = _one_sided(c)
     if rows is None:
         return None
     direction = _direction(*rows)
@@ -45,21 +45,15 @@ def separated(design: Design, c: Laplace, e: LaplacePoint) -> str | None:
     )
 
 
-def _one_sided(design: Design, c: Laplace) -> tuple[Array, Array] | None:
+def _one_sided(c: Laplace) -> tuple[Array, Array] | None:
     """Rows x (m, p) that may only rise along a direction, and rows that must stay still."""
-    y, x = c.family.y, c.rows.x.T
-    if len(y) > MOST_ROWS:
-        distinct, first = np.unique(np.column_stack([x, np.sign(y)]), axis=0, return_index=True)
+    x, (rising, falling) = c.rows.x.T, c.family.one_sided(c.family.y)
+    if len(x) > MOST_ROWS:
+        distinct, first = np.unique(np.column_stack([x, rising, falling]), axis=0, return_index=True)
         if len(distinct) > MOST_ROWS:
             return None
-        y, x = y[first], x[first]
-    if design.family == "binomial":
-        m = np.ones(len(y)) if c.family.data.trials is None else c.family.data.trials[: len(y)]
-        return np.concatenate([x[y == m], -x[y == 0]]), x[(y > 0) & (y < m)]
-    if design.family == "ordinal":
-        top = y.max()
-        return np.concatenate([x[y == top], -x[y == 0]]), x[(y > 0) & (y < top)]
-    return -x[y == 0], x[y > 0]
+        x, rising, falling = x[first], rising[first], falling[first]
+    return np.concatenate([x[rising], -x[falling]]), x[~rising & ~falling]
 
 
 def _direction(rising: Array, still: Array) -> Array | None:

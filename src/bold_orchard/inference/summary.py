@@ -2,20 +2,26 @@
 
 from __future__ import annotations
 
+from functools import singledispatch
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.stages import CrossProducts
-from bold_orchard.design.build import Design
+from bold_orchard.design.design import Design
 from bold_orchard.errors import shown
+from bold_orchard.estimation.gaussian import GaussianModel
+from bold_orchard.estimation.model import FittedModel
+from bold_orchard.families.links import LINKS
 from bold_orchard.inference import advice
+from bold_orchard.inference.coefficients.maximum_likelihood import MaximumLikelihood, threshold_names, thresholds
 from bold_orchard.inference.coefficients.precision import Precision
 from bold_orchard.inference.distributions import p_of_t, quantile_t
+from bold_orchard.inference.trouble import Trouble
 from bold_orchard.inference.variances.information import parameter_covariance
-from bold_orchard.likelihood.gaussian import Criterion, Evaluation
-from bold_orchard.optimize.newton import Found
+from bold_orchard.likelihood.gaussian import Criterion
+from bold_orchard.optimize.protocol import OptimizeResult
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/fit/1"
@@ -23,46 +29,45 @@ NEARLY = 1e-5  # of a column's length that is its own, below which coefficients 
 
 
 def summarise(
-    name: str,
-    design: Design,
-    criterion: Criterion,
-    found: Found[Evaluation],
-    known: Precision,
-    df_method: str,
-    confidence: float,
-    flat: str | None = None,
+    name: str, model: FittedModel[Any, Any], known: Precision, df_method: str, confidence: float, trouble: Trouble
 ) -> dict[str, Any]:
     """The document that ``fit`` prints; keys and their order are a contract."""
-    e = found.point
-    random = random_parts(design, e)
-    boundary = advice.boundary_notes(design, criterion, found, random)
-    failed = [flat] if flat else [] if found.converged else [advice.not_converged(found)]
-    warnings = [*failed, *design.warnings, *boundary.notes]
-    rows = fixed_rows(design, known, confidence)
-    return {
+    design, e, found = model.design, model.evaluation, model.found
+    random = random_parts(model)
+    boundary = advice.boundary_notes(model, random)
+    failed = [] if found.converged or not trouble.identified else [advice.not_converged(found)]
+    warnings = [*failed, *trouble.notes, *design.warnings, *boundary.notes, *trouble.remarks]
+    rows = fixed_rows(model, known, confidence)
+    covariance = full_covariance(model, known.covariance)
+    if isinstance(known, MaximumLikelihood) and design.graded:
+        values, joint = thresholds(known)
+        rows = [*threshold_rows(design, values, joint, confidence), *rows]
+        covariance = with_thresholds(joint, covariance, len(values))
+    document = {
         "schema": SCHEMA,
         "name": name,
         "model": design.sentence.source,
         "outcome": design.outcome,
-        "family": "gaussian",
-        "link": "identity",
-        "method": "REML" if criterion.reml else "ML",
+        "family": design.family,
+        "link": design.link,
+        "method": model.method,
         "rows": design.rows,
         "groups": group_rows(design),
         "fixed": rows,
-        "fixed_covariance": _full_covariance(design, e, known.covariance),
+        "fixed_covariance": covariance,
         "random": random,
-        "residual": residual_part(design, e),
-        "fit": likelihood_figures(e.deviance, criterion.products.p + criterion.n_covariance, criterion.products.n),
-        "convergence": convergence(found, boundary.units) | {"identified": flat is None},
-        "notes": [*warnings, *design.notes, *alias_notes(design, criterion.products)],
+        "residual": residual_part(model),
+        "fit": likelihood_figures(e.deviance, model.n_parameters, len(design.y)),
+        "convergence": convergence(found, boundary.units, trouble),
+        "notes": [*warnings, *design.notes, *alias_notes(design, model.criterion.products)],
         "warnings": warnings,
         "df_method": df_method,
         "confidence": confidence,
-        "intercept_at": list(design.fixed.zeros) if design.fixed.intercept else [],
+        "intercept_at": list(design.fixed.zeros) if design.fixed.intercept or design.graded else [],
         "transformations": [{"term": t, "meaning": m} for t, m in design.meanings.items()],
-        "mean_random_variance": mean_variances(design, e),
+        "mean_random_variance": mean_variances(model),
     }
+    return document if design.additive else document | {"points": model.points, "levels": list(design.levels)}
 
 
 def group_rows(design: Design) -> list[dict[str, Any]]:
@@ -85,15 +90,16 @@ def number(x: float) -> float | None:
     return value if np.isfinite(value) else None
 
 
-def convergence(found: Found[Any], boundary_units: list[str]) -> dict[str, Any]:
+def convergence(found: OptimizeResult[Any], boundary_units: list[str], trouble: Trouble) -> dict[str, Any]:
     """How the search ended."""
     return {
-        "converged": found.converged,
+        "converged": found.converged and not trouble.notes,
         "boundary": bool(boundary_units),
         "boundary_terms": boundary_units,
         "iterations": found.iterations,
         "evaluations": found.evaluations,
         "gradient": number(np.sqrt(2.0 * found.decrement)),
+        "identified": trouble.identified,
     }
 
 
@@ -108,10 +114,10 @@ def likelihood_figures(deviance: float, count: int, n: int) -> dict[str, Any]:
     }
 
 
-def fixed_rows(design: Design, known: Precision, confidence: float) -> list[dict[str, Any]]:
+def fixed_rows(model: FittedModel[Any, Any], known: Precision, confidence: float) -> list[dict[str, Any]]:
     """One row per column of X, null where the column is aliased."""
-    e, products = known.e, known.e.criterion.products
-    position = {column: i for i, column in enumerate(products.standard.kept)}
+    e, design = model.evaluation, model.design
+    position = {column: i for i, column in enumerate(model.kept)}
     b, covariance = e.b, known.covariance
     rows = []
     for column, (term, label) in enumerate(zip(design.fixed.names, design.fixed.labels)):
@@ -136,22 +142,43 @@ def fixed_rows(design: Design, known: Precision, confidence: float) -> list[dict
     return rows
 
 
-def _full_covariance(design: Design, e: Evaluation, covariance: Array) -> list[list[float | None]]:
+def full_covariance(model: FittedModel[Any, Any], covariance: Array) -> list[list[float | None]]:
     """Covariance of all fixed rows, null where aliased."""
-    kept = e.criterion.products.standard.kept
-    p = len(design.fixed.names)
+    p = len(model.design.fixed.names)
     full: list[list[float | None]] = [[None] * p for _ in range(p)]
-    for i, a in enumerate(kept):
-        for j, b in enumerate(kept):
+    for i, a in enumerate(model.kept):
+        for j, b in enumerate(model.kept):
             full[a][b] = number(covariance[i, j])
     return full
 
 
-def random_parts(design: Design, e: Evaluation) -> list[dict[str, Any]]:
+def with_thresholds(joint: Array, covariance: list[list[float | None]], m: int) -> list[list[float | None]]:
+    kept = [i for i, row in enumerate(covariance) if row[i] is not None]
+    p = len(covariance)
+    full: list[list[float | None]] = [[None] * (m + p) for _ in range(m + p)]
+    places = [*range(m), *(m + k for k in kept)]
+    for i, a in enumerate(places):
+        for j, b in enumerate(places):
+            full[a][b] = number(joint[i, j])
+    return full
+
+
+def threshold_rows(design: Design, values: Array, joint: Array, confidence: float) -> list[dict[str, Any]]:
+    width, rows = quantile_t(confidence, None), []
+    for i, name in enumerate(threshold_names(design)):
+        se = float(np.sqrt(max(joint[i, i], 0.0)))
+        z = values[i] / se if se > 0 else np.nan
+        rows.append({"term": name, "estimate": number(values[i]), "se": number(se), "df": None, "statistic": number(z),
+                     "p": number(p_of_t(z, None)) if np.isfinite(z) else None,
+                     "ci": [number(values[i] - width * se), number(values[i] + width * se)], "label": name})  # fmt: skip
+    return rows
+
+
+def random_parts(model: FittedModel[Any, Any]) -> list[dict[str, Any]]:
     """One entry per each clause, in the order of the sentence."""
-    out = []
+    design, out = model.design, []
     for clause in design.clauses:
-        g = e.covariance(clause.block)[clause.columns, clause.columns]
+        g = model.evaluation.covariance(clause.block)[clause.columns, clause.columns]
         out.append(
             {
                 "group": design.units[clause.unit].name,
@@ -178,8 +205,17 @@ def residual_variance(design: Design, c: Criterion, phi: Array, sigma2: float) -
     return sigma2
 
 
-def residual_part(design: Design, e: Evaluation) -> dict[str, Any]:
+@singledispatch
+def residual_part(model: FittedModel) -> dict[str, Any] | None:  # type: ignore[type-arg]
+    """The residuals of an additive outcome, the dispersion of others."""
+    dispersion = model.criterion.family.dispersion(model.extra)
+    return None if dispersion is None else {"dispersion": number(dispersion)}
+
+
+@residual_part.register
+def _(model: GaussianModel) -> dict[str, Any]:
     """Variance, SD, structure and parameters of the residuals."""
+    design, e = model.design, model.evaluation
     c, spread = e.criterion, design.residual.spread
     phi = e.theta[c.phi]
     variance = residual_variance(design, c, phi, e.sigma2)
@@ -220,11 +256,11 @@ def correlation(g: Array) -> list[list[float | None]]:
     return [[number(x) for x in row] for row in r]
 
 
-def mean_variances(design: Design, e: Evaluation) -> list[float | None]:
+def mean_variances(model: FittedModel[Any, Any]) -> list[float | None]:
     """Per each clause, the variance its effects contribute at the mean of its columns: m' G m."""
     out = []
-    for clause in design.clauses:
-        g = e.covariance(clause.block)[clause.columns, clause.columns]
+    for clause in model.design.clauses:
+        g = model.evaluation.covariance(clause.block)[clause.columns, clause.columns]
         m = np.array([v.mean() for v in clause.part.values])
         out.append(number(m @ g @ m))
     return out
@@ -271,3 +307,18 @@ def with_confidence(document: dict[str, Any], confidence: float) -> dict[str, An
             row = row | {"ci": [row["estimate"] - width, row["estimate"] + width]}
         rows.append(row)
     return document | {"fixed": rows, "confidence": confidence}
+
+
+def with_ratios(document: dict[str, Any]) -> dict[str, Any]:
+    """The same document with exp(estimate) and its interval in every fixed row but the thresholds."""
+    rows = []
+    for row in document["fixed"]:
+        ratio = ends = None
+        if row["estimate"] is not None and not row["term"].startswith("threshold["):
+            ratio, ends = _exp(row["estimate"]), [_exp(v) for v in row["ci"]]
+        rows.append(row | {"ratio": ratio, "ratio_ci": ends})
+    return document | {"fixed": rows, "ratio_kind": LINKS[document["link"]].ratio}
+
+
+def _exp(x: float) -> float | None:
+    return float(np.exp(x)) if x < 700 else None

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.stages import CrossProducts
-from bold_orchard.likelihood.gaussian import Evaluation
+from bold_orchard.likelihood.gaussian import Criterion, Evaluation
 
 Array = NDArray[Any]
 MOST_EFFECTS = 6_000
@@ -239,3 +239,30 @@ def _group(products: CrossProducts, levels: list[Array], more: int) -> Group:
                     column = parts[g].at + d * parts[g].levels + parent
                     c[batch, row, column] = c[batch, column, row] = s.right[a, columns.start + d][index]
     return Group(parts, c, r)
+
+
+def directions(criterion: Criterion) -> list[tuple[int, Array]]:
+    """The elements of every unit's covariance as directions (unit, E) on the working scale."""
+    return [(f, d) for f, s in enumerate(criterion.structures) for d in s.directions]
+
+
+def linear_moments(e: Evaluation) -> Moments:
+    """Moments of all free covariance elements; the last direction is V, or the residual where a part of V is given."""
+    free = directions(e.criterion)
+    if not e.criterion.absolute:
+        return moments(e, free)
+    fixed = [(f, s.fixed @ s.fixed.T) for f, s in enumerate(e.criterion.structures)]
+    to_residual = np.eye(len(free) + 1, len(free) + len(fixed) + 1)
+    to_residual[-1] = np.r_[-_elements(e), -np.ones(len(fixed)), 1.0]
+    return moments(e, free + fixed).mixed(to_residual)
+
+
+def _elements(e: Evaluation) -> Array:
+    """The free covariance elements themselves, in the order of ``directions``."""
+    parts = [np.zeros(0)]
+    for structure, t in zip(e.criterion.structures, e.factors):
+        fixed = structure.fixed * np.exp(-0.5 * e.theta[-1])
+        basis = structure.directions.reshape(structure.n_theta, t.size)
+        gamma = e.sigma2 * (t @ t.T - fixed @ fixed.T)
+        parts.append(np.linalg.lstsq(basis.T, gamma.ravel(), rcond=None)[0])
+    return np.concatenate(parts)

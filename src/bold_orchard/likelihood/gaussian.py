@@ -10,7 +10,7 @@ from __future__ import annotations
 import itertools
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -32,6 +32,7 @@ class Criterion:
     products: CrossProducts
     reml: bool
     correlated: Correlated | None = None
+    profiled: ClassVar[bool] = True
 
     @cached_property
     def structures(self) -> list[Structure]:
@@ -98,7 +99,8 @@ class Criterion:
         scale = float(np.exp(-0.5 * parameters[-1])) if self.absolute else 1.0
         return [s.factor(parameters[at], scale) for s, at in zip(self.structures, self.slices)]
 
-    def at(self, parameters: Array) -> Evaluation:
+    def at(self, parameters: Array, near: Evaluation | None = None) -> Evaluation:
+        """Nothing is sought inside, so no point ``near`` helps."""
         parameters = np.asarray(parameters, dtype=float)
         products, log_det = self.products, 0.0
         with np.errstate(all="ignore"):
@@ -149,15 +151,21 @@ class Brief:
 class Evaluation:
     """Everything at one point of the parameters; the costly parts are made when first asked for."""
 
-    def __init__(self, criterion: Criterion, theta: Array, eliminated: Eliminated, log_det_r: float) -> None:
+    def __init__(
+        self, criterion: Criterion, theta: Array, eliminated: Eliminated, log_det_r: float,
+        held: tuple[int, float] | None = None, sigma2: float | None = None,
+    ) -> None:  # fmt: skip
         self.criterion, self.theta, self.eliminated, self.log_det_r = criterion, theta, eliminated, log_det_r
-        self.held: tuple[int, float] | None = None
+        self.held = held
         w = eliminated.w
         p = len(w) - 1
         self.xx, xy = w[:p, :p], w[:p, p]
         self.b_work = np.linalg.solve(self.xx, xy) if p else np.zeros(0)
         self.rss = np.float64(w[p, p] - xy @ self.b_work)
-        self.sigma2 = np.exp(np.float64(theta[-1])) if criterion.absolute else self.rss / criterion.dof
+        if held is not None:
+            self._hold(*held)
+        best = np.exp(np.float64(theta[-1])) if criterion.absolute else self.rss / criterion.dof
+        self.sigma2 = best if sigma2 is None else np.float64(sigma2)
 
     @property
     def log_det_x(self) -> float:
@@ -173,15 +181,20 @@ class Evaluation:
 
     def hold(self, column: int, value: float) -> Evaluation:
         """The same point with one of the user's coefficients (place among the kept ones) held at ``value``."""
-        self.held, standard = (column, value), self.criterion.products.standard
+        return Evaluation(self.criterion, self.theta, self.eliminated, self.log_det_r, held=(column, value))
+
+    def with_sigma2(self, sigma2: float) -> Evaluation:
+        """The same point with a residual variance that need not be the best one there."""
+        return Evaluation(self.criterion, self.theta, self.eliminated, self.log_det_r, self.held, sigma2)
+
+    def _hold(self, column: int, value: float) -> None:
+        standard = self.criterion.products.standard
         weights = np.linalg.inv(standard.to_work)[column]
         across = self.xx_inverse @ weights
         miss, width = value - float(weights @ (standard.b0 + self.b_work)), float(weights @ across)
         self.b_work = self.b_work + across * (miss / width)
         self.rss += miss**2 / width
-        self.sigma2 = self.sigma2 if self.criterion.absolute else self.rss / self.criterion.dof
         self.xx_inverse = self.xx_inverse - np.outer(across, across) / width
-        return self
 
     @cached_property
     def deviance(self) -> float:
@@ -269,6 +282,21 @@ class Evaluation:
         return quadratic_forms(self.eliminated, directions, self.xx_inverse)
 
     # -- results on the user's scale
+
+    @property
+    def psi(self) -> Array:
+        """All covariance parameters, (m + 1,): log sigma^2 stands last where it is not a parameter already."""
+        return self.theta if self.criterion.absolute else np.append(self.theta, np.log(self.sigma2))
+
+    @property
+    def psi_slope(self) -> Array:
+        """Gradient of the deviance in psi at a point whose sigma^2 may be any."""
+        c = self.criterion
+        return self.gradient if c.absolute else np.append(self.gradient, c.dof - self.rss / self.sigma2)
+
+    @property
+    def with_x(self) -> Eliminated:
+        return self.eliminated
 
     @property
     def b(self) -> Array:

@@ -12,28 +12,26 @@ from __future__ import annotations
 import itertools
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
+from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.likelihood.laplace.criterion import CLOSE, Laplace, Mode
+from bold_orchard.likelihood.laplace.criterion import Laplace
+from bold_orchard.likelihood.laplace.mode import Mode, ModeFinder
 from bold_orchard.likelihood.laplace.point import LaplacePoint
 
 Array = NDArray[Any]
 MOST_TERMS = 3
 AT_ONCE = 4_000_000
+CLOSER = 1e-6  # nodes stand about the mode, so it is sought more closely than Laplace needs
 
 
-@dataclass
-class Quadrature(Laplace):
-    """parameters -> ``QuadraturePoint`` with ``points`` nodes per term."""
+@dataclass(frozen=True)
+class NodeFinder(ModeFinder):
+    """The layout with ``points`` nodes per term."""
 
     points: int = 1
-
-    @staticmethod
-    def of(laplace: Laplace, points: int) -> Quadrature:
-        return Quadrature(laplace.rows, laplace.family, laplace.offset, laplace.last, None, points)
 
     @cached_property
     def nodes(self) -> tuple[Array, Array]:
@@ -44,18 +42,11 @@ class Quadrature(Laplace):
         logs = np.array([sum(v) for v in itertools.product(np.log(w) + x**2, repeat=k)])
         return grid, logs
 
-    def at(self, parameters: Array, close: float = CLOSE) -> QuadraturePoint:
-        parameters = np.asarray(parameters, dtype=float)
-        with np.errstate(all="ignore"):
-            return QuadraturePoint(
-                self, parameters, self.mode(parameters, min(close, 1e-6) if np.isfinite(close) else close)
-            )
-
 
 class QuadraturePoint(LaplacePoint):
     """The Laplace point with the integral of every level taken numerically."""
 
-    criterion: Quadrature
+    criterion: NodeFinder
 
     @cached_property
     def low(self) -> Array:
@@ -176,3 +167,15 @@ class QuadraturePoint(LaplacePoint):
         for i, (_, first, second) in enumerate(c.family.extras(mode.eta, self.theta[c.extra])):
             out[c.extra.start + i] += float(-h @ second + across @ first)
         return 2.0 * out
+
+
+@dataclass(frozen=True)
+class Quadrature(NodeFinder, Laplace):
+    """parameters -> ``QuadraturePoint``."""
+
+    made: ClassVar[type[LaplacePoint]] = QuadraturePoint
+    close: ClassVar[float] = CLOSER
+
+    @staticmethod
+    def of(laplace: Laplace, points: int) -> Quadrature:
+        return Quadrature(laplace.rows, laplace.family, laplace.offset, points)

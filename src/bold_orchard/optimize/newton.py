@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
-from typing import Any, Generic, Protocol, TypeVar
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+
+from bold_orchard.optimize.protocol import Counter, Objective, OptimizeResult, P, Point
 
 Array = NDArray[Any]
 NEAR = 1e-5
@@ -15,51 +16,15 @@ STALE = 1e-4
 POLISH = 30
 
 
-class Point(Protocol):
-    """A function's value, gradient (m,) and approximate Hessian (m, m) at ``theta``."""
-
-    theta: Array
-
-    @property
-    def deviance(self) -> float: ...
-    @property
-    def gradient(self) -> Array: ...
-    @property
-    def curvature(self) -> Array: ...
-    def brief(self) -> Any: ...
-
-
-P = TypeVar("P", bound=Point)
-
-
-@dataclass(frozen=True)
-class Found(Generic[P]):
-    """Where a search ended.
-
-    ``decrement`` is the expected further decrease of the deviance on the free parameters (g' H^-1 g / 2, H by
-    differences of the exact gradient); ``hessian`` is that H, (m, m). ``near`` holds, for each parameter,
-    (step, point, point moved by the step) in brief, from which the Hessian was made: more can be learned from them.
-    """
-
-    point: P
-    converged: bool
-    decrement: float
-    hessian: Array
-    iterations: int
-    evaluations: int
-    reason: str
-    near: tuple[tuple[float, Any, Any], ...] = ()
-
-
 def minimise(
-    f: Callable[[Array], P],
+    f: Objective[P],
     start: Array,
     walls: NDArray[np.bool_],
     edges: NDArray[np.bool_],
     tolerance: float = 1e-10,
     max_steps: int = 100,
     progress: Callable[[int], None] | None = None,
-) -> Found[P]:
+) -> OptimizeResult[P]:
     """Minimise over theta with theta[walls] >= 0; theta[edges] are set to zero when that costs nothing.
 
     ``tolerance`` bounds the expected further decrease of the deviance. Steps solve a ridge-damped Newton system on
@@ -71,7 +36,7 @@ def minimise(
     return _check(count, here, walls, edges, tolerance, steps, steps >= max_steps, reason)
 
 
-def descend(f: Callable[[Array], P], start: Array, walls: NDArray[np.bool_], near: float = 1e-7) -> P:
+def descend(f: Objective[P], start: Array, walls: NDArray[np.bool_], near: float = 1e-7) -> P:
     """The minimum without the check of it: until the approximate Hessian promises a decrease below ``near``."""
     count = Counter(f)
     return walk(count, count(start), walls, near, 60, None)[0]
@@ -94,7 +59,7 @@ def walk(
         steps += 1
         if progress is not None:
             progress(steps)
-        there = count.attempt(_bounded(here.theta + step, walls))
+        there = count.attempt(_bounded(here.theta + step, walls), here)
         if there is None:
             damping = max(damping * 6, 0.3)
             continue
@@ -123,23 +88,6 @@ def walk(
                 reason = "no step lowers the deviance"
                 break
     return here, steps, reason
-
-
-class Counter(Generic[P]):
-    def __init__(self, f: Callable[[Array], P]) -> None:
-        self.f, self.calls = f, 0
-
-    def __call__(self, theta: Array) -> P:
-        self.calls += 1
-        return self.f(theta)
-
-    def attempt(self, theta: Array) -> P | None:
-        """The point, or None where the function does not exist."""
-        try:
-            there = self(theta)
-        except np.linalg.LinAlgError:
-            return None
-        return there if np.isfinite(there.deviance) else None
 
 
 def _bounded(theta: Array, bounded: NDArray[np.bool_]) -> Array:
@@ -199,12 +147,12 @@ def _check(
     steps: int,
     ran_out: bool,
     reason: str,
-) -> Found[P]:
+) -> OptimizeResult[P]:
     """Polish with the true Hessian, clear what is zero, and judge convergence afresh."""
     m = len(here.theta)
     if m == 0:
-        return Found(here, True, 0.0, np.zeros((0, 0)), 0, count.calls, "")
-    here, hessian, near = _polish(count, clear(count, here, edges), walls, tolerance)
+        return OptimizeResult(here, True, 0.0, np.zeros((0, 0)), 0, count.calls, "")
+    here, hessian, moves = _polish(count, clear(count, here, edges), walls, tolerance)
     here = clear(count, here, edges)
     free = ~(walls & (here.theta <= 0.0))
     decrement, _ = decrement_of(hessian, here.gradient, free)
@@ -217,14 +165,14 @@ def _check(
         reason = reason or ("the step limit was reached" if ran_out else "the slope is not zero")
     else:
         reason = ""
-    return Found(here, not reason, float(decrement), hessian, steps, count.calls, reason, near)
+    return OptimizeResult(here, not reason, float(decrement), hessian, steps, count.calls, reason, moves)
 
 
 def _polish(
     count: Counter[P], here: P, walls: NDArray[np.bool_], tolerance: float
 ) -> tuple[P, Array, tuple[tuple[float, Any, Any], ...]]:
     """Newton steps with the Hessian of the exact gradient, made anew until the end is near; also leaves a saddle."""
-    hessian, near = _one_sided_hessian(count, here)
+    hessian, moves = _one_sided_hessian(count, here)
     for _ in range(POLISH):
         free = ~(walls & (here.theta <= 0.0))
         decrement, step = decrement_of(hessian, here.gradient, free)
@@ -240,15 +188,15 @@ def _polish(
         if there is None or last:
             break
         if saddle or decrement > STALE:
-            hessian, near = _one_sided_hessian(count, here)
-    return here, hessian, near
+            hessian, moves = _one_sided_hessian(count, here)
+    return here, hessian, moves
 
 
 def shortened(count: Counter[P], here: P, step: Array, walls: NDArray[np.bool_], tries: int = 7) -> P | None:
     """The first of step, step/4, ... that lowers the deviance, or the slope where the deviance is all but flat."""
     noise = 1e-11 * (1 + abs(here.deviance))
     for _ in range(tries):
-        there = count.attempt(_bounded(here.theta + step, walls))
+        there = count.attempt(_bounded(here.theta + step, walls), here)
         if there is not None and there.deviance < here.deviance - 100 * noise:
             return there
         if there is not None and there.deviance <= here.deviance + noise and _pull(there, walls) < _pull(here, walls):
@@ -263,13 +211,13 @@ def clear(count: Counter[P], here: P, edges: NDArray[np.bool_]) -> P:
     for i in np.flatnonzero(small):
         theta = here.theta.copy()
         theta[i] = 0.0
-        there = count(theta)
+        there = count(theta, here)
         if there.deviance <= here.deviance + 1e-9:
             here = there
     return here
 
 
-def difference_hessian(f: Callable[[Array], Point], here: Point) -> Array:
+def difference_hessian(f: Objective[P], here: P) -> Array:
     """Hessian by central differences of the exact gradient; parameters may step across zero (T is even)."""
     m = len(here.theta)
     out = np.empty((m, m))
@@ -278,22 +226,22 @@ def difference_hessian(f: Callable[[Array], Point], here: Point) -> Array:
         up, down = here.theta.copy(), here.theta.copy()
         up[i] += h
         down[i] -= h
-        out[i] = (f(up).gradient - f(down).gradient) / (2 * h)
+        out[i] = (f(up, here).gradient - f(down, here).gradient) / (2 * h)
     return (out + out.T) / 2
 
 
-def _one_sided_hessian(f: Callable[[Array], P], here: P) -> tuple[Array, tuple[tuple[float, Any, Any], ...]]:
+def _one_sided_hessian(f: Objective[P], here: P) -> tuple[Array, tuple[tuple[float, Any, Any], ...]]:
     """As ``difference_hessian`` with half the work, accurate enough to judge convergence; also the points it used."""
     m = len(here.theta)
-    out, near = np.empty((m, m)), []
+    out, moves = np.empty((m, m)), []
     for i in range(m):
         h = 1e-5 * max(abs(here.theta[i]), 1e-1)
         up = here.theta.copy()
         up[i] += h
-        moved = f(up)
+        moved = f(up, here)
         out[i] = (moved.gradient - here.gradient) / h
-        near.append((h, here.brief(), moved.brief()))
-    return (out + out.T) / 2, tuple(near)
+        moves.append((h, here.brief(), moved.brief()))
+    return (out + out.T) / 2, tuple(moves)
 
 
 def scaled(h: Array) -> Array:

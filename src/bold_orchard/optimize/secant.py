@@ -9,12 +9,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 from functools import cached_property
-from typing import Any, Protocol, TypeVar
+from typing import Any, Generic, Protocol, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.optimize.newton import Counter, Found, Point, clear, decrement_of, newton, scaled, shortened, walk
+from bold_orchard.optimize.newton import clear, decrement_of, newton, scaled, shortened, walk
+from bold_orchard.optimize.protocol import Counter, Objective, OptimizeResult, Point
 
 Array = NDArray[Any]
 NEAR, NEAR_MANY, SETTLED, SMALL = 1e-10, 1e-6, 1e-9, 1e-5
@@ -27,16 +28,15 @@ class Guide(Point, Protocol):
     """A point that can lead along one of its parameters."""
 
     def along(self, i: int) -> Callable[[float], Point]: ...
-    def anchor(self) -> None: ...
 
 
 G = TypeVar("G", bound=Guide)
 
 
-class _Corrected:
+class _Corrected(Generic[G]):
     """A point whose approximate Hessian also agrees with the changes of the gradient seen so far (Broyden and others, 1970)."""
 
-    def __init__(self, point: Guide, pairs: list[tuple[Array, Array]], base: list[Array]) -> None:
+    def __init__(self, point: G, pairs: list[tuple[Array, Array]], base: list[Array]) -> None:
         self.point, self.theta, self.pairs, self.base = point, point.theta, list(pairs), base
 
     @property
@@ -45,8 +45,6 @@ class _Corrected:
 
     @property
     def gradient(self) -> Array:
-        """Asked for where a step starts: what is found inside starts from here too, not from a point that was refused."""
-        self.point.anchor()
         return self.point.gradient
 
     @cached_property
@@ -66,10 +64,10 @@ class _Corrected:
 
 
 def settle(
-    f: Callable[[Array], G], start: Array, walls: NDArray[np.bool_], edges: NDArray[np.bool_], tolerance: float = 1e-10,
+    f: Objective[G], start: Array, walls: NDArray[np.bool_], edges: NDArray[np.bool_], tolerance: float = 1e-10,
     max_steps: int = 100, progress: Callable[[int], None] | None = None, many: bool = False, held: Callable[[Array], Array] | None = None,
-    exact: Callable[[Array], G] | None = None,
-) -> Found[G]:  # fmt: skip
+    exact: Objective[G] | None = None,
+) -> OptimizeResult[G]:  # fmt: skip
     """Minimise as ``search.minimise`` does, by fewer evaluations where each is dear.
 
     With ``many`` rows the Hessian is so nearly constant that the last small step needs no new one. ``held`` tells which
@@ -79,8 +77,8 @@ def settle(
     last: list[Point] = []
     base: list[Array] = []
 
-    def corrected(theta: Array) -> _Corrected:
-        there = f(theta)
+    def corrected(theta: Array, near: _Corrected[G] | None = None) -> _Corrected[G]:
+        there = f(theta, None if near is None else near.point)
         if last and np.isfinite(there.deviance):
             pairs.append((there.theta - last[0].theta, there.gradient - last[0].gradient))
             del pairs[:-PAIRS]
@@ -100,9 +98,9 @@ def settle(
         out = ~(walls & (theta <= 0.0))
         return out if held is None else out & ~held(theta)
 
-    def walked(first: _Corrected, before: int) -> Found[G]:
+    def walked(first: _Corrected[G], before: int) -> OptimizeResult[G]:
         ended, steps, reason = walk(count, first, walls, near, max_steps - before, progress)
-        here: G = clear(count, ended, edges).point  # type: ignore[assignment]
+        here = clear(count, ended, edges).point
         return _judged(here, free(here.theta), before + steps, reason, many)
 
     found = walked(first, 0)
@@ -116,7 +114,7 @@ def settle(
         if "falls" in found.reason and found.iterations < max_steps:  # off the saddle, and down again
             for memory in (pairs, last, base):
                 memory.clear()
-            found = walked(count(moved.theta), found.iterations)
+            found = walked(count(moved.theta, _Corrected(moved, [], [])), found.iterations)
         elif many and found.decrement < SMALL:
             decrement, _ = decrement_of(found.hessian, moved.gradient, free(moved.theta))
             found = replace(found, point=moved, decrement=float(decrement))
@@ -133,22 +131,22 @@ def settle(
     return replace(found, converged=good, reason=why, evaluations=count.calls + plain.calls)
 
 
-def _newton_step(found: Found[G], free: Array) -> Array:
+def _newton_step(found: OptimizeResult[G], free: Array) -> Array:
     step = np.zeros(len(free))
     step[free] = newton(found.hessian[np.ix_(free, free)], found.point.gradient[free], 0.0)
     return step
 
 
-def _judged(here: G, free: Array, steps: int, reason: str, many: bool) -> Found[G]:
+def _judged(here: G, free: Array, steps: int, reason: str, many: bool) -> OptimizeResult[G]:
     """The Hessian at a point and what it says of it."""
     if not len(here.theta):
-        return Found(here, True, 0.0, np.zeros((0, 0)), steps, 0, "")
+        return OptimizeResult(here, True, 0.0, np.zeros((0, 0)), steps, 0, "")
     hessian = difference_hessian(here, many)
     decrement, _ = decrement_of(hessian, here.gradient, free)
     values = np.linalg.eigvalsh(scaled(hessian)[np.ix_(free, free)]) if free.any() else np.ones(1)
     if not values[0] > -1e-6 * max(values[-1], 1e-300):
         reason = "the deviance still falls in some direction"
-    return Found(here, False, float(decrement), hessian, steps, 0, reason)
+    return OptimizeResult(here, False, float(decrement), hessian, steps, 0, reason)
 
 
 def difference_hessian(here: Guide, many: bool) -> Array:

@@ -18,10 +18,12 @@ import numpy as np
 from bold_orchard.data.evaluate import filter_rows
 from bold_orchard.data.read import read_bytes, read_table
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import Options, build_design
+from bold_orchard.design.build import build_design
+from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError, UsageError, nearest
-from bold_orchard.estimation.gaussian import Fit, Settings, finish, make_criterion
-from bold_orchard.optimize.newton import Found
+from bold_orchard.estimation.estimate import reopen
+from bold_orchard.inference.fit import Fit, Settings, of_model
+from bold_orchard.optimize.protocol import OptimizeResult
 from bold_orchard.sentence.parse import read_sentence
 from bold_orchard.storage.shape import FIGURE, FIT, fault
 
@@ -74,7 +76,7 @@ def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | 
             "success": o.success,
             "grades": list(o.grades),
         },
-        "hessian": fit.found.hessian.tolist() if fit.design.generalized else None,
+        "hessian": None if fit.criterion.profiled else fit.model.found.hessian.tolist(),
         "theta": fit.evaluation.theta.tolist(),
         "memory": fit.design.memory,
     }
@@ -166,17 +168,13 @@ def _taken_up(document: dict[str, Any], table: Table) -> Fit:
     )  # fmt: skip
     settings = Settings(options=options, **saved["settings"])
     design = build_design(read_sentence(document["model"]), table, options)
-    if design.generalized:
-        from bold_orchard.estimation.generalized import reopen
-
-        theta, hessian = (np.asarray(saved[k], dtype=float) for k in ("theta", "hessian"))
-        return reopen(document["name"], design, settings, theta, hessian, document)
-    criterion = make_criterion(design, settings.method == "reml")
-    point = criterion.at(np.asarray(saved["theta"], dtype=float))
     c = document["convergence"]
-    decrement = 0.5 * (c["gradient"] or 0.0) ** 2
-    found = Found(point, c["converged"], decrement, np.zeros((0, 0)), c["iterations"], c["evaluations"], "")
-    return finish(document["name"], design, settings, criterion, found)
+    hessian = np.zeros((0, 0)) if saved["hessian"] is None else np.asarray(saved["hessian"], dtype=float)
+    ended: OptimizeResult[Any] = OptimizeResult(
+        None, c["converged"], 0.5 * (c["gradient"] or 0.0) ** 2, hessian, c["iterations"], c["evaluations"], ""
+    )
+    theta, points = np.asarray(saved["theta"], dtype=float), int(document.get("points", 1))
+    return of_model(document["name"], reopen(design, settings.search, theta, points, ended), settings)
 
 
 def own_table(name: str) -> Table:

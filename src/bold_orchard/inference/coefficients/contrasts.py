@@ -9,9 +9,9 @@ from numpy.typing import NDArray
 
 from bold_orchard.design.transformations import Category
 from bold_orchard.errors import OrchardError, SentenceError, unknown_name
-from bold_orchard.estimation.gaussian import Fit
 from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
 from bold_orchard.inference.distributions import p_of_t, quantile_t
+from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
 from bold_orchard.sentence import tree
 from bold_orchard.sentence.parse import read_combination

@@ -10,12 +10,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError, UsageError, shown, unknown_name
-from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.families.links import LINKS
 from bold_orchard.inference.coefficients.multiplicity import adjusted
 from bold_orchard.inference.coefficients.precision import Precision
 from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
 from bold_orchard.inference.distributions import p_of_t, quantile_t
-from bold_orchard.inference.generalized import RATIOS
+from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.response_scale import latent, outcome_difference, outcome_scale
 from bold_orchard.inference.summary import number
 
@@ -38,7 +38,7 @@ def means(
     """
     if not fit.converged and not force:
         raise OrchardError(f"the fit '{fit.name}' did not converge, so its means mean nothing; mend it, or --force")
-    if ratios and (fit.design.link not in RATIOS or slope):
+    if ratios and (LINKS[fit.design.link].ratio is None or slope):
         raise UsageError(f"--ratios: exp(difference) means nothing under the {fit.design.link} link; leave it out")
     grid = ReferenceGrid(fit)
     factors = grid.factor_columns(term)
@@ -83,7 +83,7 @@ def means(
         "df_method": method,
         "confidence": confidence,
         "link": fit.design.link,
-        "grades": list(fit.design.levels) if fit.design.family == "ordinal" else [],
+        "grades": list(fit.design.levels) if fit.design.graded else [],
         "covariates": {c: v for c, v in grid.means.items() if c not in held},
         "averaged": averaged,
         "typical_units": grid.typical_units(),
@@ -116,16 +116,16 @@ def _mean(
     df = known.df(row[None, :])
     width = quantile_t(confidence, df) * se
     entry = {"mean": number(mean), "se": number(se), "df": df, "ci": [mean - width, mean + width]}
-    if fit.design.generalized and own_scale:
+    if own_scale and not fit.design.additive:
         entry |= outcome_scale(fit, known, row, constant, confidence)
     return entry
 
 
 def _nothing(fit: Fit, own_scale: bool) -> dict[str, Any]:
     entry: dict[str, Any] = dict.fromkeys(("mean", "se", "df", "ci"))
-    if fit.design.generalized and own_scale:
+    if own_scale and not fit.design.additive:
         keys = ("chances", "outcome", "outcome_se", "outcome_ci", "population")
-        entry |= dict.fromkeys(keys[0 if fit.design.family == "ordinal" else 1 :])
+        entry |= dict.fromkeys(keys[0 if fit.design.graded else 1 :])
     return entry
 
 
@@ -179,7 +179,7 @@ def _finish_pairs(
 ) -> None:  # fmt: skip
     """Differences on the outcome's own scale, and ratios where they are asked for."""
     for pair in pairs:
-        if fit.design.generalized and own_scale:
+        if own_scale and not fit.design.additive:
             i, j = pair["places"]
             pair |= outcome_difference(fit, known, (rows[i], rows[j]), (float(offset[i]), float(offset[j])), confidence)
         if ratios:

@@ -8,14 +8,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.errors import UsageError
-from bold_orchard.inference.variances.information import Satterthwaite
-from bold_orchard.likelihood.expected_information import MOST_EFFECTS, Moments, moments, widest
-from bold_orchard.likelihood.gaussian import Criterion, Evaluation
-from bold_orchard.optimize.newton import Found
+from bold_orchard.estimation.model import FittedModel
+from bold_orchard.inference.variances.information import parameter_covariance
 
 Array = NDArray[Any]
-METHODS = ("satterthwaite", "kenward-roger", "residual", "normal")
 
 
 class Precision:
@@ -24,12 +20,17 @@ class Precision:
     ``test`` adds the factor by which the F statistic is multiplied before it is looked up.
     """
 
-    def __init__(self, e: Evaluation) -> None:
-        self.e = e
+    def __init__(self, model: FittedModel[Any, Any]) -> None:
+        self.model, self.e = model, model.evaluation
 
     @property
     def covariance(self) -> Array:
-        return self.e.b_covariance
+        return np.asarray(self.e.b_covariance)
+
+    @cached_property
+    def parameter_covariance(self) -> Array:
+        """Covariance of psi, all estimated parameters of the likelihood (m', m'), zero where held at an edge."""
+        return parameter_covariance(self.e)
 
     def test(self, rows: Array) -> tuple[float | None, float]:
         return self.df(rows), 1.0
@@ -47,132 +48,3 @@ class Residual(Precision):
 
     def df(self, rows: Array) -> float | None:
         return float(self.e.criterion.products.n - self.e.criterion.products.p)
-
-
-class ObservedInformation(Residual):
-    """Satterthwaite (1946); several rows: Fai & Cornelius (1996). Residual df where nothing varies."""
-
-    def __init__(self, e: Evaluation, found: Found[Evaluation] | None) -> None:
-        super().__init__(e)
-        self.method = Satterthwaite(e, found)
-
-    def df(self, rows: Array) -> float | None:
-        with np.errstate(all="ignore"):
-            df = self.method.one(rows[0]) if len(rows) == 1 else self.method.several(rows)
-        return super().df(rows) if df is None or not np.isfinite(df) else min(float(df), 1e12)
-
-
-class KenwardRoger(Residual):
-    """Kenward & Roger (1997): b's covariance adjusted, df and a scale of F from the expected information.
-
-    The parameters are the elements of each covariance of effects and the residual variance, in which V is linear, so
-    second derivatives vanish. Components on their boundary stay parameters: the df are those of the design.
-    """
-
-    @cached_property
-    def moments(self) -> Moments:
-        return linear_moments(self.e)
-
-    @cached_property
-    def _variances(self) -> Array:
-        """W, the covariance of the parameters, (m, m)."""
-        information = self.moments.information
-        d = np.sqrt(np.maximum(np.diag(information), 1e-300))
-        return np.asarray(np.linalg.pinv(information / np.outer(d, d), rcond=1e-12, hermitian=True) / np.outer(d, d))
-
-    @cached_property
-    def _adjusted(self) -> Array:
-        """Phi + 2 Phi {sum W_ij (Q_ij - P_i Phi P_j)} Phi on the working scale."""
-        m, w = self.moments, self._variances
-        inner = np.einsum("ij,ijpq->pq", w, m.second)
-        inner -= np.einsum("ij,ipq,qr,jrs->ps", w, m.first, m.phi, m.first, optimize=True)
-        inner = (inner + inner.T) / 2
-        return np.asarray(m.phi + 2.0 * m.phi @ inner @ m.phi)
-
-    @cached_property
-    def _back(self) -> Array:
-        return np.linalg.inv(self.e.criterion.products.standard.to_work)
-
-    @property
-    def covariance(self) -> Array:
-        return np.asarray(self._back @ self._adjusted @ self._back.T)
-
-    def df(self, rows: Array) -> float | None:
-        return self.test(rows)[0]
-
-    def test(self, rows: Array) -> tuple[float | None, float]:
-        """(m, lambda) with lambda F referred to F(q, m); their equations for A1, A2, B, E*, V*."""
-        m, w, q = self.moments, self._variances, len(rows)
-        work = rows @ self._back
-        theta = work.T @ np.linalg.solve(work @ m.phi @ work.T, work)
-        each = np.array([theta @ m.phi @ p @ m.phi for p in m.first])
-        a1 = float(np.einsum("ij,ipp,jqq->", w, each, each, optimize=True))
-        a2 = float(np.einsum("ij,ipq,jqp->", w, each, each, optimize=True))
-        if not a2 > 0:
-            return super().df(rows), 1.0
-        if q == 1:
-            return min(2.0 / a2, 1e12), 1.0
-        b = (a1 + 6.0 * a2) / (2.0 * q)
-        g = ((q + 1) * a1 - (q + 4) * a2) / ((q + 2) * a2)
-        under = 3.0 * q + 2.0 * (1.0 - g)
-        c1, c2, c3 = g / under, (q - g) / under, (q + 2 - g) / under
-        mean = 1.0 / (1.0 - a2 / q)
-        variance = 2.0 / q * (1.0 + c1 * b) / ((1.0 - c2 * b) ** 2 * (1.0 - c3 * b))
-        ratio = variance / (2.0 * mean**2)
-        df = 4.0 + (q + 2.0) / (q * ratio - 1.0)
-        if not (np.isfinite(df) and df > 2.0 and mean > 0):  # so few units that F has no second moment
-            return 2.0 * q / a2, 1.0
-        return float(df), float(df / (mean * (df - 2.0)))
-
-
-def directions(criterion: Criterion) -> list[tuple[int, Array]]:
-    """The elements of every unit's covariance as directions (unit, E) on the working scale."""
-    return [(f, d) for f, s in enumerate(criterion.structures) for d in s.directions]
-
-
-def linear_moments(e: Evaluation) -> Moments:
-    """Moments of all free covariance elements; the last direction is V, or the residual where a part of V is given."""
-    free = directions(e.criterion)
-    if not e.criterion.absolute:
-        return moments(e, free)
-    fixed = [(f, s.fixed @ s.fixed.T) for f, s in enumerate(e.criterion.structures)]
-    to_residual = np.eye(len(free) + 1, len(free) + len(fixed) + 1)
-    to_residual[-1] = np.r_[-_elements(e), -np.ones(len(fixed)), 1.0]
-    return moments(e, free + fixed).mixed(to_residual)
-
-
-def _elements(e: Evaluation) -> Array:
-    """The free covariance elements themselves, in the order of ``directions``."""
-    parts = [np.zeros(0)]
-    for structure, t in zip(e.criterion.structures, e.factors):
-        fixed = structure.fixed * np.exp(-0.5 * e.theta[-1])
-        basis = structure.directions.reshape(structure.n_theta, t.size)
-        gamma = e.sigma2 * (t @ t.T - fixed @ fixed.T)
-        parts.append(np.linalg.lstsq(basis.T, gamma.ravel(), rcond=None)[0])
-    return np.concatenate(parts)
-
-
-def check_reach(criterion: Criterion, method: str) -> None:
-    """Raise UsageError when Kenward-Roger is asked of a fit that it cannot serve."""
-    if method != "kenward-roger":
-        return
-    if not criterion.reml:
-        raise UsageError("--df kenward-roger rests on REML; fit with --method reml, or use --df satterthwaite")
-    if criterion.correlated is not None:
-        raise UsageError(
-            "--df kenward-roger is for residuals that are independent and equal; with within or spread use --df satterthwaite"
-        )
-    width = widest(criterion.products)
-    if width > MOST_EFFECTS:
-        raise UsageError(
-            f"--df kenward-roger holds all effects that hang together at once, at most {MOST_EFFECTS:,}; here there are "
-            f"{width:,}; use --df satterthwaite, from which it will hardly differ"
-        )
-
-
-def precision(e: Evaluation, method: str, found: Found[Evaluation] | None = None) -> Precision:
-    """The road from a fit to standard errors and degrees of freedom, by name."""
-    check_reach(e.criterion, method)
-    if method == "satterthwaite":
-        return ObservedInformation(e, found)
-    return {"kenward-roger": KenwardRoger, "residual": Residual, "normal": Precision}[method](e)

@@ -20,7 +20,7 @@ from bold_orchard.data.table import Table
 from bold_orchard.design.build import fixed_part, split_offsets
 from bold_orchard.design.transformations import Maker
 from bold_orchard.errors import OrchardError, unknown_name
-from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.inference.fit import Fit
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]

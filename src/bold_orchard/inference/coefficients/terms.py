@@ -9,14 +9,13 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.design.build import Design
+from bold_orchard.design.design import Design
 from bold_orchard.design.model_matrix import Part, build_part
 from bold_orchard.design.transformations import Maker
 from bold_orchard.errors import OrchardError
-from bold_orchard.estimation.constrained import confined
-from bold_orchard.estimation.gaussian import Fit
 from bold_orchard.inference.coefficients.precision import Precision
 from bold_orchard.inference.distributions import p_of_chisq
+from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
 
 Array = NDArray[Any]
@@ -98,7 +97,7 @@ def likelihood_test(fit: Fit, rows: Array) -> dict[str, Any]:
     if not len(rows):
         return dict.fromkeys(("statistic", "value", "num_df", "den_df", "p"))
     _, _, vt = np.linalg.svd(rows)
-    value = max(confined(fit, vt[len(rows) :].T) - confined(fit, np.eye(rows.shape[1])), 0.0)
+    value = max(fit.model.constrained(vt[len(rows) :].T) - fit.model.constrained(np.eye(rows.shape[1])), 0.0)
     return {"statistic": "chisq", "value": number(value), "num_df": len(rows), "den_df": None,
             "p": number(p_of_chisq(value, len(rows)))}  # fmt: skip
 
@@ -126,7 +125,7 @@ def _columns(fit: Fit) -> tuple[Array, list[int]]:
     """X of the kept columns; those of grades centred, since thresholds stand for the intercept."""
     kept = fit.evaluation.criterion.products.standard.kept
     x = np.column_stack([fit.design.fixed.values[c] for c in kept])
-    return (x - x.mean(axis=0) if fit.design.family == "ordinal" else x), kept
+    return (x - x.mean(axis=0) if fit.design.graded else x), kept
 
 
 def sequential(fit: Fit) -> list[tuple[str, Array]]:

@@ -15,10 +15,10 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.design.build import Clause
-from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.design.design import Clause
 from bold_orchard.inference.comparison.nested import homes
 from bold_orchard.inference.distributions import p_of_chisq
+from bold_orchard.inference.fit import Fit
 from bold_orchard.likelihood.expected_information import MOST_EFFECTS, moments, widest
 from bold_orchard.likelihood.gaussian import Evaluation
 
@@ -57,7 +57,7 @@ def simulated_p(small: Fit, large: Fit, chisq: float, df: int, seed: int) -> flo
     For z = R u with R^2 chi-squared on df degrees of freedom and u uniform on the sphere, the ratio is R^2 s(u), s(u) the
     squared length of u's projection on the cone; so p is the mean of P(chi2_df > chisq / s(u)).
     """
-    if large.design.generalized:
+    if not large.criterion.profiled:
         return None
     c, known = large.criterion, tested(small, large)
     if known is None or c.correlated is not None or c.absolute or widest(c.products) > MOST_EFFECTS:
@@ -83,8 +83,9 @@ def _null_point(small: Fit, large: Fit) -> Evaluation:
         g = small.evaluation.covariance(clause.block)[clause.columns, clause.columns]
         to_work = c.products.z_to_work[home.block][:, places]
         gammas[home.block] += to_work @ g @ to_work.T / sigma2
-    e = c.at(np.concatenate([np.zeros(0), *(s.of_covariance(gammas[f]) for f, s in enumerate(c.structures))]))
-    e.sigma2 = sigma2
+    e = c.at(
+        np.concatenate([np.zeros(0), *(s.of_covariance(gammas[f]) for f, s in enumerate(c.structures))])
+    ).with_sigma2(sigma2)
     return e
 
 

@@ -10,10 +10,11 @@ from typing import Any
 import numpy as np
 
 from bold_orchard.errors import OrchardError
-from bold_orchard.estimation.gaussian import Fit, fit, refit
 from bold_orchard.inference.comparison.boundary_law import half_and_half, simulated_p
 from bold_orchard.inference.comparison.nested import Relation, relation
 from bold_orchard.inference.distributions import p_of_chisq
+from bold_orchard.inference.fit import Fit, by_ml, fit
+from bold_orchard.inference.intervals.bootstrap import bootstrap_p
 from bold_orchard.inference.summary import number
 
 SCHEMA = "bold-orchard/compare/1"
@@ -46,7 +47,7 @@ def compare_fits(
         same_rows(fits[0], other)
     ordered = sorted(fits, key=lambda f: f.result["fit"]["n_parameters"])
     method, refitted, reason = _common_method(ordered)
-    compared = [refit(f, method.lower()) if f.name in refitted else f for f in ordered]
+    compared = [by_ml(f, method.lower()) if f.name in refitted else f for f in ordered]
     models = [_figures(f) for f in compared]
     _relative(models)
     if refitted:
@@ -77,8 +78,6 @@ def _bootstrap(
     progress: Progress | None,
 ) -> None:  # fmt: skip
     """Add the bootstrap p to a test."""
-    from bold_orchard.inference.intervals.bootstrap import bootstrap_p
-
     report = progress or (lambda done, total: None)
     p, counted = bootstrap_p(small, large, samples, seed, lambda d, _: report(done + d, total))
     test["p_bootstrap"] = number(p)
@@ -136,17 +135,14 @@ def same_question(fits: Sequence[Fit], force: bool) -> None:
 
 def _counted(fit: Fit) -> str:
     """What the likelihood is a probability of: families of one kind share their constants."""
-    kinds = {"poisson": "counts", "negative-binomial": "counts", "binomial": "trials", "ordinal": "grades"}
-    return kinds.get(fit.design.family, "measurements")
+    return fit.model.family.measure
 
 
 def same_rows(a: Fit, b: Fit) -> None:
     """Raise OrchardError, naming the rows, unless two fits used the same rows, outcome and weights."""
     one, two = a.design.table.row_numbers, b.design.table.row_numbers
     if len(one) == len(two) and np.array_equal(one, two):
-        y, z = a.design.y, b.design.y
-        y, z = (v if d.offset is None or d.generalized else v + d.offset for v, d in ((y, a.design), (z, b.design)))
-        if not np.allclose(y, z, rtol=1e-9, atol=0):
+        if not np.allclose(a.design.outcome_values, b.design.outcome_values, rtol=1e-9, atol=0):
             raise OrchardError(f"'{a.name}' and '{b.name}' were fitted to different data; fit both to the same file")
         w, v = a.design.weights, b.design.weights
         if (w is None) != (v is None) or (w is not None and v is not None and not np.array_equal(w, v)):
@@ -163,7 +159,7 @@ def same_rows(a: Fit, b: Fit) -> None:
 
 def _common_method(fits: Sequence[Fit]) -> tuple[str, list[str], str]:
     methods = {f.result["method"] for f in fits}
-    if any(f.design.generalized for f in fits):
+    if not all(f.design.additive for f in fits):
         gaussian = [f.name for f in fits if f.result["method"] == "REML"]
         others = sorted(methods - {"REML", "ML"})
         return " and ".join(others), gaussian, "only full likelihoods of different families compare"

@@ -8,7 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.design.build import Clause, Design
+from bold_orchard.design.design import Clause, Design
+from bold_orchard.families import family_of
 
 Array = NDArray[Any]
 # which structures contain which, for the same terms / for terms that are a part of the larger one's
@@ -39,7 +40,7 @@ class Relation:
 def relation(small: Design, large: Design) -> Relation:
     """How ``small`` stands to ``large``; both on the same rows."""
     same = spans(large, small) and spans(small, large)
-    wider = (small.family, large.family) == ("poisson", "negative-binomial") and small.link == large.link
+    wider = small.family in family_of(large.family).limits and small.link == large.link
     alike = wider or (small.family, small.link) == (large.family, large.link)
     nested = alike and spans(large, small) and _same_offset(small, large) and random_nested(small, large)
     extra = _effects(large) - _effects(small) + int(wider)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
@@ -10,18 +9,18 @@ from numpy.typing import NDArray
 from scipy import special
 
 from bold_orchard.errors import OrchardError, UsageError
-from bold_orchard.estimation.gaussian import Fit, refit
 from bold_orchard.inference.distributions import quantile_t
-from bold_orchard.inference.intervals.profile import FullSurface, Line, Surface, fixed_line, follow, quantity_line
+from bold_orchard.inference.fit import Fit, by_ml
+from bold_orchard.inference.intervals.bootstrap import bootstrap_intervals
+from bold_orchard.inference.intervals.profile import Line, Surface, fixed_line, follow, quantity_line, surface_of
+from bold_orchard.inference.intervals.rows import Progress, fixed_places, ordered, quantity_row, row_of
 from bold_orchard.inference.summary import number
-from bold_orchard.inference.variances.information import parameter_covariance
-from bold_orchard.inference.variances.quantities import Quantity, fixed_quantities, point_of, quantities
+from bold_orchard.inference.variances.quantities import Quantity, fixed_quantities, quantities
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/intervals/1"
 METHODS = ("wald", "profile", "bootstrap")
 BETTER = 1e-4
-Progress = Callable[[int, int], None]
 
 
 def intervals(
@@ -44,8 +43,6 @@ def intervals(
     elif method == "profile":
         rows = _profiled(fit, confidence, points, report, notes)
     else:
-        from bold_orchard.inference.intervals.bootstrap import bootstrap_intervals
-
         rows = bootstrap_intervals(fit, confidence, samples, seed, report, notes)
     return {
         "schema": SCHEMA,
@@ -58,35 +55,6 @@ def intervals(
         "parameters": rows,
         "notes": notes,
     }
-
-
-def fixed_places(fit: Fit) -> list[tuple[str, int | None]]:
-    """Each fixed term with its place among the kept coefficients, None where aliased."""
-    place = {column: i for i, column in enumerate(fit.criterion.products.standard.kept)}
-    return [(name, place.get(column)) for column, name in enumerate(fit.design.fixed.names)]
-
-
-def ordered(low: float | None, high: float | None) -> tuple[float | None, float | None]:
-    """The two ends, the lower first: a dispersion may fall where its parameter rises."""
-    return (high, low) if low is not None and high is not None and high < low else (low, high)
-
-
-def row_of(
-    name: str, kind: str, group: str | None, terms: tuple[str | None, str | None], estimate: float | None,
-    low: float | None, high: float | None,
-) -> dict[str, Any]:  # fmt: skip
-    """One entry of the document."""
-    ends = [None if v is None else number(v) for v in ordered(low, high)]
-    return {"parameter": name, "estimate": None if estimate is None else number(estimate), "low": ends[0], "high": ends[1],
-            "kind": kind, "group": group, "term": terms[0], "term2": terms[1]}  # fmt: skip
-
-
-def quantity_row(q: Quantity, psi: Array, low: float | None, high: float | None) -> dict[str, Any]:
-    """The entry of a variance parameter; all null for a correlation with something that does not vary."""
-    if not q.exists(psi):
-        return row_of(q.parameter, q.kind, q.group, (q.term, q.term2), None, None, None)
-    estimate = q.back(q.at(psi))
-    return row_of(q.parameter, q.kind, q.group, (q.term, q.term2), estimate, low, high)
 
 
 def _wald_fixed(fit: Fit, confidence: float) -> list[dict[str, Any]]:
@@ -103,14 +71,8 @@ def _wald_fixed(fit: Fit, confidence: float) -> list[dict[str, Any]]:
 def _wald(fit: Fit, confidence: float) -> list[dict[str, Any]]:
     """SDs on the log scale, correlations on Fisher's z, residual parameters on the search's own scale."""
     e, z = fit.evaluation, quantile_t(confidence, None)
-    psi, covariance = point_of(e), covariance_of(fit)
+    psi, covariance = e.psi, fit.known.parameter_covariance
     return [quantity_row(q, psi, *wald_ends(q, psi, covariance, z)) for q in quantities(fit)]
-
-
-def covariance_of(fit: Fit) -> Array:
-    """Covariance of psi from the observed information."""
-    known: Any = fit.known
-    return np.asarray(known.everything) if fit.design.generalized else parameter_covariance(fit.evaluation)
 
 
 def wald_ends(q: Quantity, psi: Array, covariance: Array, z: float) -> tuple[float | None, float | None]:
@@ -133,10 +95,10 @@ def wald_ends(q: Quantity, psi: Array, covariance: Array, z: float) -> tuple[flo
 
 
 def _profiled(fit: Fit, confidence: float, points: int, report: Progress, notes: list[str]) -> list[dict[str, Any]]:
-    if fit.design.generalized:
+    if not fit.criterion.profiled:
         return _all_profiled(fit, confidence, points, report, notes)
     columns, followed = fixed_places(fit), quantities(fit)
-    ml = fit if fit.result["method"] == "ML" else refit(fit, "ml")
+    ml = fit if fit.result["method"] == "ML" else by_ml(fit, "ml")
     surface, rows, lowest, total = Surface(ml.evaluation), [], 0.0, len(columns) + len(followed)
     for done, (name, place) in enumerate(columns):
         report(done, total)
@@ -175,9 +137,7 @@ def profiled_quantities(
     fit: Fit, followed: list[Quantity], confidence: float, progress: Progress | None, notes: list[str], points: int = 0
 ) -> list[dict[str, Any]]:
     """Profile intervals of variance parameters, by the criterion of the fit."""
-    surface: Surface = (
-        FullSurface(fit.evaluation, fit.found.hessian) if fit.design.generalized else Surface(fit.evaluation)
-    )
+    surface = surface_of(fit.model)
     rows: list[dict[str, Any]] = []
     lowest = 0.0
     for done, q in enumerate(followed):

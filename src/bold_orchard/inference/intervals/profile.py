@@ -8,14 +8,17 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, singledispatch
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.inference.variances.information import full_gradient, full_hessian
-from bold_orchard.inference.variances.quantities import Quantity, point_of, theta_of
+from bold_orchard.estimation.gaussian import GaussianModel
+from bold_orchard.estimation.generalized import GeneralizedModel
+from bold_orchard.estimation.model import FittedModel
+from bold_orchard.inference.variances.information import full_hessian
+from bold_orchard.inference.variances.quantities import Quantity, theta_of
 from bold_orchard.likelihood.gaussian import Evaluation
 from bold_orchard.optimize.newton import descend
 
@@ -65,7 +68,7 @@ class Surface:
 
     def __init__(self, e: Evaluation) -> None:
         self.e, self.c = e, e.criterion
-        self.centre = point_of(e)
+        self.centre = e.psi
         self.bottom = e.deviance
         self._last: tuple[bytes, float, Array] | None = None
 
@@ -95,9 +98,8 @@ class Surface:
         if self._last is None or self._last[0] != key:
             try:
                 theta, sigma2 = theta_of(self.c, psi)
-                there = self.c.at(theta)
-                there.sigma2 = sigma2
-                value = there.deviance - self.bottom, full_gradient(there)
+                there = self.c.at(theta).with_sigma2(sigma2)
+                value = there.deviance - self.bottom, there.psi_slope
             except (np.linalg.LinAlgError, FloatingPointError):
                 value = np.inf, np.zeros(len(psi))
             if not (np.isfinite(value[0]) and np.all(np.isfinite(value[1]))):
@@ -177,7 +179,7 @@ class FullSurface(Surface):
 
     def both(self, psi: Array) -> tuple[float, Array]:
         try:
-            there = self.c.at(psi)
+            there = self.c.at(psi, self.e)
             value = there.deviance - self.bottom, there.gradient
         except np.linalg.LinAlgError:
             value = np.inf, np.zeros(len(psi))
@@ -206,6 +208,22 @@ def _updated(b: Array, step: Array, turn: Array) -> Array:
     return np.asarray(made) if values[0] > 1e-8 * values[-1] else 2.0 * np.eye(len(b))
 
 
+@singledispatch
+def surface_of(model: FittedModel) -> Surface:  # type: ignore[type-arg]
+    """The deviance around a fitted model's estimates."""
+    raise NotImplementedError(type(model).__name__)
+
+
+@surface_of.register
+def _(model: GaussianModel) -> Surface:
+    return Surface(model.evaluation)
+
+
+@surface_of.register
+def _(model: GeneralizedModel) -> Surface:
+    return FullSurface(model.evaluation, model.found.hessian)
+
+
 def quantity_line(surface: Surface, q: Quantity) -> Line:
     """The way along a variance parameter."""
     inverse = 2.0 * np.linalg.pinv(surface.hessian, rcond=1e-10, hermitian=True)
@@ -232,7 +250,7 @@ def fixed_line(ml: Evaluation, column: int, surface: Surface) -> Line:
     c = ml.criterion
 
     def rise(t: float, start: Array) -> tuple[float, Array]:
-        found = descend(lambda theta: c.at(theta).hold(column, t), start, c.walls)
+        found = descend(lambda theta, near=None: c.at(theta).hold(column, t), start, c.walls)
         return float(found.deviance - ml.deviance), found.theta
 
     se = float(np.sqrt(ml.b_covariance[column, column]))

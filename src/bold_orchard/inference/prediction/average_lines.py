@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.estimation.gaussian import Fit
 from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
+from bold_orchard.inference.fit import Fit
 from bold_orchard.sentence.tree import columns_of
 
 Array = NDArray[Any]

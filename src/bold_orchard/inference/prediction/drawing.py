@@ -11,15 +11,16 @@ import pandas as pd
 from numpy.typing import NDArray
 
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import UnitCodes, covariate_columns, rebuild_parts
+from bold_orchard.design.build import covariate_columns, rebuild_parts
+from bold_orchard.design.design import UnitCodes
 from bold_orchard.design.lags import lag_calls
 from bold_orchard.design.validation import constant_inside
-from bold_orchard.diagnostics.residuals import linear_predictor, residuals
 from bold_orchard.errors import OrchardError, UsageError, nearest, shown, unknown_name
-from bold_orchard.estimation.gaussian import Fit
 from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
 from bold_orchard.inference.distributions import quantile_t
+from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import covariates
+from bold_orchard.inference.prediction.residuals import residuals
 from bold_orchard.inference.prediction.response_scale import grade_chances, outcome_mean, outcome_scale
 from bold_orchard.sentence.tree import columns_of
 
@@ -208,7 +209,7 @@ def _rows(fit: Fit, name: str, at: Array, ticks: tuple[str, ...], held: dict[str
 
 def _band(fit: Fit, rows: Array, constant: Array, confidence: float) -> dict[str, list[float]]:
     known = fit.known
-    if fit.design.family == "ordinal":  # the error of the thresholds belongs to that of a mean grade
+    if fit.design.graded:  # the error of the thresholds belongs to that of a mean grade
         made = [outcome_scale(fit, known, r, float(c), confidence) for r, c in zip(rows, constant)]
         return {"estimate": [m["outcome"] for m in made], "low": [m["outcome_ci"][0] for m in made],
                 "high": [m["outcome_ci"][1] for m in made]}  # fmt: skip
@@ -236,7 +237,7 @@ def against_rows(fit: Fit) -> list[dict[str, Any]]:
     """Observed and predicted, with the units' effects and without, for every row used (shares of trials)."""
     rest = residuals(fit)
     y = rest.fitted + rest.conditional
-    if fit.design.family == "ordinal":
+    if fit.design.graded:
         y = fit.design.y + 1.0
     return [
         {"row": int(row), "observed": float(o), "predicted": float(p), "predicted_average": float(a)}
@@ -247,10 +248,10 @@ def against_rows(fit: Fit) -> list[dict[str, Any]]:
 def tenths_of(fit: Fit) -> list[dict[str, Any]] | None:
     """For 0/1 outcomes and grades: mean predicted chance and observed share in tenths of the rows; else None."""
     design = fit.design
-    if design.family == "ordinal":
-        chances = grade_chances(fit, linear_predictor(fit))
+    if design.graded:
+        chances = grade_chances(fit, fit.model.linear_predictor())
         seen = {level: design.y == k for k, level in enumerate(design.levels)}
-    elif design.family == "binomial" and design.trials is None:
+    elif fit.model.family.reads == "two levels" and design.trials is None:
         name = design.levels[1] if design.levels else "1"
         chances, seen = {name: residuals(fit).fitted}, {name: design.y == 1}
     else:

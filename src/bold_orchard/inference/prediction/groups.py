@@ -6,10 +6,9 @@ from typing import Any
 
 import numpy as np
 
-from bold_orchard.diagnostics.residuals import unit_effects
 from bold_orchard.errors import OrchardError
-from bold_orchard.estimation.gaussian import Fit
 from bold_orchard.inference.distributions import quantile_t
+from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
 
 SCHEMA = "bold-orchard/groups/1"
@@ -27,7 +26,7 @@ def groups(fit: Fit, confidence: float = 0.95) -> dict[str, Any]:
     fixed = {r["term"]: r["estimate"] for r in fit.result["fixed"] if r["estimate"] is not None}
     width = quantile_t(confidence, None)
     out = []
-    for made in unit_effects(fit):
+    for made in fit.model.unit_effects():
         rows = []
         order = np.argsort(np.argsort(-made.effects[:, 0], kind="stable"), kind="stable")
         seen = np.bincount(design.blocks[made.unit].unit.codes, minlength=len(made.levels))

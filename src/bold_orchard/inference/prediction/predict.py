@@ -11,15 +11,16 @@ from numpy.typing import NDArray
 
 from bold_orchard.data.evaluate import evaluate
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import UnitCodes, covariate_columns, rebuild_parts, unit_codes
+from bold_orchard.design.build import covariate_columns, rebuild_parts, unit_codes
+from bold_orchard.design.design import UnitCodes
 from bold_orchard.design.lags import lag_calls, with_lags
 from bold_orchard.design.model_matrix import build_part
 from bold_orchard.design.transformations import Maker
 from bold_orchard.errors import OrchardError, UsageError, counted
-from bold_orchard.estimation.gaussian import Fit
-from bold_orchard.families import Data
+from bold_orchard.families.base import Data
 from bold_orchard.inference.distributions import quantile_t
-from bold_orchard.inference.prediction.response_scale import family_of, grade_chances, outcome_mean, outcome_slope
+from bold_orchard.inference.fit import Fit
+from bold_orchard.inference.prediction.response_scale import grade_chances, outcome_mean, outcome_slope
 from bold_orchard.likelihood.prediction_error import error_variance
 from bold_orchard.sentence.tree import Named, columns_of
 
@@ -79,12 +80,12 @@ def predict(
     df = None if fit.settings.df == "normal" else float(products.n - products.p)
     width = quantile_t(confidence, df) * se
     predicted = average + moved
-    if new_observation and not design.generalized:
+    if new_observation and design.additive:
         width = quantile_t(confidence, df) * np.sqrt(variance + _residual_variance(fit, used))
     low, high = predicted - width, predicted + width
     probabilities: dict[str, Array] = {}
-    if design.generalized:
-        if design.family == "ordinal":
+    if not design.additive:
+        if design.graded:
             probabilities = grade_chances(fit, predicted)
         ends = _drawn_ends(fit, used, predicted, se, confidence, seed) if new_observation else None
         se = se * np.abs(outcome_slope(fit, predicted))
@@ -142,7 +143,7 @@ def _residual_variance(fit: Fit, used: Table) -> Array:
 
 def _drawn_ends(fit: Fit, used: Table, eta: Array, se: Array, confidence: float, seed: int) -> tuple[Array, Array]:
     """Quantiles of outcomes drawn for each row, a share of the trials where there are trials."""
-    if fit.design.family == "ordinal":
+    if fit.design.graded:
         raise UsageError("--new-observation: of grades read the probabilities; leave it out")
     outcome, trials = fit.design.sentence.outcome, None
     if outcome.trials is not None:
@@ -151,13 +152,13 @@ def _drawn_ends(fit: Fit, used: Table, eta: Array, se: Array, confidence: float,
         trials = used.numbers(outcome.trials.name)
     column = fit.settings.options.weights
     weights = None if column is None else used.numbers(column)
-    extra, rng = fit.evaluation.extra, np.random.default_rng(seed)  # type: ignore[attr-defined]
+    extra, rng = fit.model.extra, np.random.default_rng(seed)
     ends = []
     for start in range(0, len(eta), ROWS_AT_ONCE):
         at = slice(start, start + ROWS_AT_ONCE)
         part = None if trials is None else trials[at]
         own = None if weights is None else weights[at]
-        family = family_of(fit).on(Data(np.zeros(len(eta[at])), part, own))
+        family = fit.model.family.on(Data(np.zeros(len(eta[at])), part, own))
         drawn = [family.draw(eta[at] + se[at] * rng.standard_normal(len(eta[at])), extra, rng) for _ in range(DRAWS)]
         made = np.quantile(drawn, [(1 - confidence) / 2, (1 + confidence) / 2], axis=0)
         ends.append(made if part is None else made / part)
@@ -183,7 +184,7 @@ def _outcome(fit: Fit, table: Table) -> Array:
     names = [c.name for c in columns_of(outcome)]
     if not all(table.has(n) for n in names):
         return np.full(len(table), np.nan)
-    if fit.design.family == "ordinal":
+    if fit.design.graded:
         labels = table.labels(names[0])
         place = {level: float(k) for k, level in enumerate(fit.design.levels, start=1)}
         return np.array([*(place.get(t, np.nan) for t in labels.texts), np.nan])[labels.codes]
@@ -249,8 +250,7 @@ def joint_error(fit: Fit, x: Array, blocks: list[tuple[Array, Array]]) -> Array:
     for clause, (level, z) in zip(design.clauses, blocks):
         back = np.linalg.inv(e.criterion.products.z_to_work[clause.block])
         columns.append((clause.block, level, back.T @ z.T))
-    eliminated = e.with_x if design.generalized else e.eliminated  # type: ignore[attr-defined]
-    return e.sigma2 * error_variance(eliminated, work_x, columns)
+    return np.asarray(e.sigma2 * error_variance(e.with_x, work_x, columns))
 
 
 def predict_document(
@@ -273,7 +273,7 @@ def predict_document(
         "df": fit.settings.df,
         "units": sorted(u.name for u in fit.design.units),
         "new_units": int((made.known == 0).any(axis=1).sum()),
-        "grades": list(fit.design.levels) if fit.design.family == "ordinal" else [],
+        "grades": list(fit.design.levels) if fit.design.graded else [],
         "rows": [
             {"row": int(r)} | {str(k): v for k, v in record.items()} for r, record in zip(table.row_numbers, records)
         ],
@@ -299,7 +299,7 @@ def _units_known(fit: Fit, known: Any) -> list[str]:
 
 
 def _grade_notes(fit: Fit) -> list[str]:
-    if fit.design.family != "ordinal":
+    if not fit.design.graded:
         return []
     levels = fit.design.levels
     return [

@@ -10,36 +10,30 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.estimation.gaussian import Fit
 from bold_orchard.families.ordinal import CURVES
+from bold_orchard.inference.coefficients.maximum_likelihood import thresholds
 from bold_orchard.inference.coefficients.precision import Precision
 from bold_orchard.inference.distributions import quantile_t
-from bold_orchard.inference.generalized import thresholds
+from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
 
 Array = NDArray[Any]
 NODES = 41
 
 
-def family_of(fit: Fit) -> Any:
-    """The family of a generalized fit."""
-    criterion: Any = fit.criterion
-    return criterion.family
-
-
 def outcome_mean(fit: Fit, eta: Array) -> Array:
     """The mean of the outcome at a linear predictor; of grades the mean grade."""
-    if fit.design.family == "ordinal":
+    if fit.design.graded:
         return _mean_grade(np.stack(list(grade_chances(fit, eta).values()), axis=-1))
-    return np.asarray(family_of(fit).mean(eta)) if fit.design.generalized else eta
+    return np.asarray(fit.model.family.mean(eta))
 
 
 def outcome_slope(fit: Fit, eta: Array) -> Array:
     """Derivative of ``outcome_mean``."""
-    if fit.design.family == "ordinal":
+    if fit.design.graded:
         cuts = _thresholds(fit)
         return np.asarray(CURVES[fit.design.link][1](cuts - np.asarray(eta)[..., None])[0].sum(axis=-1))
-    return np.asarray(family_of(fit).mean_slope(eta)) if fit.design.generalized else np.ones_like(eta)
+    return np.asarray(fit.model.family.mean_slope(eta))
 
 
 def grade_chances(fit: Fit, eta: Array) -> dict[str, Array]:
@@ -49,10 +43,9 @@ def grade_chances(fit: Fit, eta: Array) -> dict[str, Array]:
 
 def _thresholds(fit: Fit) -> Array:
     """The thresholds as reported: the search's own belong to centred columns."""
-    point: Any = fit.evaluation
-    kept = point.criterion.products.standard.kept
-    shift = sum(b * float(fit.design.fixed.values[k].mean()) for b, k in zip(point.b, kept))
-    return np.asarray(family_of(fit).thresholds(point.extra) + shift)
+    family: Any = fit.model.family
+    shift = sum(b * float(fit.design.fixed.values[k].mean()) for b, k in zip(fit.evaluation.b, fit.model.kept))
+    return np.asarray(family.thresholds(fit.model.extra) + shift)
 
 
 def _chances(fit: Fit, cuts: Array, eta: Array) -> Array:
@@ -87,9 +80,9 @@ def random_variance(fit: Fit) -> float:
 def latent(fit: Fit, known: Any, row: Array, constant: float) -> tuple[float, float]:
     """The linear predictor and its standard error; of grades less the mean of the thresholds, since its own origin is free."""
     mean = float(row @ known.e.b) + constant
-    if fit.design.family != "ordinal":
+    if not fit.design.graded:
         return mean, known.se(row)
-    cuts, joint = thresholds(fit.design, known.e, known)
+    cuts, joint = thresholds(known)
     whole = np.concatenate([np.full(len(cuts), -1.0 / len(cuts)), row])
     return mean - float(cuts.mean()), float(np.sqrt(max(float(whole @ joint @ whole), 0.0)))
 
@@ -97,12 +90,12 @@ def latent(fit: Fit, known: Any, row: Array, constant: float) -> tuple[float, fl
 def outcome_scale(fit: Fit, known: Precision, row: Array, constant: float, confidence: float) -> dict[str, Any]:
     """``outcome`` and its interval for an average unit, ``population`` averaged over units; of grades ``chances`` too."""
     eta = np.array(float(row @ known.e.b) + constant)
-    if fit.design.family == "ordinal":
+    if fit.design.graded:
         return _grades_scale(fit, known, row, eta, confidence)
     se = known.se(row)
     width = quantile_t(confidence, known.df(row[None, :])) * se
     mean, low, high = (float(outcome_mean(fit, v)) for v in (eta, eta - width, eta + width))
-    average = float(population_mean(family_of(fit).mean, eta, random_variance(fit)))
+    average = float(population_mean(fit.model.family.mean, eta, random_variance(fit)))
     low, high = min(low, high), max(low, high)
     return {"outcome": number(mean), "outcome_se": number(abs(float(outcome_slope(fit, eta))) * se),
             "outcome_ci": [number(low), number(high)], "population": number(average)}  # fmt: skip
@@ -129,7 +122,7 @@ def _grades_scale(fit: Fit, known: Precision, row: Array, eta: Array, confidence
 
 def _grade_moments(fit: Fit, known: Any, row: Array, eta: Array) -> tuple[Array, Array, Array]:
     """Chances and mean grade (grades + 1,), their slopes in (thresholds, b), and the covariance of these."""
-    cuts, joint = thresholds(fit.design, known.e, known)
+    cuts, joint = thresholds(known)
     chances = _chances(fit, cuts, eta)
     density = CURVES[fit.design.link][1](cuts - eta)[0]
     m, grades = len(cuts), len(chances)
@@ -158,7 +151,7 @@ def outcome_difference(
 ) -> dict[str, Any]:
     """The difference of two means on the outcome's scale for an average unit, its error by the delta method."""
     etas = [np.array(float(r @ known.e.b) + c) for r, c in zip(rows, constants)]
-    if fit.design.family == "ordinal":
+    if fit.design.graded:
         (one, slope_one, joint), (two, slope_two, _) = (_grade_moments(fit, known, r, e) for r, e in zip(rows, etas))
         difference, slope = float(one[-1] - two[-1]), slope_one[-1] - slope_two[-1]
         se = float(np.sqrt(max(float(slope @ joint @ slope), 0.0)))
@@ -177,8 +170,8 @@ def average_effects(fit: Fit) -> list[dict[str, Any]]:
     A two-valued column is switched from its low to its high value in every row; of others the slope is averaged. The
     unit-specific figure keeps each row at its unit's average (effect zero), the other integrates over units.
     """
-    design, e, family = fit.design, fit.evaluation, family_of(fit)
-    if design.family == "ordinal":
+    design, e, family = fit.design, fit.evaluation, fit.model.family
+    if design.graded:
         return []
     kept, variance = e.criterion.products.standard.kept, random_variance(fit)
     x = np.column_stack([design.fixed.values[k] for k in kept])

@@ -8,16 +8,15 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.design.build import Design
+from bold_orchard.design.design import Design
 from bold_orchard.design.validation import constant_inside, is_nested
-from bold_orchard.estimation.gaussian import Fit
 from bold_orchard.inference.comparison.compare import same_question, same_rows, variance_explained
 from bold_orchard.inference.distributions import quantile_t
-from bold_orchard.inference.intervals.intervals import Progress, covariance_of, profiled_quantities
+from bold_orchard.inference.fit import Fit
+from bold_orchard.inference.intervals.intervals import Progress, profiled_quantities
 from bold_orchard.inference.prediction.response_scale import random_variance
 from bold_orchard.inference.summary import number, residual_variance
-from bold_orchard.inference.variances.information import full_gradient
-from bold_orchard.inference.variances.quantities import Effects, point_of, quantities
+from bold_orchard.inference.variances.quantities import Effects, quantities
 from bold_orchard.likelihood.gaussian import Evaluation
 
 Array = NDArray[Any]
@@ -38,9 +37,8 @@ def components(
     """
     e, design = fit.evaluation, fit.design
     rows = _entries(fit)
-    covariance = covariance_of(fit)
-    slope = e.gradient if design.generalized else full_gradient(e)
-    step = -0.5 * covariance @ slope
+    covariance = fit.known.parameter_covariance
+    step = -0.5 * covariance @ e.psi_slope
     gradients = _gradients(fit, rows)
     total = sum(r["part"] for r in rows)
     z = quantile_t(confidence, None)
@@ -53,7 +51,7 @@ def components(
         zero = row["kind"] == "variance" and row["estimate"] == 0
         made = _row(row, None if zero or se == 0 else se, z, row["part"] / total, boundary)
         out.append(made | {"change": number(float(slope @ step))})
-    out += _dispersion(fit, covariance, z) if design.generalized else _parameters(fit, covariance, z)
+    out += _parameters(fit, covariance, z) if design.additive else _dispersion(fit, covariance, z)
     notes = list(fit.result["warnings"])
     if method == "profile":
         _profile_ends(fit, out, confidence, progress, notes)
@@ -69,7 +67,7 @@ def components(
         "components": out,
         "icc": _icc(fit, rows, total),
         "r2": r_squared(fit),
-        "latent_variance": rows[-1]["estimate"] if design.generalized else None,
+        "latent_variance": None if design.additive else rows[-1]["estimate"],
         "against": None if against is None else against.name,
         "reduction": reduction,
         "notes": notes,
@@ -123,10 +121,10 @@ def _entries(fit: Fit) -> list[dict[str, Any]]:
             rows.append(base | {"kind": "covariance", "term": names[i], "term2": names[j], "estimate": g[i, j], "at": (at + i, at + j),
                                 "part": 2 * means[i] * means[j] * g[i, j], "size": None, "sd": None,
                                 "correlation": g[i, j] / sd if sd > 0 else None})  # fmt: skip
-    if design.generalized:
-        v, kind = latent_variance(fit), "latent"
-    else:
+    if design.additive:
         v, kind = residual_variance(design, e.criterion, e.theta[e.criterion.phi], e.sigma2), "residual"
+    else:
+        v, kind = latent_variance(fit), "latent"
     rows.append({"group": "residual", "unit": None, "kind": kind, "term": "residual", "term2": None, "estimate": v,
                  "at": None, "part": v, "size": 1.0, "sd": np.sqrt(v), "correlation": None})  # fmt: skip
     return rows
@@ -194,7 +192,7 @@ def root_mean_square(values: Array) -> float:
 def _gradients(fit: Fit, rows: list[dict[str, Any]]) -> list[Array]:
     """Derivative of each component in psi (theta, phi, log sigma^2; all parameters of a generalized fit)."""
     design, e = fit.design, fit.evaluation
-    psi, effects = point_of(e), {c.block: Effects(fit.criterion, c.block) for c in design.clauses}
+    psi, effects = e.psi, {c.block: Effects(fit.criterion, c.block) for c in design.clauses}
     out = []
     for row in rows:
         g = np.zeros(len(psi))
@@ -227,7 +225,7 @@ def _dispersion(fit: Fit, covariance: Array, z: float) -> list[dict[str, Any]]:
     if value is None:
         return []
     at = criterion.extra.start
-    log_se = float(np.sqrt(max(covariance[at, at], 0.0))) * (2.0 if fit.design.family == "gaussian" else 1.0)
+    log_se = float(np.sqrt(max(covariance[at, at], 0.0))) * fit.model.family.dispersion_power
     blank = dict.fromkeys(("term2", "sd", "correlation", "share", "sd_in_outcome", "change"))
     factor = float(np.exp(min(z * log_se, 700.0)))
     return [{"group": "residual", "kind": "parameter", "term": "dispersion", "estimate": value, "se": value * log_se,
@@ -270,5 +268,5 @@ def r_squared(fit: Fit) -> dict[str, float | None]:
     for b, column in zip(e.b, kept):
         predicted += b * design.fixed.values[column]
     fixed, random = float(predicted.var(ddof=1)), random_variance(fit)
-    total = fixed + random + (latent_variance(fit) if design.generalized else e.sigma2)
+    total = fixed + random + (e.sigma2 if design.additive else latent_variance(fit))
     return {"marginal": number(fixed / total), "conditional": number((fixed + random) / total)}

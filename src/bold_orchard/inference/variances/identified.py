@@ -11,11 +11,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.design.build import Design
-from bold_orchard.inference.coefficients.precision import linear_moments
-from bold_orchard.likelihood.expected_information import MOST_EFFECTS, widest
+from bold_orchard.design.design import Design
+from bold_orchard.likelihood.expected_information import MOST_EFFECTS, linear_moments, widest
 from bold_orchard.likelihood.gaussian import Evaluation
-from bold_orchard.optimize.newton import Found
+from bold_orchard.optimize.protocol import OptimizeResult
 
 Array = NDArray[Any]
 SUSPECT = 1e-2  # fall of the deviance that a change of a parameter by its own size would promise
@@ -25,7 +24,7 @@ EMPTY = 1e-12  # of the information on the residual, the variances in units of i
 IN = 0.02  # weight in a flat direction from which a component belongs to it
 
 
-def flat_components(design: Design, found: Found[Evaluation]) -> str | None:
+def flat_components(design: Design, found: OptimizeResult[Evaluation]) -> str | None:
     """A sentence that names the components no rows of this design can tell apart, or None."""
     e = found.point
     c = e.criterion
@@ -42,7 +41,7 @@ def flat_components(design: Design, found: Found[Evaluation]) -> str | None:
     return None if direction is None else _words(design, e, direction)
 
 
-def _suspicious(found: Found[Evaluation]) -> bool:
+def _suspicious(found: OptimizeResult[Evaluation]) -> bool:
     e, c = found.point, found.point.criterion
     free = ~(c.bounded & (np.abs(e.theta) <= 0.0))
     if not free.any():
@@ -78,7 +77,7 @@ def _null_of_information(e: Evaluation) -> Array | None:
     return direction / float(np.abs(direction).max())
 
 
-def _null_of_hessian(found: Found[Evaluation]) -> Array | None:
+def _null_of_hessian(found: OptimizeResult[Evaluation]) -> Array | None:
     """The same from the search's Hessian, for models inside their bounds only; phi stand in the residual's place."""
     e, c = found.point, found.point.criterion
     if not len(found.hessian) or (np.abs(e.theta[c.bounded]) < 1e-6).any():

@@ -8,14 +8,17 @@ from __future__ import annotations
 import itertools
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
-from functools import partial
+from functools import partial, singledispatch
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.design.build import Clause, Design
-from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.design.design import Clause, Design
+from bold_orchard.estimation.gaussian import GaussianModel
+from bold_orchard.estimation.generalized import GeneralizedModel
+from bold_orchard.estimation.model import FittedModel
+from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import residual_variance
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
 
@@ -59,13 +62,6 @@ class Quantity:
         return self.both(psi)[1]
 
 
-def point_of(e: Evaluation) -> Array:
-    """psi of an evaluation, (m + 1,); all parameters of a generalized one."""
-    if not isinstance(e.criterion, Criterion):
-        return np.asarray(e.theta)
-    return e.theta if e.criterion.absolute else np.append(e.theta, np.log(e.sigma2))
-
-
 def theta_of(c: Criterion, psi: Array) -> tuple[Array, float]:
     """The criterion's own parameters and sigma^2."""
     return (psi if c.absolute else psi[:-1]), float(np.exp(psi[-1]))
@@ -74,9 +70,9 @@ def theta_of(c: Criterion, psi: Array) -> tuple[Array, float]:
 class Effects:
     """The covariance of one unit's effects on the user's scale and its slopes, at the point last asked for."""
 
-    def __init__(self, c: Criterion, block: int) -> None:
+    def __init__(self, c: Any, block: int) -> None:
         self.c, self.structure, self.place = c, c.structures[block], c.slices[block]
-        self.profiled = isinstance(c, Criterion)  # a generalized criterion has no residual variance of its own
+        self.profiled = c.profiled
         self.back = np.linalg.inv(c.products.z_to_work[block])
         self._last: tuple[bytes, Array, Array] | None = None
 
@@ -120,8 +116,28 @@ class Effects:
 def quantities(fit: Fit, covariances: bool = False) -> list[Quantity]:
     """Every SD and correlation (or covariance) in the order of the sentence, the residual's parameters last."""
     out = [q for clause in fit.design.clauses for q in _of_clause(fit, clause, covariances)]
-    own = _of_family(fit) if fit.design.generalized else _of_residual(fit.design, fit.criterion, fit.evaluation)
-    return [*out, *own]
+    return [*out, *_own(fit.model)]
+
+
+@singledispatch
+def _own(model: FittedModel) -> Iterator[Quantity]:  # type: ignore[type-arg]
+    """Parameters that belong to no unit: of the residual, or of the family."""
+    raise NotImplementedError(type(model).__name__)
+
+
+@_own.register
+def _(model: GaussianModel) -> Iterator[Quantity]:
+    return _of_residual(model.design, model.criterion, model.evaluation)
+
+
+@_own.register
+def _(model: GeneralizedModel) -> Iterator[Quantity]:
+    """The dispersion, on a logarithmic scale."""
+    c = model.criterion
+    if c.family.dispersion_meaning is not None:
+        at = c.extra.start
+        yield Quantity("dispersion", "dispersion", "residual", "dispersion", None, partial(_entry, at=at, scale=1.0),
+                       lambda t: float(c.family.dispersion(np.array([t])) or 0.0))  # fmt: skip
 
 
 def fixed_quantities(fit: Fit) -> list[Quantity]:
@@ -130,7 +146,7 @@ def fixed_quantities(fit: Fit) -> list[Quantity]:
     known: Any = fit.known
     names = [fit.design.fixed.names[k] for k in c.products.standard.kept]
     out = []
-    if fit.design.family == "ordinal":
+    if fit.design.graded:
         means = np.array([fit.design.fixed.values[k].mean() for k in c.products.standard.kept])
         for j, (low, high) in enumerate(itertools.pairwise(fit.design.levels)):
 
@@ -150,15 +166,6 @@ def fixed_quantities(fit: Fit) -> list[Quantity]:
 
 def _combination(psi: Array, row: Array) -> tuple[float, Array]:
     return float(row @ psi), row
-
-
-def _of_family(fit: Fit) -> Iterator[Quantity]:
-    """The dispersion of a generalized fit, on a logarithmic scale."""
-    c: Any = fit.criterion
-    if c.family.n_extra == 1 and fit.design.family != "ordinal":
-        at = c.extra.start
-        yield Quantity("dispersion", "dispersion", "residual", "dispersion", None, partial(_entry, at=at, scale=1.0),
-                       lambda t: float(c.family.dispersion(np.array([t]))))  # fmt: skip
 
 
 def _of_clause(fit: Fit, clause: Clause, covariances: bool) -> Iterator[Quantity]:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from functools import cached_property
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -12,20 +12,19 @@ from numpy.typing import NDArray
 from bold_orchard.crossproducts.elimination import Backward, Eliminated, backward, eliminate
 from bold_orchard.crossproducts.substitution import solve
 from bold_orchard.likelihood.average_information import quadratic_forms
-
-if TYPE_CHECKING:
-    from bold_orchard.likelihood.laplace.criterion import Laplace, Mode
+from bold_orchard.likelihood.laplace.layout import Effects
+from bold_orchard.likelihood.laplace.mode import Mode, ModeFinder
 
 Array = NDArray[Any]
 STALE = 0.1
-Effects = dict[int, Array]
 
 
 class LaplacePoint:
     """Everything at one point; the costly parts are made when first asked for."""
 
-    def __init__(self, criterion: Laplace, theta: Array, mode: Mode) -> None:
+    def __init__(self, criterion: ModeFinder, theta: Array, mode: Mode, near: LaplacePoint | None = None) -> None:
         self.criterion, self.theta, self.mode = criterion, theta, mode
+        self._known = None if near is None else near.own_rows_known
 
     @cached_property
     def factors(self) -> list[Array]:
@@ -43,14 +42,17 @@ class LaplacePoint:
         return backward(self.mode.eliminated, np.zeros((1, 1)), inverses=True)
 
     @cached_property
+    def leverages(self) -> Array:
+        """z' A^-1 z of every row, (n,)."""
+        return self.criterion.rows.leverage(self.mode.products, self.reverse)
+
+    @cached_property
     def pulls(self) -> tuple[Array, Array, Effects]:
         """Half the leverages' pull s on eta (n,), Z K Z's (n,), and a = A^-1 Lambda' Z's per unit."""
         c, mode = self.criterion, self.mode
-        h = c.rows.leverage(mode.products, self.reverse)
-        s = -0.5 * h * mode.rows[3]
+        s = -0.5 * self.leverages * mode.rows[3]
         kept, effects = solve(mode.eliminated, c.rows.to_stages(mode.products, c.rows.pull(s)))
         across = c.rows.spread(c.rows.from_stages(mode.products, effects))
-        self.leverages = h
         return s, across, c.unscored(mode.products, self.factors, kept)
 
     @cached_property
@@ -81,10 +83,6 @@ class LaplacePoint:
         units = self.criterion.rows.units
         return {f: x if units[f].mix is None else x @ units[f].mix for f, x in values.items()}
 
-    def anchor(self) -> None:
-        """Let the next mode be sought from this one."""
-        self.criterion.last = self.mode.v
-
     def along(self, i: int) -> Callable[[float], LaplacePoint]:
         """h -> the point with parameter i moved by h, its mode followed along a straight line (good to h^2, evenly)."""
         drift = self._drift(i)
@@ -92,10 +90,9 @@ class LaplacePoint:
         def moved(h: float) -> LaplacePoint:
             theta = self.theta.copy()
             theta[i] += h
-            kept, self.criterion.last = self.criterion.last, {f: v + h * drift[f] for f, v in self.mode.v.items()}
-            made = self.criterion.at(theta, np.inf)
-            self.criterion.last = kept
-            return made
+            start = {f: v + h * drift[f] for f, v in self.mode.v.items()}
+            with np.errstate(all="ignore"):
+                return type(self)(self.criterion, theta, self.criterion.mode(theta, start, np.inf), self)
 
         return moved
 
@@ -147,23 +144,32 @@ class LaplacePoint:
         if directions:
             inverse = np.linalg.inv(xx) if c.p else xx
             hessian[c.theta, c.theta] += quadratic_forms(e, directions, inverse)
-        hessian[c.extra] = self._own_rows()
+        hessian[c.extra] = self._own_rows
         hessian[:, c.extra] = hessian[c.extra].T
         at = c.extra
         hessian[at, at] = (hessian[at, at] + hessian[at, at].T) / 2
         return hessian
 
+    @cached_property
     def _own_rows(self) -> Array:
-        """Rows of the family's own parameters, (n_extra, m), by differences; kept for points near by."""
-        c = self.criterion
-        if c.own_rows is None or np.abs(self.theta - c.own_rows[0]).max() > STALE:
-            h, rows = 1e-4, []
-            for i in range(c.extra.start, c.extra.stop):
-                moved = self.theta.copy()
-                moved[i] += h
-                rows.append((c.at(moved).gradient - self.gradient) / h)
-            c.own_rows = self.theta, np.array(rows).reshape(-1, len(self.theta))
-        return c.own_rows[1]
+        """Rows of the family's own parameters, (n_extra, m), by differences; those of a point near by serve as well."""
+        if self._known is not None and np.abs(self.theta - self._known[0]).max() <= STALE:
+            return self._known[1]
+        c, h, rows = self.criterion, 1e-4, []
+        for i in range(c.extra.start, c.extra.stop):
+            moved = self.theta.copy()
+            moved[i] += h
+            there = type(self)(c, moved, c.mode(moved, self.mode.v, self.mode.close), self)
+            rows.append((there.gradient - self.gradient) / h)
+        return np.array(rows).reshape(-1, len(self.theta))
+
+    @property
+    def own_rows_known(self) -> tuple[Array, Array] | None:
+        """Where such rows were made last on the way here, and those rows."""
+        made = self.__dict__.get("_own_rows")
+        if made is None or (self._known is not None and made is self._known[1]):
+            return self._known
+        return self.theta, made
 
     @cached_property
     def forced(self) -> Effects:
@@ -176,6 +182,15 @@ class LaplacePoint:
     # -- results on the user's scale
 
     sigma2 = 1.0
+
+    @property
+    def psi(self) -> Array:
+        """All parameters, coefficients included, (m,)."""
+        return self.theta
+
+    @property
+    def psi_slope(self) -> Array:
+        return self.gradient
 
     @property
     def extra(self) -> Array:

@@ -9,15 +9,15 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from numpy.typing import NDArray
 
-from bold_orchard.design.build import UnitCodes
+from bold_orchard.design.design import UnitCodes
 from bold_orchard.diagnostics.autocorrelation import times
 from bold_orchard.diagnostics.checks import Checked
 from bold_orchard.diagnostics.influence import Influence
 from bold_orchard.diagnostics.normality import normal_scores
-from bold_orchard.diagnostics.residuals import UnitEffects
 from bold_orchard.diagnostics.within_units import units_of
 from bold_orchard.errors import UsageError
-from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.estimation.model import UnitEffects
+from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import covariates
 from bold_orchard.reporting.figures.panels import against, box, histogram, qq
 from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, PALETTE, PLUM, canvas, name_places, short
@@ -51,10 +51,10 @@ class _Words:
     """What the axes are called."""
 
     def __init__(self, fit: Fit) -> None:
-        quantile = fit.design.generalized
+        quantile = not fit.design.additive
         self.outcome = fit.design.outcome
         self.standardised = "quantile residual" if quantile else "standardised residual"
-        self.fitted = f"fitted {self.outcome}" if fit.design.family != "ordinal" else f"mean grade of {self.outcome}"
+        self.fitted = f"fitted {self.outcome}" if not fit.design.graded else f"mean grade of {self.outcome}"
 
 
 def _overview(fit: Fit, checked: Checked) -> Figure:

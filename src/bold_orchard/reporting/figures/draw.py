@@ -10,7 +10,7 @@ from matplotlib.collections import LineCollection
 from matplotlib.figure import Figure
 from numpy.typing import NDArray
 
-from bold_orchard.estimation.gaussian import Fit
+from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.drawing import UnitLines, places
 from bold_orchard.reporting.figures.panels import cloud
 from bold_orchard.reporting.figures.style import BARK, LEAF, PALETTE, PLUM, SKY, canvas, name_places, short
@@ -29,15 +29,15 @@ def observed(fit: Fit) -> Array:
     design = fit.design
     if design.trials is not None:
         return np.asarray(design.y / design.trials)
-    if design.family == "ordinal":
+    if design.graded:
         return np.asarray(design.y + 1.0)
-    return design.y if design.offset is None or design.generalized else design.y + design.offset
+    return design.outcome_values
 
 
 def _label(fit: Fit) -> str:
     """What stands on the axis of the outcome."""
     outcome = fit.design.outcome
-    if fit.design.family == "ordinal":
+    if fit.design.graded:
         levels = fit.design.levels
         return f"mean grade of {outcome} (1 = {levels[0]}, {len(levels)} = {levels[-1]})"
     if fit.design.levels:

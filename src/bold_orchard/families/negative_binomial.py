@@ -1,4 +1,4 @@
-"""Counts: Poisson and negative binomial, log link."""
+"""Counts that vary more than a Poisson law allows."""
 
 from __future__ import annotations
 
@@ -8,48 +8,12 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Data, Family
+from bold_orchard.families.links import TOP
+from bold_orchard.families.poisson import Poisson
 
 Array = NDArray[Any]
-TOP, LARGE = 700.0, 1e4
-
-
-class Poisson(Family):
-    """l = y eta - mu - log y!, mu = exp(eta)."""
-
-    name = "poisson"
-    links = ("log",)
-
-    def __init__(self, link: str, data: Data) -> None:
-        super().__init__(link, data)
-        self.constant = special.gammaln(self.y + 1.0)
-
-    def start(self) -> tuple[Array, Array]:
-        return np.log(self.y + 0.5), np.zeros(0)
-
-    def derivatives(self, eta: Array, extra: Array) -> tuple[Array, Array, Array, Array]:
-        mu, w = np.exp(np.minimum(eta, TOP)), self.weights
-        slope = -(w * mu)
-        return w * (self.y * eta - mu - self.constant), w * (self.y - mu), slope, slope
-
-    def mean(self, eta: Array) -> Array:
-        return np.exp(np.minimum(eta, TOP))
-
-    mean_slope = mean
-
-    def variance(self, eta: Array, extra: Array) -> Array:
-        return self.mean(eta)
-
-    def draw(self, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
-        return rng.poisson(self.mean(eta)).astype(float)
-
-    def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
-        mu = self.mean(eta)
-        return np.where(y <= 0, 0.0, special.pdtr(np.maximum(y - 1, 0), mu)), special.pdtr(y, mu)
-
-    def latent_variance(self, eta: Array, extra: Array) -> float:
-        """trigamma of the mean: the variance of the logarithm on the observation level."""
-        return float(special.polygamma(1, self.mean(eta)))
+LARGE = 1e4  # theta from which a difference of digammas would lose more digits than the series
+RUN_AWAY = float(np.log(1e5))  # theta from which counts vary no more than Poisson ones
 
 
 class NegativeBinomial(Poisson):
@@ -57,6 +21,8 @@ class NegativeBinomial(Poisson):
 
     name = "negative-binomial"
     extra_names = ("log theta",)
+    limits = ("poisson",)
+    dispersion_meaning = "theta, variance = mean + mean²/theta"
 
     def start(self) -> tuple[Array, Array]:
         mean, var = float(self.y.mean()), float(self.y.var())
@@ -78,6 +44,9 @@ class NegativeBinomial(Poisson):
         d1 = (y - mu) * mu / total**2
         d2 = -mu * ((y + 2 * theta) * total - 2 * (y + theta) * theta) / total**3
         return [(w * theta * value, w * theta * d1, w * theta * d2)]
+
+    def lost(self, extra: Array) -> NDArray[np.bool_]:
+        return np.asarray(extra > RUN_AWAY)
 
     def dispersion(self, extra: Array) -> float:
         return float(np.exp(extra[0]))

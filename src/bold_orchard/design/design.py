@@ -1,0 +1,134 @@
+"""What the likelihood and the printed result need of a sentence on a table: response, X, the blocks of Z, unit codes."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.data.table import Labels, Table
+from bold_orchard.design.model_matrix import Part
+from bold_orchard.design.residual import ResidualPart
+from bold_orchard.design.transformations import Category, Maker
+from bold_orchard.families import family_of
+from bold_orchard.sentence import tree
+
+Array = NDArray[Any]
+
+
+@dataclass(frozen=True)
+class Options:
+    """Choices that shape the design: baselines by column, covariates to fill, weights, family and link, force."""
+
+    baselines: dict[str, str] = field(default_factory=dict)
+    fill_mean: tuple[str, ...] = ()
+    weights: str | None = None
+    family: str | None = None
+    force: bool = False
+    link: str | None = None
+    success: str | None = None
+    grades: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
+class UnitCodes:
+    """Levels of one unit over the rows used: ``codes`` (n,); texts such as '3 in north'."""
+
+    name: str
+    codes: NDArray[np.intp]
+    size: int
+    parts: tuple[tuple[Labels, NDArray[np.intp]], ...]
+    labels: tuple[str, ...] = ()
+
+    @cached_property
+    def texts(self) -> list[str]:
+        if self.labels:
+            return list(self.labels)
+        columns = [[labels.texts[i] for i in index.tolist()] for labels, index in self.parts]
+        return [" in ".join(t) for t in zip(*columns)]
+
+    @cached_property
+    def counts(self) -> NDArray[np.intp]:
+        """Rows per level, (size,)."""
+        return np.bincount(self.codes, minlength=self.size)
+
+
+@dataclass(frozen=True)
+class Clause:
+    """One ``each`` clause: its columns of Z and its structure.
+
+    ``unit`` is its place among the design's units; ``block`` and ``columns`` say which random unit of the likelihood
+    holds it and where. ``given`` is a factor of the covariance between its terms that is not estimated.
+    """
+
+    unit: int
+    part: Part
+    structure: tree.Structure
+    block: int
+    columns: slice
+    given: Array | None = None
+
+
+@dataclass(frozen=True)
+class Block:
+    """A random unit of the likelihood: levels, and the factor ``mix`` of a known covariance between them, or None."""
+
+    unit: UnitCodes
+    mix: Array | None = None
+
+
+@dataclass(frozen=True)
+class Design:
+    """Everything the likelihood and the printed result need; ``table`` holds the rows used only."""
+
+    sentence: tree.Sentence
+    table: Table
+    y: Array
+    fixed: Part
+    offset: Array | None
+    weights: Array | None
+    units: tuple[UnitCodes, ...]
+    clauses: tuple[Clause, ...]
+    blocks: tuple[Block, ...]
+    residual: ResidualPart
+    memory: dict[str, Any]
+    rows: dict[str, Any]
+    notes: tuple[str, ...]
+    meanings: dict[str, str]
+    family: str = "gaussian"
+    link: str = "identity"
+    trials: Array | None = None
+    levels: tuple[str, ...] = ()
+    warnings: tuple[str, ...] = ()
+
+    @property
+    def additive(self) -> bool:
+        """Whether the outcome is the linear predictor plus a residual: gaussian with the identity link."""
+        return family_of(self.family, self.link).additive
+
+    @property
+    def graded(self) -> bool:
+        """Whether the outcome is one of several ordered grades, ``levels``."""
+        return family_of(self.family).reads == "grades"
+
+    @property
+    def outcome_values(self) -> Array:
+        """The outcome as it was measured, (n,): ``y`` with the offset that was taken off it."""
+        return self.y if self.offset is None or not self.additive else self.y + self.offset
+
+    def categories(self) -> list[tuple[str, Category]]:
+        """Categories of the fixed part: the factor as written, and its coding."""
+        maker = Maker(self.table, self.memory, learn=False)
+        made = {f.written: (str(f), maker.make(f)) for t in self.fixed.terms for f in t.factors}
+        return [(name, m) for name, m in made.values() if isinstance(m, Category)]
+
+    def coded_columns(self) -> dict[str, str]:
+        """Columns that stand in the fixed part as categories, with the factor as written: week -> category(week)."""
+        return {c.column: name for name, c in self.categories()}
+
+    @property
+    def outcome(self) -> str:
+        return str(self.sentence.outcome)

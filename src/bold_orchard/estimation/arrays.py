@@ -1,0 +1,116 @@
+"""A design as arrays: the distinct columns of X and Z, unit codes, and the covariance of the residuals."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.covariance import STRUCTURES, Given, Structure
+from bold_orchard.covariance.residuals.rows import (
+    AR1,
+    ExchangeableBands,
+    ExchangeableRows,
+    Independent,
+    RowCovariance,
+    Spread,
+    UnstructuredRows,
+)
+from bold_orchard.crossproducts.arrays import Arrays, RandomBlock, RandomUnit
+from bold_orchard.design.design import Clause, Design
+from bold_orchard.design.model_matrix import Part
+from bold_orchard.design.residual import ResidualPart
+from bold_orchard.errors import OrchardError
+
+Array = NDArray[Any]
+MOST_IN_UNIT = 200
+
+
+def row_order(residual: ResidualPart) -> Array | None:
+    """Rows sorted by unit and time, as a residual covariance needs them; None when there is none."""
+    if residual.codes is None:
+        return None
+    return np.lexsort((residual.codes,) if residual.time is None else (residual.time, residual.codes))
+
+
+def to_arrays(design: Design) -> Arrays:
+    """The design as arrays; with correlated residuals the rows stand sorted by unit and time."""
+    residual = design.residual
+    order = row_order(residual)
+
+    def sort(values: Array) -> Array:
+        return values if order is None else values[order]
+
+    distinct = _Distinct()
+    x = distinct.numbers(design.fixed)
+    units = []
+    for index, block in enumerate(design.blocks):
+        parts = tuple(_random_block(c, distinct.numbers(c.part)) for c in design.clauses if c.block == index)
+        units.append(RandomUnit(sort(block.unit.codes), block.unit.size, parts, block.mix))
+    return Arrays(
+        y=sort(design.y),
+        columns=tuple(sort(c) for c in distinct.columns),
+        x=x,
+        intercept=design.fixed.intercept,
+        units=tuple(units),
+        weights=None if design.weights is None else sort(design.weights),
+        rows=_row_covariance(residual, len(design.y), sort),
+        within=None if residual.codes is None else sort(residual.codes),
+    )
+
+
+class _Distinct:
+    """The distinct columns of all parts; those of one name are one wherever they hold the same values."""
+
+    def __init__(self) -> None:
+        self.columns: list[Array] = []
+        self.named: dict[str, list[int]] = {}
+
+    def numbers(self, part: Part) -> tuple[int, ...]:
+        return tuple(self._number(name, values) for name, values in zip(part.names, part.values))
+
+    def _number(self, name: str, values: Array) -> int:
+        known = self.named.setdefault(name, [])
+        for k in known:
+            if self.columns[k] is values or np.array_equal(self.columns[k], values):
+                return k
+        known.append(len(self.columns))
+        self.columns.append(values)
+        return known[-1]
+
+
+def _random_block(clause: Clause, columns: tuple[int, ...]) -> RandomBlock:
+    size = len(clause.part.names)
+    if clause.given is not None:
+        structure: Structure = Given(size, tuple(map(tuple, clause.given.tolist())))
+    else:
+        structure = STRUCTURES["unstructured" if clause.structure.kind == "known" else clause.structure.kind](size)
+    return RandomBlock(columns, structure, clause.part.constant)
+
+
+def _row_covariance(residual: ResidualPart, n: int, sort: Callable[[Array], Array]) -> RowCovariance | None:
+    """The residual covariance over the sorted rows; None for equal, independent residuals."""
+    made: RowCovariance | None = None
+    if residual.codes is not None:
+        codes = sort(residual.codes)
+        first = np.append(True, np.diff(codes) != 0)
+        starts = np.flatnonzero(first)
+        if residual.kind == "ar1" and residual.time is not None:
+            time = sort(residual.time)
+            made = AR1(np.where(first, np.nan, np.diff(time, prepend=time[0])))
+        elif residual.kind == "unstructured" and residual.time is not None:
+            made = UnstructuredRows(sort(residual.time), starts, list(residual.labels))
+        else:
+            largest = int(np.diff(np.append(starts, n)).max())
+            if residual.spread is not None and largest > MOST_IN_UNIT:
+                raise OrchardError(
+                    f"exchangeable residuals with a spread are built for units of up to {MOST_IN_UNIT} rows; the largest "
+                    f"{residual.unit} has {largest:,}; write each {residual.unit}: intercept instead of within"
+                )
+            made = (ExchangeableRows if residual.spread is None else ExchangeableBands)(starts, n)
+    if residual.spread is not None:
+        columns = [sort(v) for v in residual.spread.values]
+        made = Spread(made or Independent(n), np.column_stack([(c - c.mean()) / c.std() for c in columns]))
+    return made

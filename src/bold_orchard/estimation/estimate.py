@@ -1,0 +1,41 @@
+"""The one door to estimation: a design goes in, a fitted model comes out."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.design.design import Design
+from bold_orchard.estimation.gaussian import fit_gaussian, reopened_gaussian
+from bold_orchard.estimation.generalized import fit_generalized, reopened_generalized
+from bold_orchard.estimation.model import FittedModel
+from bold_orchard.estimation.options import SearchOptions
+from bold_orchard.optimize.protocol import OptimizeResult
+
+Array = NDArray[Any]
+
+
+@np.errstate(all="ignore")  # what overflows is judged where it is used
+def estimate(
+    design: Design, options: SearchOptions, progress: Callable[[int], None] | None = None
+) -> FittedModel[Any, Any]:
+    """Estimate a design by its exact likelihood where the outcome adds a residual, else by Laplace or quadrature.
+
+    A model whose search did not converge is returned with ``converged`` False. Raises OrchardError for a design that cannot
+    be estimated, UsageError for options it does not have.
+    """
+    if design.additive:
+        return fit_gaussian(design, options, progress)
+    return fit_generalized(design, options, progress)
+
+
+def reopen(
+    design: Design, options: SearchOptions, theta: Array, points: int, ended: OptimizeResult[Any]
+) -> FittedModel[Any, Any]:
+    """A model taken up again at estimates ``theta`` without a search; ``ended`` says how its search did."""
+    if design.additive:
+        return reopened_gaussian(design, options, theta, ended)
+    return reopened_generalized(design, options, theta, points, ended)

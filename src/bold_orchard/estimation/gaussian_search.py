@@ -1,0 +1,154 @@
+"""Gaussian models: the exact likelihood, sought from the moments of the data and, where a doubt stands, from elsewhere."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.covariance import Unstructured
+from bold_orchard.crossproducts.arrays import Arrays
+from bold_orchard.crossproducts.assemble import cross_products, split
+from bold_orchard.design.design import Design
+from bold_orchard.errors import OrchardError
+from bold_orchard.estimation.arrays import to_arrays
+from bold_orchard.estimation.options import SearchOptions
+from bold_orchard.estimation.starts import scaled_starts
+from bold_orchard.likelihood.gaussian import Criterion, Evaluation
+from bold_orchard.optimize.newton import descend, difference_hessian, minimise
+from bold_orchard.optimize.protocol import Counter, OptimizeResult
+
+Array = NDArray[Any]
+Result = OptimizeResult[Evaluation]
+FAR = 0.8
+MOST_DIFFICULT = 50
+UNEVEN_WEIGHTS = 1e3  # weights this far apart make likelihoods with several maxima
+TRIED = 3  # of the other starts, the best are followed
+SMALL = 5_000  # effects up to which every fit is tried from other starts
+MOST_CROSSED = 12_000
+MOST_CROSSED_CORRELATED = 1_500
+
+
+def search(
+    criterion: Criterion, start: Array, options: SearchOptions, progress: Callable[[int], None] | None = None
+) -> Result:
+    """Minimise the criterion, then bring the parameters to the form in which they are reported."""
+    found = _minimise(criterion, start, options, progress)
+    edge = bool((np.abs(found.point.theta[criterion.bounded]) < 1e-3).any())
+    found = _from_other_scales(criterion, found, options, edge)
+    if criterion.correlated is not None and (edge or not found.converged):
+        for other in _far_starts(criterion):
+            found = _better(found, _minimise(criterion, other, options, progress))
+    if not found.converged and options.max_steps >= MOST_DIFFICULT:
+        found = _better(found, _in_another_order(criterion, found, options))
+    signs = criterion.signs(found.point.theta)
+    if (signs < 0).any():
+        turned = criterion.at(signs * found.point.theta)
+        moves = tuple((s * h, base, moved) for s, (h, base, moved) in zip(signs, found.moves))
+        found = replace(found, point=turned, hessian=signs[:, None] * found.hessian * signs, moves=moves)
+    return found
+
+
+def _minimise(
+    criterion: Criterion, start: Array, options: SearchOptions, progress: Callable[[int], None] | None = None
+) -> Result:
+    edges, limit = criterion.bounded, options.max_steps
+    return minimise(criterion.at, start, criterion.walls, edges, options.tolerance, limit, progress)
+
+
+def _from_other_scales(criterion: Criterion, found: Result, options: SearchOptions, edge: bool) -> Result:
+    """Search again from other scales of the effects: everywhere in small models, in large ones where a doubt stands."""
+    effects = sum(u.levels * u.size for u in criterion.products.units)
+    uneven = criterion.products.uneven > UNEVEN_WEIGHTS
+    if not criterion.n_theta or (effects > SMALL and not (edge or uneven or not found.converged)):
+        return found
+    count = Counter(criterion.at)
+    tried = [p for p in map(count.attempt, scaled_starts(criterion, found.point.theta)) if p is not None]
+    tried.sort(key=lambda p: p.deviance)
+    doubtful = effects <= SMALL and (edge or uneven or not found.converged)
+    for point in tried[: TRIED if doubtful else 1]:
+        if not doubtful and point.deviance > found.point.deviance:
+            break
+        low = descend(criterion.at, point.theta, criterion.walls)
+        if low.deviance < found.point.deviance - 1e-6 or not found.converged:
+            found = _better(found, _minimise(criterion, low.theta, options))
+    return found
+
+
+def _better(one: Result, two: Result) -> Result:
+    """The lower deviance; at a tie the one that converged."""
+    gain = one.point.deviance - two.point.deviance
+    return two if gain > 1e-7 or (gain > -1e-7 and two.converged and not one.converged) else one
+
+
+def _far_starts(criterion: Criterion) -> list[Array]:
+    """The usual start with other correlations: variances between units and the correlation inside them compete."""
+    at = criterion.phi.start
+    starts = []
+    for shift in (FAR, -2.0 * FAR) if not criterion.walls[at] else (FAR,):
+        start = criterion.start()
+        start[at] += shift
+        starts.append(start)
+    return starts
+
+
+def _in_another_order(criterion: Criterion, found: Result, options: SearchOptions) -> Result:
+    """Search again with T triangular in the order of the variances found, and bring the result back."""
+    theta, units = found.point.theta.copy(), []
+    for unit, at in zip(criterion.products.units, criterion.slices):
+        blocks, place = [], at.start
+        for block in unit.blocks:
+            own = slice(place, place + block.structure.n_theta)
+            place = own.stop
+            structure = block.structure
+            if isinstance(structure, Unstructured):
+                t = structure.factor(theta[own])
+                structure = structure.by_size(theta[own])
+                theta[own] = structure.of_covariance(t @ t.T)
+            blocks.append(replace(block, structure=structure))
+        units.append(replace(unit, blocks=tuple(blocks)))
+    moved = Criterion(replace(criterion.products, units=tuple(units)), criterion.reml, criterion.correlated)
+    again = _minimise(moved, theta, options)
+    back = again.point.theta.copy()
+    for f, (unit, at) in enumerate(zip(criterion.products.units, criterion.slices)):
+        place = at.start
+        for block, turned in zip(unit.blocks, units[f].blocks):
+            own = slice(place, place + block.structure.n_theta)
+            place = own.stop
+            if isinstance(block.structure, Unstructured):
+                t = turned.structure.factor(back[own])
+                back[own] = block.structure.of_covariance(t @ t.T)
+    return replace(
+        again, point=criterion.at(back), hessian=difference_hessian(criterion.at, criterion.at(back)), moves=()
+    )
+
+
+def make_criterion(design: Design, reml: bool, few: bool = False) -> Criterion:
+    """The numeric model of a design, to be evaluated often, or a ``few`` times."""
+    arrays = to_arrays(design)
+    _tail_fits(design, arrays)
+    products, correlated = cross_products(arrays, few)
+    rounding = 10.0 * np.finfo(float).eps * float(np.linalg.norm(design.y))
+    if products.dense[-1, -1] <= rounding**2:
+        raise OrchardError(
+            f"the fixed part reproduces '{design.outcome}' exactly, so nothing is left to vary; "
+            "is one of the terms computed from the outcome?"
+        )
+    return Criterion(products, reml, correlated)
+
+
+def _tail_fits(design: Design, arrays: Arrays) -> None:
+    """Refuse crossings whose dense part would be too large to factor; raises OrchardError."""
+    _, tail = split(arrays)
+    width = sum(arrays.units[f].levels * arrays.units[f].size for f in tail)
+    limit = MOST_CROSSED if arrays.rows is None else MOST_CROSSED_CORRELATED
+    if width > limit:
+        names = " and ".join(f"{design.blocks[f].unit.name} ({arrays.units[f].levels:,} levels)" for f in tail)
+        beside = " beside within or spread" if arrays.rows is not None else ""
+        raise OrchardError(
+            f"{names}: {width:,} effects crossed with a larger unit are more than can be factored yet{beside} (at most "
+            f"{limit:,}); leave the unit out, or fit a part of the data with --where"
+        )

@@ -1,0 +1,234 @@
+"""Searching the likelihood of a generalized model: from a start without units, a sample of the units, other sizes of the effects."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Callable
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.covariance import Structure
+from bold_orchard.crossproducts.arrays import Arrays, RandomUnit
+from bold_orchard.crossproducts.weighted import Weighted
+from bold_orchard.design.design import Design
+from bold_orchard.errors import OrchardError, UsageError
+from bold_orchard.estimation.arrays import to_arrays
+from bold_orchard.estimation.options import SearchOptions
+from bold_orchard.families import family_of
+from bold_orchard.families.base import Data, Family
+from bold_orchard.likelihood.laplace.criterion import Laplace
+from bold_orchard.likelihood.laplace.point import LaplacePoint
+from bold_orchard.likelihood.quadrature import MOST_TERMS, Quadrature
+from bold_orchard.optimize.newton import descend
+from bold_orchard.optimize.protocol import Counter, OptimizeResult
+from bold_orchard.optimize.secant import settle
+
+Array = NDArray[Any]
+Result = OptimizeResult[LaplacePoint]
+START = 0.5
+STEPS = 40
+AUTO = (1, 3, 5, 7, 9, 11, 15, 21, 31)
+ENOUGH = 1e-4
+FAR = 30.0
+EXACT = 1e-7
+SMALL = 2_000  # rows up to which a fit is tried from other sizes of its effects
+SIZES = (0.1, 0.5, 2.0, 6.0, 15.0)  # SDs of the effects on the linear scale
+LONG = 60  # evaluations after which a search that failed is not begun again
+PROMISING = 15.0  # deviance above the minimum found, within which another start may lead lower
+LOWER = 1e-2  # deviance by which a search that did not end must lie lower to be believed
+TINY, TINIEST = 300, 60  # rows up to which the best of every size is followed, and up to which every promising start
+GROWTH = 0.35  # (16 sqrt(3) / (15 pi))^2: how coefficients of a logistic model grow with the variance (Zeger and others 1988)
+MANY_ROWS, MANY_LEVELS, SAMPLE = 20_000, 500, 300
+
+
+def check_points(design: Design, points: int | str) -> None:
+    """Quadrature is for one unit with up to three terms."""
+    if points in (1, "auto") and (points == 1 or not _reachable(design)):
+        return
+    if not _reachable(design):
+        units = " and ".join(u.name for u in design.units) or "no unit"
+        terms = sum(len(c.part.names) for c in design.clauses)
+        raise UsageError(
+            f"--points needs one unit with up to {MOST_TERMS} terms, all levels independent; here there "
+            f"{'is' if len(design.units) == 1 else 'are'} {units} with {terms} terms; leave --points out for Laplace"
+        )
+
+
+def _reachable(design: Design) -> bool:
+    terms = sum(len(c.part.names) for c in design.clauses)
+    return len(design.blocks) == 1 and terms <= MOST_TERMS and design.blocks[0].mix is None
+
+
+def make_laplace(design: Design) -> Laplace:
+    """The numeric model of a design."""
+    plain = replace(design, y=np.zeros(len(design.y)), weights=None)
+    return _laplace(to_arrays(plain), design)
+
+
+def _laplace(arrays: Arrays, design: Design, keep: Array | None = None) -> Laplace:
+    """The model over all rows, or over the rows ``keep`` that ``arrays`` hold."""
+    if not family_of(design.family).intercept:  # thresholds belong to columns centred over the rows at hand
+        centred = tuple(arrays.columns[k] - arrays.columns[k].mean() for k in arrays.x)
+        first = len(arrays.columns)
+        x = tuple(range(first, first + len(centred)))
+        arrays = replace(arrays, columns=(*arrays.columns, *centred), x=x, intercept=False)
+    rows = Weighted(arrays)
+    order = rows.order if keep is None else keep[rows.order]
+    family = make_family(design)
+    return Laplace(rows, family.on(family.data.take(order)), None if design.offset is None else design.offset[order])
+
+
+def sampled_start(design: Design, laplace: Laplace, options: SearchOptions) -> Array | None:
+    """Where the search ends on a sample of the units, a start for all of them; None where units hang together."""
+    rows = laplace.rows
+    if rows.frame.n < MANY_ROWS or rows.frame.tails or not rows.chain:
+        return None
+    plain = to_arrays(replace(design, y=np.zeros(len(design.y)), weights=None))
+    top = plain.units[rows.chain[-1]]
+    if top.levels < MANY_LEVELS:
+        return None
+    chosen = np.random.default_rng(0).permutation(top.levels) < max(SAMPLE, top.levels // 15)
+    keep = np.flatnonzero(chosen[top.codes])
+    part = _laplace(_some_rows(plain, keep), design, keep)
+    if part.rows.standard.kept != rows.standard.kept or part.family.n_extra != laplace.family.n_extra:
+        return None
+    point = descend(part.at, starting_point(part), part.walls, 1e-2)
+    theta = []
+    for f, structure in enumerate(laplace.structures):
+        to_work = rows.frame.z_to_work[f]
+        made = structure.of_covariance(to_work @ point.covariance(f) @ to_work.T)
+        theta.append(np.where(structure.bounded, np.maximum(made, 0.05), made))
+    kept = rows.standard.kept
+    shift = np.array([design.fixed.values[k][keep].mean() - design.fixed.values[k].mean() for k in kept])
+    extra = part.family.recentred(point.extra, float(shift @ point.b))
+    return np.concatenate([rows.standard.to_work @ point.b, *theta, extra])
+
+
+def _some_rows(arrays: Arrays, keep: Array) -> Arrays:
+    """Only some rows; levels without rows are dropped."""
+    units = []
+    for unit in arrays.units:
+        present, codes = np.unique(unit.codes[keep], return_inverse=True)
+        units.append(RandomUnit(codes.ravel().astype(np.intp), len(present), unit.blocks))
+    return replace(arrays, y=arrays.y[keep], columns=tuple(c[keep] for c in arrays.columns), units=tuple(units))
+
+
+def make_family(design: Design) -> Family:
+    """The family over the design's rows."""
+    return family_of(design.family, design.link)(design.link, Data(design.y, design.trials, design.weights))
+
+
+def starting_point(c: Laplace) -> Array:
+    """Coefficients and the family's own of a model without units, and moderate variances."""
+    eta, extra = c.family.start()
+    b = np.zeros(c.p)
+    if c.p:
+        away = eta if c.offset is None else eta - c.offset
+        b = np.linalg.lstsq(c.rows.x.T, np.clip(away, -FAR, FAR), rcond=None)[0]
+    offset = 0.0 if c.offset is None else c.offset
+    if not c.family.intercept and c.offset is not None:  # no intercept there to take the offset's mean
+        extra = c.family.recentred(extra, float(c.offset.mean()))
+    value = c.family.value(b @ c.rows.x + offset, extra).sum() if c.p else -np.inf
+    for _ in range(STEPS if c.p else 0):
+        here = b @ c.rows.x + offset
+        _, d1, d2, _ = c.family.derivatives(here, extra)
+        weight = np.where(d2 < 0, -d2, c.family.expected(here, extra))
+        step = np.linalg.lstsq((c.rows.x * weight) @ c.rows.x.T, c.rows.x @ d1, rcond=1e-12)[0]
+        for _ in range(20):
+            after = c.family.value((b + step) @ c.rows.x + offset, extra).sum()
+            if after >= value - 1e-12 * abs(value):
+                break
+            step = step / 2
+        gain, b, value = after - value, b + step, after
+        if gain < 1e-6 * (1.0 + abs(value)) or np.abs(b).max() > FAR:
+            break
+    b = np.clip(b, -FAR / 2, FAR / 2)
+    theta = [s.start(np.full(s.size, START**2)) for s in c.structures]
+    return np.concatenate([b, *theta, extra])
+
+
+def search(
+    c: Laplace, start: Array, options: SearchOptions, progress: Callable[[int], None] | None
+) -> OptimizeResult[LaplacePoint]:
+    """The minimum from a start; raises OrchardError where the likelihood does not exist around it."""
+    try:
+        with np.errstate(all="ignore"):
+            return _settled(c, start, options, progress)
+    except np.linalg.LinAlgError:
+        raise OrchardError(
+            "the search broke down: the likelihood cannot be followed away from its start; look at the size of offsets and "
+            "covariates (orchard scout), or try a simpler sentence"
+        ) from None
+
+
+def _settled(
+    c: Laplace, start: Array, options: SearchOptions, progress: Callable[[int], None] | None
+) -> OptimizeResult[LaplacePoint]:
+    edges, many = c.bounded, c.rows.frame.n > MANY_ROWS
+    found = settle(c.at, start, c.walls, edges, options.tolerance, options.max_steps, progress, many)
+    signs = c.signs(found.point.theta)
+    if not (signs < 0).any() and found.point.mode.close <= EXACT:
+        return found
+    near = None if (signs < 0).any() else found.point
+    return replace(
+        found, point=c.at(signs * found.point.theta, near, EXACT), hessian=signs[:, None] * found.hessian * signs
+    )
+
+
+def from_other_scales(
+    c: Laplace, found: OptimizeResult[LaplacePoint], options: SearchOptions
+) -> OptimizeResult[LaplacePoint]:
+    """Search small models again from other sizes of the effects, where these promise about as much."""
+    if c.rows.frame.n > SMALL or not c.frame.n_theta or (found.evaluations > LONG and not found.converged):
+        return found
+    tried = []
+    count = Counter(c.at)
+    units = [list(zip(c.slices, c.structures))] + [[part] for part in zip(c.slices, c.structures)]
+    for size, parts in itertools.product(SIZES, units if len(c.slices) > 1 else units[:1]):
+        point = count.attempt(_resized(c, found.point.theta, size, parts))
+        if point is not None and (point.deviance < found.point.deviance + PROMISING or not found.converged):
+            tried.append((float(point.deviance), size, point.theta))
+    tried.sort(key=lambda t: t[0])
+    best = {size: theta for _, size, theta in reversed(tried)}  # the least deviance of each size
+    follow = [t for _, _, t in tried]
+    if c.rows.frame.n > TINIEST or not found.converged:
+        follow = list(best.values()) if c.rows.frame.n <= TINY and found.converged else follow[:1]
+    for theta in follow:
+        try:
+            again = search(c, theta, options, None)
+        except OrchardError:  # where it cannot be followed: the first search stands
+            continue
+        gain = found.point.deviance - again.point.deviance
+        if (again.converged and (gain > 1e-6 or not found.converged)) or gain > LOWER:
+            found = again
+    return found
+
+
+def _resized(c: Laplace, here: Array, size: float, parts: list[tuple[slice, Structure]]) -> Array:
+    """Parameters with effects of another size; coefficients of chances grow with them, as those of one unit do."""
+    theta = here.copy()
+    for at, structure in parts:
+        theta[at] = structure.start(np.full(structure.size, size**2))
+    if c.family.chances:
+        factor = np.sqrt((1.0 + GROWTH * size**2) / (1.0 + GROWTH * float(here[c.theta] @ here[c.theta])))
+        theta[: c.p] *= max(factor, 1.0)
+        theta[c.extra] = c.family.stretched(theta[c.extra], max(factor, 1.0))
+    return theta
+
+
+def enough_points(
+    laplace: Laplace, found: OptimizeResult[LaplacePoint], options: SearchOptions
+) -> tuple[int, Laplace, OptimizeResult[LaplacePoint]]:
+    """The fewest points of which the next number changes the log-likelihood by less than 1e-4."""
+    if laplace.rows.frame.tails or len(laplace.rows.units) != 1 or laplace.rows.units[0].size > MOST_TERMS:
+        return 1, laplace, found
+    for points, following in itertools.pairwise(AUTO[1:]):
+        criterion = Quadrature.of(laplace, points)
+        found = search(criterion, found.point.theta, options, None)
+        more = Quadrature.of(laplace, following).at(found.point.theta).deviance
+        if abs(more - found.point.deviance) < 2.0 * ENOUGH:
+            break
+    return points, criterion, found

@@ -1,0 +1,59 @@
+"""Positive outcomes whose SD grows with their mean: the gamma family."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy import special
+
+from bold_orchard.families.base import Family, Support
+from bold_orchard.families.links import TOP
+
+Array = NDArray[Any]
+
+
+class Gamma(Family):
+    """Shape a, mean mu = exp(eta): l = a log a - a eta + (a - 1) log y - a y / mu - log Gamma(a); the extra is log a."""
+
+    name = "gamma"
+    links = ("log",)
+    support = Support(lambda y: y > 0, "above zero")
+    extra_names = ("log shape",)
+    dispersion_meaning = "1/shape, the squared coefficient of variation"
+
+    def start(self) -> tuple[Array, Array]:
+        squared = float(self.y.var() / self.y.mean() ** 2)
+        return np.log(self.y), np.array([-np.log(np.clip(squared, 1e-3, 20.0))])
+
+    def _shape(self, extra: Array) -> Array:
+        return np.asarray(np.exp(extra[0]) * self.weights)
+
+    def derivatives(self, eta: Array, extra: Array) -> tuple[Array, Array, Array, Array]:
+        a, part = self._shape(extra), self.y * np.exp(np.minimum(-eta, TOP))
+        value = a * (np.log(a) - eta - part) + (a - 1.0) * np.log(self.y) - special.gammaln(a)
+        return value, a * (part - 1.0), -a * part, a * part
+
+    def extras(self, eta: Array, extra: Array) -> list[tuple[Array, Array, Array]]:
+        a, part = self._shape(extra), self.y * np.exp(np.minimum(-eta, TOP))
+        value = np.log(a) + 1.0 - eta + np.log(self.y) - part - special.digamma(a)
+        return [(a * value, a * (part - 1.0), -a * part)]
+
+    def dispersion(self, extra: Array) -> float:
+        return float(np.exp(-extra[0]))
+
+    def variance(self, eta: Array, extra: Array) -> Array:
+        return np.asarray(self.mean(eta) ** 2 / self._shape(extra))
+
+    def draw(self, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
+        a = self._shape(extra)
+        return rng.gamma(a, self.mean(eta) / a)
+
+    def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
+        a = self._shape(extra)
+        p = np.asarray(special.gammainc(a, a * y / self.mean(eta)))
+        return p, p
+
+    def latent_variance(self, eta: Array, extra: Array) -> float:
+        return float(special.polygamma(1, np.exp(extra[0])))

@@ -1,0 +1,41 @@
+"""The road from a fitted model to standard errors and degrees of freedom, by name."""
+
+from __future__ import annotations
+
+from functools import singledispatch
+
+from bold_orchard.errors import UsageError
+from bold_orchard.estimation.gaussian import GaussianModel
+from bold_orchard.estimation.generalized import GeneralizedModel
+from bold_orchard.estimation.model import FittedModel
+from bold_orchard.inference.coefficients.kenward_roger import KenwardRoger, check_reach
+from bold_orchard.inference.coefficients.maximum_likelihood import MaximumLikelihood
+from bold_orchard.inference.coefficients.precision import Precision, Residual
+from bold_orchard.inference.coefficients.satterthwaite import ObservedInformation
+
+METHODS: dict[str, type[Precision]] = {
+    "satterthwaite": ObservedInformation,
+    "kenward-roger": KenwardRoger,
+    "residual": Residual,
+    "normal": Precision,
+}
+
+
+@singledispatch
+def precision(model: FittedModel, method: str) -> Precision:  # type: ignore[type-arg]
+    """Standard errors and denominators by one of METHODS; raises UsageError where the model does not have it."""
+    raise NotImplementedError(type(model).__name__)
+
+
+@precision.register
+def _(model: GaussianModel, method: str) -> Precision:
+    if method == "kenward-roger":
+        check_reach(model.criterion)
+    return METHODS[method](model)
+
+
+@precision.register
+def _(model: GeneralizedModel, method: str) -> Precision:
+    if method not in ("satterthwaite", "normal"):
+        raise UsageError(f"--df {method} is for gaussian fits; tests of {model.design.family} fits use the normal")
+    return MaximumLikelihood(model)

@@ -1,0 +1,96 @@
+"""Degrees of freedom from the observed information."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.estimation.gaussian import GaussianModel
+from bold_orchard.inference.coefficients.precision import Residual
+from bold_orchard.inference.variances.information import held, is_large, parameter_covariance
+from bold_orchard.likelihood.gaussian import Evaluation
+from bold_orchard.optimize.protocol import OptimizeResult
+
+Array = NDArray[Any]
+
+
+@dataclass(frozen=True)
+class Satterthwaite:
+    """Degrees of freedom from the observed information (Satterthwaite 1946; several rows: Fai & Cornelius 1996).
+
+    With f(psi) = l' C(psi) l over all covariance parameters psi, df = 2 f^2 / (g' A g), g = df/dpsi and A their covariance.
+    """
+
+    e: Evaluation
+    found: OptimizeResult[Evaluation] | None = None
+
+    @cached_property
+    def covariance(self) -> Array:
+        """C (p', p')."""
+        return self.e.b_covariance
+
+    @cached_property
+    def _parts(self) -> tuple[Array, Array]:
+        """A, and the derivatives of C in each parameter (m + 1, p', p')."""
+        e = self.e
+        profiled = self.found.hessian if self.found is not None and self.found.hessian.size else None
+        a = parameter_covariance(e, profiled)
+        changes = [self._change(i) for i in range(len(e.theta))]
+        if not e.criterion.absolute:
+            changes.append(self.covariance)
+        return a, np.array(changes)
+
+    def _change(self, i: int) -> Array:
+        """dC / d psi_i at fixed sigma^2, by differences of the elimination alone."""
+        e, c = self.e, self.e.criterion
+        if held(e)[i]:
+            return np.zeros_like(self.covariance)
+        if self.found is not None and self.found.moves and is_large(e) and c.correlated is None and not c.absolute:
+            step, base, there = self.found.moves[i]
+            return e.sigma2 * (there.b_covariance / there.sigma2 - base.b_covariance / base.sigma2) / step
+        h = 1e-4 * max(abs(e.theta[i]), 1e-2)
+        ends = []
+        for side in (h, -h):
+            moved = e.theta.copy()
+            moved[i] += side
+            there = c.at(moved)
+            ends.append((there if c.absolute else there.with_sigma2(e.sigma2)).b_covariance)
+        return (ends[0] - ends[1]) / (2 * h)
+
+    def one(self, row: Array) -> float | None:
+        """df of the combination ``row`` @ b, (p',)."""
+        a, changes = self._parts
+        f = float(row @ self.covariance @ row)
+        g = np.einsum("a,iab,b->i", row, changes, row)
+        spread = float(g @ a @ g)
+        if not (f > 0 and spread > 0):
+            return None
+        return 2.0 * f**2 / spread
+
+    def several(self, rows: Array) -> float | None:
+        """Denominator df of the joint hypothesis ``rows`` @ b = 0, (q, p')."""
+        values, vectors = np.linalg.eigh(rows @ self.covariance @ rows.T)
+        dfs = [self.one(v @ rows) for v, size in zip(vectors.T, values) if size > 1e-12 * values[-1]]
+        if len(dfs) == 1:
+            return dfs[0]
+        if any(d is None for d in dfs):
+            return None
+        expected = sum(d / (d - 2.0) for d in dfs if d is not None and d > 2.0)
+        return 2.0 * expected / (expected - len(dfs)) if expected > len(dfs) else None
+
+
+class ObservedInformation(Residual):
+    """Satterthwaite (1946); several rows: Fai & Cornelius (1996). Residual df where nothing varies."""
+
+    def __init__(self, model: GaussianModel) -> None:
+        super().__init__(model)
+        self.method = Satterthwaite(model.evaluation, model.found)
+
+    def df(self, rows: Array) -> float | None:
+        with np.errstate(all="ignore"):
+            df = self.method.one(rows[0]) if len(rows) == 1 else self.method.several(rows)
+        return super().df(rows) if df is None or not np.isfinite(df) else min(float(df), 1e12)

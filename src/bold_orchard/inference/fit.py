@@ -1,0 +1,126 @@
+"""A fit as all later questions take it: the fitted model, how sure its coefficients are, and its document."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+
+from bold_orchard.data.table import Table
+from bold_orchard.design.build import build_design
+from bold_orchard.design.design import Design, Options
+from bold_orchard.errors import UsageError
+from bold_orchard.estimation.estimate import estimate
+from bold_orchard.estimation.model import FittedModel
+from bold_orchard.estimation.options import SearchOptions
+from bold_orchard.inference.coefficients.methods import precision
+from bold_orchard.inference.coefficients.precision import Precision
+from bold_orchard.inference.summary import summarise
+from bold_orchard.inference.trouble import trouble_of
+from bold_orchard.sentence.parse import read_sentence
+from bold_orchard.sentence.tree import Sentence
+
+
+@dataclass(frozen=True)
+class Settings:
+    """Everything about a fit beside the sentence and the table."""
+
+    method: str = "reml"
+    options: Options = field(default_factory=Options)
+    df: str = "satterthwaite"
+    confidence: float = 0.95
+    tolerance: float = 1e-10
+    max_steps: int = 100
+    points: int | str = 1
+
+    @property
+    def search(self) -> SearchOptions:
+        return SearchOptions(self.method, self.tolerance, self.max_steps, self.points)
+
+
+@dataclass(frozen=True)
+class Fit:
+    """A fitted model with its name, its tests' method and its document (``result``, the contract of docs/json.md)."""
+
+    name: str
+    model: FittedModel[Any, Any]
+    settings: Settings
+    known: Precision
+    result: dict[str, Any]
+
+    @property
+    def design(self) -> Design:
+        return self.model.design
+
+    @property
+    def criterion(self) -> Any:
+        return self.model.criterion
+
+    @property
+    def evaluation(self) -> Any:
+        return self.model.evaluation
+
+    @property
+    def converged(self) -> bool:
+        return self.model.converged
+
+    def precision(self, df: str | None = None) -> Precision:
+        """Standard errors and degrees of freedom, by the fit's own method or another."""
+        same = df is None or df == self.settings.df
+        if not self.design.additive and not same:
+            raise UsageError(f"--df {df} is for gaussian fits; tests of {self.design.family} fits use the normal")
+        return self.known if same else precision(self.model, str(df))
+
+
+def fit(
+    sentence: str | Sentence,
+    table: Table,
+    settings: Settings | None = None,
+    name: str = "fit",
+    progress: Callable[[int], None] | None = None,
+) -> Fit:
+    """Fit the model that a sentence says to a table.
+
+    Raises OrchardError for a sentence or data that cannot be fitted; a fit that did not converge is returned with
+    ``converged`` False.
+    """
+    settings = settings or Settings()
+    spec = read_sentence(sentence) if isinstance(sentence, str) else sentence
+    if settings.method not in ("reml", "ml"):
+        raise UsageError(f"the method is reml or ml, not '{settings.method}'")
+    design = build_design(spec, table, settings.options)
+    check_df(design, settings)
+    return of_model(name, estimate(design, settings.search, progress), settings)
+
+
+def check_df(design: Design, settings: Settings) -> None:
+    """Raise UsageError, before the search, for degrees of freedom that such a model does not have."""
+    if design.additive and settings.df == "kenward-roger" and settings.method != "reml":
+        raise UsageError("--df kenward-roger rests on REML; fit with --method reml, or use --df satterthwaite")
+    if not design.additive and settings.df in ("kenward-roger", "residual"):
+        raise UsageError(f"--df {settings.df} is for gaussian fits; tests of {design.family} fits use the normal")
+
+
+@np.errstate(all="ignore")  # what overflows is judged where it is used
+def of_model(name: str, model: FittedModel[Any, Any], settings: Settings) -> Fit:
+    """The fit of an estimated model: tests, document, and whether its figures may be used."""
+    settings = settings if model.design.additive else replace(settings, df="normal")
+    known = precision(model, settings.df)
+    trouble = trouble_of(model)
+    result = summarise(name, model, known, settings.df, settings.confidence, trouble)
+    if trouble.notes:
+        model = replace(model, found=replace(model.found, converged=False))
+    return Fit(name, model, settings, known, result)
+
+
+def by_ml(earlier: Fit, method: str = "ml") -> Fit:
+    """The same model by another method, from the estimates of the first; its fixed effects get normal intervals."""
+    return of_model(earlier.name, earlier.model.by(method), replace(earlier.settings, method=method, df="normal"))
+
+
+def on_rows(earlier: Fit, keep: np.ndarray[Any, np.dtype[np.intp]], exact: bool) -> Fit:
+    """The same model on the rows ``keep``; of its document nothing is made anew."""
+    model = earlier.model.on_rows(keep, exact)
+    return replace(earlier, model=model, known=precision(model, earlier.settings.df))

@@ -1,0 +1,107 @@
+"""Where the parameters of a generalized model stand: working coefficients, theta of all units, the family's own."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.covariance import Structure
+from bold_orchard.crossproducts.stages import CrossProducts
+from bold_orchard.crossproducts.weighted import Weighted
+from bold_orchard.families.base import Family
+from bold_orchard.likelihood.gaussian import Criterion
+
+Array = NDArray[Any]
+Effects = dict[int, Array]
+
+
+@dataclass(frozen=True)
+class Layout:
+    """Rows, family and ``offset`` (n,) in the order of ``rows``; where each parameter stands and what it does to eta."""
+
+    rows: Weighted
+    family: Family
+    offset: Array | None = None
+    profiled: ClassVar[bool] = False
+
+    @cached_property
+    def frame(self) -> Criterion:
+        """The layout of units and structures, as the Gaussian criterion has it."""
+        return Criterion(self.rows.frame, False)
+
+    @property
+    def products(self) -> CrossProducts:
+        return self.rows.frame
+
+    @property
+    def structures(self) -> list[Structure]:
+        return self.frame.structures
+
+    @property
+    def p(self) -> int:
+        return len(self.rows.x)
+
+    @cached_property
+    def theta(self) -> slice:
+        return slice(self.p, self.p + self.frame.n_theta)
+
+    @cached_property
+    def slices(self) -> list[slice]:
+        """Where each unit's theta stand."""
+        return [slice(s.start + self.p, s.stop + self.p) for s in self.frame.slices]
+
+    @cached_property
+    def extra(self) -> slice:
+        return slice(self.theta.stop, self.theta.stop + self.family.n_extra)
+
+    @cached_property
+    def bounded(self) -> NDArray[np.bool_]:
+        parts = [s.bounded for s in self.structures]
+        inner = np.concatenate([np.zeros(0, dtype=bool), *parts])
+        return np.concatenate([np.zeros(self.p, bool), inner, np.zeros(self.family.n_extra, bool)]).astype(bool)
+
+    @property
+    def walls(self) -> NDArray[np.bool_]:
+        return np.zeros(len(self.bounded), dtype=bool)
+
+    def held(self, parameters: Array) -> NDArray[np.bool_]:
+        """Parameters run to a limit where nothing depends on them any more."""
+        out = np.zeros(len(parameters), dtype=bool)
+        out[self.extra] = self.family.lost(parameters[self.extra])
+        return out
+
+    def signs(self, parameters: Array) -> Array:
+        signs = np.ones(len(parameters))
+        for structure, at in zip(self.structures, self.slices):
+            signs[at] = structure.signs(parameters[at])
+        return signs
+
+    def factors(self, parameters: Array) -> list[Array]:
+        return [s.factor(parameters[at]) for s, at in zip(self.structures, self.slices)]
+
+    def linear(self, parameters: Array) -> Array:
+        """X b + offset, (n,)."""
+        fixed = parameters[: self.p] @ self.rows.x if self.p else np.zeros(self.rows.frame.n)
+        return np.asarray(fixed if self.offset is None else fixed + self.offset)
+
+    def moved(self, factors: list[Array], v: Effects) -> Effects:
+        """u = T v in the user's numbering, known covariances between levels included."""
+        out = {}
+        for f, factor in enumerate(factors):
+            mix = self.rows.units[f].mix
+            out[f] = factor @ v[f] if mix is None else (factor @ v[f]) @ mix.T
+        return out
+
+    def unscored(self, products: CrossProducts, factors: list[Array], kept: Effects) -> Effects:
+        """T' (z - C K z) per unit in the user's numbering of levels."""
+        out = {}
+        for s in products.stages:
+            out[s.unit] = np.empty_like(kept[s.unit])
+            out[s.unit][:, s.order] = factors[s.unit].T @ kept[s.unit]
+        for t in products.tails:
+            out[t.unit] = factors[t.unit].T @ kept[t.unit]
+        return out

@@ -1,0 +1,147 @@
+"""The mode of the units' effects given the parameters: Newton's method for all units at once."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.crossproducts.elimination import Eliminated, eliminate
+from bold_orchard.crossproducts.stages import CrossProducts
+from bold_orchard.crossproducts.substitution import scores
+from bold_orchard.families.base import Family
+from bold_orchard.likelihood.laplace.layout import Effects, Layout
+
+Array = NDArray[Any]
+MOST_INNER = 60
+MOST_IDLE = 4  # steps that do not shrink, after which the mode is as close as rounding lets it be
+NEAR = 0.1
+
+
+@dataclass(frozen=True)
+class Mode:
+    """The inner minimum at one point: effects ``v`` per unit (k, levels), the rows' derivatives there (l itself NaN where it
+    was not asked for), and how close it was sought."""
+
+    v: Effects
+    eta: Array
+    rows: tuple[Array, ...]
+    products: CrossProducts
+    eliminated: Eliminated
+    close: float
+
+
+@dataclass(frozen=True)
+class ModeFinder(Layout):
+    """The layout and, for given parameters, the mode."""
+
+    def mode(self, parameters: Array, start: Effects | None, close: float) -> Mode:
+        """Newton's method for all units at once, steps halved unit by unit where they do not lower f.
+
+        With ``close`` infinite the effects ``start`` are taken as they are.
+        """
+        factors, extra, fixed = self.factors(parameters), parameters[self.extra], self.linear(parameters)
+        v = start or {f: np.zeros((len(t), self.rows.units[f].levels)) for f, t in enumerate(factors)}
+        within = self.rows.spread(self.moved(factors, v)) if factors else np.zeros_like(fixed)
+        near, before, last, idle = False, None, np.inf, 0
+        for _ in range(MOST_INNER if factors and np.isfinite(close) else 0):
+            target = self._newton(factors, within, fixed + within, extra, near)
+            step = {f: target[f] - v[f] for f in v}
+            longest = max(float(np.abs(d).max()) for d in step.values())
+            if not np.isfinite(longest):
+                raise np.linalg.LinAlgError("the inner step does not exist")
+            near, idle = longest < NEAR, idle + 1 if longest > 0.7 * last else 0
+            last = longest
+            if near and idle > MOST_IDLE:  # steps of rounding only
+                break
+            if near:  # so near that the quadratic model holds
+                v, within = target, self.rows.spread(self.moved(factors, target))
+                if longest < close:
+                    break
+            else:
+                here = v
+                v, within, before = self._halved(factors, extra, fixed, v, step, within, before)
+                if v is here:  # no part of the step lowers f: as close as rounding lets it be
+                    break
+        eta, rows = fixed + within, np.empty((4, len(fixed)))
+        followed = bool(factors) and not np.isfinite(close)
+
+        def source(at: slice) -> tuple[Array, Array]:
+            family = self.pieces[at.start]
+            if followed:  # only slopes are asked for there
+                rows[0, at] = np.nan
+                rows[1:, at] = family.higher(eta[at], extra)
+            else:
+                rows[:, at] = family.derivatives(eta[at], extra)
+            return -rows[2, at], rows[1, at]
+
+        products = self.rows.made_by(source)
+        return Mode(v, eta, tuple(rows), products, eliminate(products, factors), close)
+
+    @cached_property
+    def pieces(self) -> dict[int, Family]:
+        """The family over the rows of each piece, by its first row."""
+        return {rows.start: self.family.on(self.family.data.take(rows)) for rows, _ in self.rows.pieces}
+
+    def _newton(self, factors: list[Array], within: Array, eta: Array, extra: Array, near: bool) -> Effects:
+        """v after a full step, in the user's numbering; away from the end expected weights where the observed are not positive."""
+
+        def source(at: slice) -> tuple[Array, Array]:
+            family = self.pieces[at.start]
+            d1, d2 = family.slopes(eta[at], extra)
+            weight = np.negative(d2)
+            if not near and not weight.min() > 0:
+                weight = np.where(weight > 0, weight, family.expected(eta[at], extra))
+            response = weight * within[at]
+            response += d1
+            return weight, response
+
+        products = self.rows.made_by(source)
+        kept, _ = scores(eliminate(products, factors), np.ones(1))
+        return self.unscored(products, factors, kept)
+
+    def _halved(
+        self, factors: list[Array], extra: Array, fixed: Array, v: Effects, step: Effects, within: Array,
+        known: Array | None,
+    ) -> tuple[Effects, Array, Array]:  # fmt: skip
+        """The step, halved in each independent group until f falls there; also f there (``known`` is f before, if made)."""
+        before = self._objective(self.family.value(fixed + within, extra), v) if known is None else known
+        part = np.ones(len(before))
+        for _ in range(30):
+            moved = {f: step[f] * part[self._groups[1][f]] for f in step}
+            trial = {f: v[f] + moved[f] for f in v}
+            ahead = within + self.rows.spread(self.moved(factors, moved))
+            after = self._objective(self.family.value(fixed + ahead, extra), trial)
+            worse = ~(after <= before + 1e-10 * (1.0 + np.abs(before)))
+            if not worse.any():
+                return trial, ahead, after
+            part = part * np.where(worse, 0.5, 1.0)
+        return v, within, before
+
+    @cached_property
+    def _groups(self) -> tuple[Array, dict[int, Array]]:
+        """Rows' independent group (the coarsest unit of the chain; one group where units cross), and levels' group."""
+        rows = self.rows
+        if rows.frame.tails or not rows.chain:
+            return np.zeros(rows.frame.n, dtype=np.intp), {
+                f: np.zeros(u.levels, dtype=np.intp) for f, u in enumerate(rows.units)
+            }
+        top = rows.units[rows.chain[-1]].codes
+        above = {}
+        for f, unit in enumerate(rows.units):
+            above[f] = np.zeros(unit.levels, dtype=np.intp)
+            above[f][unit.codes] = top
+        return top, above
+
+    def _objective(self, loglik: Array, v: Effects) -> Array:
+        """f of each independent group."""
+        rows, above = self._groups
+        if not np.isfinite(loglik.sum()):
+            loglik = np.where(np.isfinite(loglik), loglik, -1e300)
+        total = -np.bincount(rows, loglik)
+        for f, values in v.items():
+            total = total + np.bincount(above[f], 0.5 * (values**2).sum(axis=0), minlength=len(total))
+        return np.asarray(total)
