@@ -5,14 +5,12 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from bold_orchard.covariance.residuals.rows import (
-    AR1,
-    ExchangeableBands,
-    ExchangeableRows,
-    Independent,
-    Spread,
-    UnstructuredRows,
-)
+from bold_orchard.covariance.residuals import spread
+from bold_orchard.covariance.residuals.ar1 import AR1
+from bold_orchard.covariance.residuals.exchangeable import ExchangeableBands, ExchangeableRows
+from bold_orchard.covariance.residuals.independent import Independent
+from bold_orchard.covariance.residuals.spread import Spread
+from bold_orchard.covariance.residuals.unstructured import UnstructuredRows
 
 SIZES = [3, 1, 4, 2]
 N = sum(SIZES)
@@ -102,7 +100,7 @@ def test_bands_are_the_inverse(name, seed):
 @pytest.mark.parametrize("many", [True, False])
 def test_a_spread_scales_rows_and_columns(name, many, monkeypatch):
     if many:
-        monkeypatch.setattr(Spread, "MOST", 0)
+        monkeypatch.setattr(spread, "MOST_DISTINCT", 0)
     make, r, m = CASES[name]
     phi = np.append(np.full(m, 0.2), [0.3, -0.5])
 

@@ -177,7 +177,7 @@ def test_simulated_outcomes_have_the_covariance_of_the_model(sentence):
     made = fit(sentence, table_of(frame))
     drawn = np.array([made.model.simulate(np.random.default_rng([1, i])) for i in range(8_000)])
     v = write_out(made)
-    expected = v["Z"].values @ v["G"].values @ v["Z"].values.T + residual_covariance(made)
+    expected = v["Z"].values @ v["G"].values @ v["Z"].values.T + residual_covariance(made.model)
     scale = np.sqrt(np.outer(np.diag(expected), np.diag(expected)))
     assert np.abs((np.cov(drawn.T) - expected) / scale).max() < 0.08
     x = np.column_stack(made.design.fixed.values)

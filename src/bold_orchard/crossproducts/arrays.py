@@ -8,8 +8,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance import Structure
-from bold_orchard.covariance.residuals.rows import RowCovariance
+from bold_orchard.covariance.effects import Structure
+from bold_orchard.covariance.residuals.base import RowCovariance
 
 Array = NDArray[Any]
 Codes = NDArray[np.intp]

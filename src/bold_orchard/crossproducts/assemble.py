@@ -139,13 +139,13 @@ def working_effects(unit: RandomUnit, standard: Standard) -> tuple[Array, Array]
         b = np.eye(len(block.columns))
         places = [standard.where[c] for c in block.columns]
         sizes = [np.hypot(standard.scales[row], shift) if row else 1.0 for row, shift in places]
-        freedom = block.structure.freedom
-        centred = freedom == "linear" and block.constant is not None
+        invariance = block.structure.invariance
+        centred = invariance == "linear" and block.constant is not None
         for i, (row, shift) in enumerate(places):
             scale = standard.scales[row] if centred else sizes[i]
-            b[i, i] = {"linear": scale, "scale": scale, "common": np.exp(np.mean(np.log(sizes)))}.get(freedom, 1.0)
+            b[i, i] = {"linear": scale, "scale": scale, "common": np.exp(np.mean(np.log(sizes)))}.get(invariance, 1.0)
             if row == 0:
-                b[i, i] = b[i, i] if freedom == "common" else 1.0
+                b[i, i] = b[i, i] if invariance == "common" else 1.0
             picks[row, at + i] += 1.0 / b[i, i]
             if centred:
                 b[block.constant, i] += shift if i != block.constant else 0.0

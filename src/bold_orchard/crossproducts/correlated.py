@@ -14,7 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance.residuals.rows import Bands, RowCovariance
+from bold_orchard.covariance.residuals.base import Bands, RowCovariance
 from bold_orchard.crossproducts.elimination import Backward
 from bold_orchard.crossproducts.row_sums import Sums
 from bold_orchard.crossproducts.stages import CrossProducts

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.covariance.effects import Structure, structure_of
 from bold_orchard.data.table import Labels, Table
 from bold_orchard.design.model_matrix import Part
 from bold_orchard.design.residual import ResidualPart
@@ -70,6 +71,11 @@ class Clause:
     block: int
     columns: slice
     given: Array | None = None
+
+    @property
+    def kind(self) -> type[Structure]:
+        """The class of its structure; that of ``known`` is unstructured."""
+        return structure_of(self.structure.kind)
 
 
 @dataclass(frozen=True)

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.covariance.residuals import residual_structure_of
 from bold_orchard.data.natural_order import natural_order
 from bold_orchard.design.model_matrix import Part, build_part
 from bold_orchard.design.transformations import Maker
@@ -44,7 +45,7 @@ def build_residual(sentence: tree.Sentence, maker: Maker, codes: Array | None, t
     time, labels = _time(structure, maker, sentence)
     if time is not None:
         _no_ties(time, codes, texts, structure, unit, maker)
-    if structure.kind == "unstructured" and len(np.unique(codes)) <= len(labels):
+    if residual_structure_of(structure.kind).takes == "occasions" and len(np.unique(codes)) <= len(labels):
         raise OrchardError(
             f"{len(np.unique(codes))} levels of {unit} are too few for a covariance of {len(labels)} occasions, which needs more levels "
             f"than occasions; write within {unit}: exchangeable, or ar1 of a time"
@@ -69,7 +70,7 @@ def _time(structure: tree.Structure, maker: Maker, sentence: tree.Sentence) -> t
     if structure.column is None:
         return None, ()
     column = structure.column
-    if structure.kind == "ar1":
+    if residual_structure_of(structure.kind).takes == "time":
         if maker.table.kind(column.name) == "category":
             days = _days(maker, column.name)
             if days is not None:

@@ -167,7 +167,7 @@ def _at_once(fit: Fit, left: LeftOut) -> tuple[Array, Array, Array]:
         g = (left.sigma2[:, None, None] * (t @ t.transpose(0, 2, 1)))[:, clause.columns, clause.columns]
         sds = np.sqrt(np.maximum(np.einsum("jaa->ja", g), 0.0))
         columns += list(sds.T)
-        if clause.structure.kind in ("unstructured", "exchangeable", "known"):
+        if clause.kind.correlated:
             with np.errstate(all="ignore"):
                 r = np.clip(g / (sds[:, :, None] * sds[:, None, :]), -1.0, 1.0)
             columns += [r[:, a, b] for a, b in zip(*np.triu_indices(len(g[0]), 1))]

@@ -8,24 +8,17 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance import STRUCTURES, Given, Structure
-from bold_orchard.covariance.residuals.rows import (
-    AR1,
-    ExchangeableBands,
-    ExchangeableRows,
-    Independent,
-    RowCovariance,
-    Spread,
-    UnstructuredRows,
-)
+from bold_orchard.covariance.effects import Given, Structure, structure_of
+from bold_orchard.covariance.residuals import residual_structure_of
+from bold_orchard.covariance.residuals.base import Layout, RowCovariance
+from bold_orchard.covariance.residuals.independent import Independent
+from bold_orchard.covariance.residuals.spread import Spread
 from bold_orchard.crossproducts.arrays import Arrays, RandomBlock, RandomUnit
 from bold_orchard.design.design import Clause, Design
 from bold_orchard.design.model_matrix import Part
 from bold_orchard.design.residual import ResidualPart
-from bold_orchard.errors import OrchardError
 
 Array = NDArray[Any]
-MOST_IN_UNIT = 200
 
 
 def row_order(residual: ResidualPart) -> Array | None:
@@ -86,7 +79,7 @@ def _random_block(clause: Clause, columns: tuple[int, ...]) -> RandomBlock:
     if clause.given is not None:
         structure: Structure = Given(size, tuple(map(tuple, clause.given.tolist())))
     else:
-        structure = STRUCTURES["unstructured" if clause.structure.kind == "known" else clause.structure.kind](size)
+        structure = structure_of(clause.structure.kind)(size)
     return RandomBlock(columns, structure, clause.part.constant)
 
 
@@ -95,21 +88,10 @@ def _row_covariance(residual: ResidualPart, n: int, sort: Callable[[Array], Arra
     made: RowCovariance | None = None
     if residual.codes is not None:
         codes = sort(residual.codes)
-        first = np.append(True, np.diff(codes) != 0)
-        starts = np.flatnonzero(first)
-        if residual.kind == "ar1" and residual.time is not None:
-            time = sort(residual.time)
-            made = AR1(np.where(first, np.nan, np.diff(time, prepend=time[0])))
-        elif residual.kind == "unstructured" and residual.time is not None:
-            made = UnstructuredRows(sort(residual.time), starts, list(residual.labels))
-        else:
-            largest = int(np.diff(np.append(starts, n)).max())
-            if residual.spread is not None and largest > MOST_IN_UNIT:
-                raise OrchardError(
-                    f"exchangeable residuals with a spread are built for units of up to {MOST_IN_UNIT} rows; the largest "
-                    f"{residual.unit} has {largest:,}; write each {residual.unit}: intercept instead of within"
-                )
-            made = (ExchangeableRows if residual.spread is None else ExchangeableBands)(starts, n)
+        starts = np.flatnonzero(np.append(True, np.diff(codes) != 0))
+        time = None if residual.time is None else sort(residual.time)
+        rows = Layout(n, starts, str(residual.unit), time, residual.labels, residual.spread is not None)
+        made = residual_structure_of(residual.kind).over(rows)
     if residual.spread is not None:
         columns = [sort(v) for v in residual.spread.values]
         made = Spread(made or Independent(n), np.column_stack([(c - c.mean()) / c.std() for c in columns]))

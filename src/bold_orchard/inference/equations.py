@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError, unknown_name
+from bold_orchard.estimation.arrays import row_order
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.estimation.model import FittedModel
@@ -58,7 +59,7 @@ def _(model: GaussianModel, fit: Fit, rows: list[str], mine: Array) -> dict[str,
     x = np.column_stack([design.fixed.values[c] for c in kept]) if kept else np.zeros((len(rows), 0))
     fixed = [design.fixed.names[c] for c in kept]
     z, g, names = _random(fit)
-    r = residual_covariance(fit)
+    r = residual_covariance(model)
     r_inverse = np.linalg.inv(r)
     singular = is_singular(g)
     g_inverse = np.linalg.pinv(g, hermitian=True) if singular else np.linalg.inv(g)
@@ -159,31 +160,18 @@ def _random(fit: Fit) -> tuple[Array, Array, list[str]]:
     return (np.hstack(zs) if zs else np.zeros((n, 0))), g, names
 
 
-def residual_covariance(fit: Fit) -> Array:
+def residual_covariance(model: GaussianModel) -> Array:
     """R over all rows used, (n, n), in the order of the table."""
-    design = fit.design
-    n, residual = len(design.y), design.residual
-    parameters = fit.result["residual"]["parameters"]
-    correlation = np.eye(n)
-    scale = np.full(n, fit.result["residual"]["variance"])
-    if residual.codes is not None:
-        same = residual.codes[:, None] == residual.codes[None, :]
-        if residual.kind == "ar1" and residual.time is not None:
-            gap = np.abs(residual.time[:, None] - residual.time[None, :])
-            correlation = np.where(same, np.power(parameters["rho"], gap), 0.0)
-        elif residual.kind == "exchangeable":
-            correlation = np.where(same, parameters["rho"], 0.0)
-            correlation[np.diag_indices(n)] = 1.0
-        elif residual.time is not None:
-            full = np.array(parameters["covariance"])
-            correlation, scale = np.where(same, full[np.ix_(residual.time, residual.time)], 0.0), np.ones(n)
-    if residual.spread is not None:
-        beta = np.array([row["estimate"] for row in parameters["spread"]])
-        scale = scale * np.exp(2.0 * np.column_stack(residual.spread.values) @ beta)
-    if design.weights is not None:
-        scale = scale / design.weights
-    root = np.sqrt(scale)
-    return correlation * np.outer(root, root)
+    e, design, correlated = model.evaluation, model.design, model.criterion.correlated
+    n = len(design.y)
+    r, order = np.eye(n), row_order(design.residual)
+    if correlated is not None:
+        r = correlated.rows.dense(e.theta[e.criterion.phi])
+        if order is not None:
+            back = np.argsort(order)
+            r = r[np.ix_(back, back)]
+    root = np.full(n, np.sqrt(e.sigma2)) if design.weights is None else np.sqrt(e.sigma2 / design.weights)
+    return np.asarray(r * np.outer(root, root))
 
 
 def _rows_of(fit: Fit, level: str | None) -> Array:

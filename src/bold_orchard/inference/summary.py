@@ -200,9 +200,7 @@ def residual_variance(design: Design, c: Criterion, phi: Array, sigma2: float) -
     if spread is not None:
         columns = np.array([(v.mean(), v.std()) for v in spread.values])
         sigma2 *= float(np.exp(-2.0 * (phi[-len(columns) :] / columns[:, 1]) @ columns[:, 0]))
-    if design.residual.kind == "unstructured":
-        return float(np.mean(np.diag(c.correlated.rows.parameters(phi, sigma2)["covariance"])))
-    return sigma2
+    return c.correlated.rows.variance(phi, sigma2)
 
 
 @singledispatch
@@ -221,7 +219,7 @@ def _(model: GaussianModel) -> dict[str, Any]:
     variance = residual_variance(design, c, phi, e.sigma2)
     parameters: dict[str, Any] = {}
     if c.correlated is not None:
-        parameters = c.correlated.rows.parameters(phi, e.sigma2 if design.residual.kind == "unstructured" else variance)
+        parameters = c.correlated.rows.parameters(phi, e.sigma2)
     if spread is not None:
         covariance = parameter_covariance(e)
         sds = [float(v.std()) for v in spread.values]

@@ -43,8 +43,13 @@ FUNCTIONS = {
 EXTREMES = ("min", "max")
 ALONE = ("cross", "offset")  # whole terms, never parts of a product or arguments of a function
 ARITHMETIC_ONLY = ("log", "sqrt", "exp", "abs", "min", "max")
-EACH_STRUCTURES = ("unstructured", "diagonal", "identity", "exchangeable", "known", "given")
-WITHIN_STRUCTURES = ("ar1", "exchangeable", "unstructured")
+EACH_STRUCTURES = ["unstructured", "diagonal", "identity", "exchangeable", "known", "given"]
+# those after within, with an example of the column that each takes
+WITHIN_STRUCTURES: dict[str, str | None] = {
+    "ar1": "ar1(season)",
+    "exchangeable": None,
+    "unstructured": "unstructured(visit)",
+}
 
 
 def check_call(call: tree.Call, fail: Fail) -> None:
@@ -129,20 +134,20 @@ def _only_arithmetic(e: tree.Expression, fail: Fail) -> None:
 
 def check_structure(structure: tree.Structure, clause: str, fail: Fail) -> None:
     """Raise (through ``fail``) when a structure is unknown in this clause or written wrongly."""
-    known = EACH_STRUCTURES if clause == "each" else WITHIN_STRUCTURES
+    known = EACH_STRUCTURES if clause == "each" else list(WITHIN_STRUCTURES)
     kind = structure.kind
     if kind not in known:
         near = nearest(kind, known)
         hint = f"did you mean '{near}'?" if near else "there are: " + ", ".join(known)
         raise fail(f"there is no structure '{kind}' in '{clause}'; {hint}", structure.place)
-    wants_file, wants_column = kind in ("known", "given"), clause == "within" and kind != "exchangeable"
+    example = WITHIN_STRUCTURES.get(kind) if clause == "within" else None
+    wants_file, wants_column = kind in ("known", "given"), example is not None
     if wants_file != (structure.file is not None):
         raise fail(
             f'{kind} needs a file in quotes: {kind} "file.csv"' if wants_file else f"{kind} takes no file",
             structure.place,
         )
     if wants_column != (structure.column is not None):
-        example = "ar1(season)" if kind == "ar1" else "unstructured(visit)"
         raise fail(
             f"{kind} needs a column: {example}" if wants_column else f"{kind} takes no column here",
             structure.place,

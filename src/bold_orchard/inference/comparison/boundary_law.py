@@ -112,33 +112,31 @@ def _sorted_in(
     squares: list[tuple[int, list[tuple[int, Array]]]], both: list[tuple[int, Array]],
 ) -> bool:  # fmt: skip
     """Put the directions of one clause where they belong; False when its pair of structures is not foreseen."""
-    kind, names = clause.structure.kind, clause.part.names
+    cone, names = clause.kind.cone, clause.part.names
     old = {n: s for s in inside for n in s.part.names}
     new = [n for n in names if n not in old]
+
+    def working(e: Array) -> tuple[int, Array]:
+        to_work = large.criterion.products.z_to_work[clause.block][:, clause.columns]
+        return clause.block, to_work @ e @ to_work.T
 
     def direction(elements: list[tuple[str, str]]) -> tuple[int, Array]:
         e = np.zeros((len(names), len(names)))
         for a, b in elements:
             i, j = names.index(a), names.index(b)
             e[i, j] = e[j, i] = 1.0
-        to_work = large.criterion.products.z_to_work[clause.block][:, clause.columns]
-        return clause.block, to_work @ e @ to_work.T
+        return working(e)
 
-    if kind in ("identity", "exchangeable") and len(names) > 1:
-        whole = [(a, b) for a, b in itertools.product(names, names) if a <= b]
+    if cone == "spectral" and len(names) > 1:
         if inside:
             return False
-        same, mean = direction([(n, n) for n in names]), direction(whole)
-        apart = (same[0], same[1] - mean[1] / len(names))
-        squares += [(1, [same])] if kind == "identity" else [(1, [apart]), (1, [mean])]
+        squares += [(1, [working(b)]) for b in clause.kind(len(names)).basis]
         return True
-    if kind == "diagonal" or len(names) == 1:
+    if cone == "separate" or len(names) == 1:
         both += [direction([(n, n)]) for n in names if n in old]
         squares += [(1, [direction([(n, n)])]) for n in new]
         return True
-    if kind not in ("unstructured", "known") or any(
-        s.structure.kind not in ("unstructured", "diagonal", "known") and len(s.part.names) > 1 for s in inside
-    ):
+    if cone != "matrix" or any(s.kind.cone not in ("matrix", "separate") and len(s.part.names) > 1 for s in inside):
         return False
     for a, b in itertools.combinations(names, 2):
         if a in new and b in new:

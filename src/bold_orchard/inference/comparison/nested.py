@@ -8,23 +8,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.covariance.effects import Structure
 from bold_orchard.design.design import Clause, Design
 from bold_orchard.families import family_of
 
 Array = NDArray[Any]
-# which structures contain which, for the same terms / for terms that are a part of the larger one's
-SAME_TERMS = {
-    "identity": {"identity", "diagonal", "exchangeable", "unstructured"},
-    "diagonal": {"diagonal", "unstructured"},
-    "exchangeable": {"exchangeable", "unstructured"},
-    "unstructured": {"unstructured"},
-}
-FEWER_TERMS = {
-    "identity": {"diagonal", "unstructured"},
-    "diagonal": {"diagonal", "unstructured"},
-    "exchangeable": {"unstructured"},
-    "unstructured": {"unstructured"},
-}
 
 
 @dataclass(frozen=True)
@@ -97,12 +85,17 @@ def _clause_nested(a: Clause, small: Design, b: Clause, large: Design) -> bool:
         return False
     terms, others = set(a.part.names), set(b.part.names)
     if terms == others:
-        return b.structure.kind in SAME_TERMS.get(a.structure.kind, set())
+        return b.structure.kind in _own(a).contained_in
     if terms < others:
-        return b.structure.kind in FEWER_TERMS.get(a.structure.kind, set())
+        return b.structure.kind in _own(a).contained_in_wider
     if b.structure.kind != "unstructured":
         return False
     return _in_space(np.column_stack(b.part.values), np.column_stack(a.part.values))
+
+
+def _own(clause: Clause) -> type[Structure]:
+    """The structure itself; matrices from files are special cases of nothing."""
+    return Structure if clause.structure.file is not None else clause.kind
 
 
 def _same_partition(a: NDArray[np.intp], b: NDArray[np.intp]) -> bool:

@@ -9,6 +9,7 @@ import numpy as np
 import pandas as pd
 from numpy.typing import NDArray
 
+from bold_orchard.covariance.residuals import residual_structure_of
 from bold_orchard.data.evaluate import evaluate
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import covariate_columns, rebuild_parts, unit_codes
@@ -113,15 +114,20 @@ def predict(
 def _spread_columns(fit: Fit) -> list[str]:
     """Columns on which a row's residual variance depends."""
     within, spread = fit.design.sentence.within, [c.name for c in columns_of(fit.design.sentence.spread)]
-    occasion = within is not None and within.structure.kind == "unstructured" and within.structure.column
+    occasion = within is not None and _by_occasion(fit) and within.structure.column
     return spread + ([occasion.name] if occasion else [])
+
+
+def _by_occasion(fit: Fit) -> bool:
+    """Whether occasions have residual variances of their own."""
+    return not residual_structure_of(fit.design.residual.kind).one_variance
 
 
 def _residual_variance(fit: Fit, used: Table) -> Array:
     """Residual variance of each new row, by its spread, its occasion and its weight; raises OrchardError for a new occasion."""
     design, residual = fit.design, fit.result["residual"]
     parameters = residual["parameters"]
-    if design.residual.kind == "unstructured":
+    if _by_occasion(fit):
         column = _spread_columns(fit)[-1]
         labels = used.labels(column)
         place = {label: i for i, label in enumerate(parameters["occasions"])}

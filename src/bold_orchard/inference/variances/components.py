@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.covariance.residuals import residual_structure_of
 from bold_orchard.design.design import Design
 from bold_orchard.design.validation import constant_inside, is_nested
 from bold_orchard.inference.comparison.compare import same_question, same_rows, variance_explained
@@ -115,7 +116,7 @@ def _entries(fit: Fit) -> list[dict[str, Any]]:
             rows.append(base | {"kind": "variance", "term": term, "term2": None, "estimate": g[i, i], "at": (at + i, at + i),
                                 "part": means[i] ** 2 * g[i, i], "size": root_mean_square(clause.part.values[i]), "sd": np.sqrt(max(g[i, i], 0.0)), "correlation": None})  # fmt: skip
         for i, j in itertools.combinations(range(len(names)), 2):
-            if clause.structure.kind in ("diagonal", "identity"):
+            if not clause.kind.correlated:
                 continue
             sd = np.sqrt(g[i, i] * g[j, j])
             rows.append(base | {"kind": "covariance", "term": names[i], "term2": names[j], "estimate": g[i, j], "at": (at + i, at + j),
@@ -253,7 +254,7 @@ def _icc(fit: Fit, rows: list[dict[str, Any]], total: float) -> list[dict[str, A
     for unit, own in zip(design.units, parts):
         shared = sum(part for other, part in zip(design.units, parts) if other is unit or is_nested(unit, other))
         residual = design.residual
-        alike = residual.kind == "exchangeable" and residual.codes is not None
+        alike = residual_structure_of(residual.kind).one_correlation and residual.codes is not None
         if alike and constant_inside(unit.codes, unit.size, np.asarray(residual.codes)):
             shared += fit.result["residual"]["parameters"]["rho"] * rows[-1]["part"]
         out.append({"group": unit.name, "value": number(shared / total), "share": number(own / total)})

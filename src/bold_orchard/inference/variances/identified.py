@@ -62,12 +62,10 @@ def _sizes(e: Evaluation) -> Array:
 def _null_of_information(e: Evaluation) -> Array | None:
     """The flat direction over (covariance elements of all units, the residual), scaled to the residual variance."""
     made = linear_moments(e)
-    information = made.information if e.criterion.reml else 0.5 * made.traces
+    unit = np.append(np.full(len(made.traces) - 1, e.sigma2), 1.0)  # variances in units of the residual's
+    information = (made.information if e.criterion.reml else 0.5 * made.traces) * np.outer(unit, unit)
     scale = np.sqrt(np.maximum(np.diag(information), 1e-300))
-    told = np.diag(information) * np.append(
-        np.full(len(information) - 1, e.sigma2**2), 1.0
-    )  # of the outcome's unit no more
-    empty = told <= EMPTY * float(told.max())
+    empty = np.diag(information) <= EMPTY * float(np.diag(information).max())
     if empty.any():
         return empty.astype(float)
     values, vectors = np.linalg.eigh(information / np.outer(scale, scale))

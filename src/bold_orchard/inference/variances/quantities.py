@@ -176,7 +176,7 @@ def _of_clause(fit: Fit, clause: Clause, covariances: bool) -> Iterator[Quantity
     sds = [Quantity("sd", f"sd({group}: {name})", group, name, None,
                     partial(effects.sd, i=first + i), low=0.0, ends=(0.0, np.inf)) for i, name in enumerate(names)]  # fmt: skip
     yield from sds
-    if clause.structure.kind not in ("unstructured", "exchangeable", "known"):
+    if not clause.kind.correlated:
         return
     for i, j in itertools.combinations(range(len(names)), 2):
         at = {"i": first + i, "j": first + j}
@@ -196,8 +196,7 @@ ANGLE: Any = {"back": _sine, "low": -np.pi / 2, "high": np.pi / 2, "ends": (-1.0
 
 
 def _of_residual(design: Design, c: Criterion, e: Evaluation) -> Iterator[Quantity]:
-    kind = design.residual.kind
-    if kind == "unstructured":
+    if c.correlated is not None and not c.correlated.rows.one_variance:
         yield from _of_occasions(c)
     else:
 
@@ -210,17 +209,16 @@ def _of_residual(design: Design, c: Criterion, e: Evaluation) -> Iterator[Quanti
     if c.correlated is None:
         return
     at, rows = c.phi.start, c.correlated.rows
-    if kind in ("ar1", "exchangeable"):
 
-        def rho(t: float) -> float:
-            phi = e.theta[c.phi].copy()
-            phi[0] = t
-            return float(rows.parameters(phi, 1.0)["rho"])
+    def rho(t: float) -> float:
+        phi = e.theta[c.phi].copy()
+        phi[0] = t
+        return float(rows.parameters(phi, 1.0)["rho"])
 
-        walled = bool(c.walls[at])
-        lowest = 0.0 if walled else rho(-FAR) if kind == "exchangeable" else -1.0
+    ends = rows.edges(rho)
+    if ends is not None:
         yield Quantity("rho", "rho", "residual", "rho", None, partial(_entry, at=at, scale=1.0), rho,
-                       0.0 if walled else -FAR, FAR, (lowest, 1.0))  # fmt: skip
+                       0.0 if c.walls[at] else -FAR, FAR, ends)  # fmt: skip
     if design.residual.spread is not None:
         spread = design.residual.spread
         first = c.phi.stop - len(spread.names)

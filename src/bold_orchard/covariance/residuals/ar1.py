@@ -1,0 +1,70 @@
+"""Correlation that fades with the time between rows."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.covariance.residuals.base import Bands, Layout, RowCovariance
+
+Array = NDArray[Any]
+
+
+class AR1(RowCovariance):
+    """Correlation rho^gap inside a unit; ``gap`` (n,) to the row before, NaN for a unit's first row.
+
+    tanh(phi) is rho^unit, with unit 1 when all gaps are whole numbers, and only then rho may be negative; else the unit is
+    the smallest gap, so that the slope at rho = 0 is finite. The inverse is tridiagonal: with f = rho^gap,
+    1 / (1 - f^2) for a row with a predecessor (1 without), f^2 / (1 - f^2) more for one with a successor, and
+    -f / (1 - f^2) beside the diagonal.
+    """
+
+    name = "ar1"
+    takes = "time"
+
+    @classmethod
+    def over(cls, rows: Layout) -> RowCovariance:
+        assert rows.time is not None
+        gap = np.diff(rows.time, prepend=rows.time[0]).astype(float)
+        gap[rows.starts] = np.nan
+        return cls(gap)
+
+    def edges(self, rho: Callable[[float], float]) -> tuple[float, float]:
+        return (0.0 if self.bounded[0] else -1.0), 1.0
+
+    def __init__(self, gap: Array) -> None:
+        whole = bool(np.all(np.isnan(gap) | (gap == np.round(gap))))
+        self.bounded, self.start = np.array([not whole]), np.array([0.3])
+        gaps, index = np.unique(gap[~np.isnan(gap)], return_inverse=True)
+        self.unit = 1.0 if whole else float(gaps[0])
+        self.gaps = gaps / self.unit
+        code = np.full(len(gap), -1)
+        code[~np.isnan(gap)] = index
+        code_after = np.append(code[1:], -1)
+        self.pairs, own = np.unique(np.column_stack([code, code_after]), axis=0, return_inverse=True)
+        self.classes = [own.ravel(), code]
+        self.sizes = [len(self.pairs), len(self.gaps)]
+        self.counts = np.bincount(index, minlength=len(self.gaps))
+
+    def at(self, phi: Array) -> Bands:
+        rho = float(np.tanh(phi[0]))
+        turn = 1.0 - rho**2
+        f = np.power(rho, self.gaps)
+        df = self.gaps * np.power(rho, self.gaps - 1.0) * turn
+        rest = 1.0 - f**2
+        top, d_top = 1.0 / rest, 2 * f * df / rest**2
+        side, d_side = -f / rest, -df * (1 + f**2) / rest**2
+        more, d_more = f**2 / rest, 2 * f * df / rest**2
+        before, after = self.pairs.T
+        padded = [np.append(v, 0.0) for v in (top, d_top, more, d_more)]
+        own = np.where(before >= 0, padded[0][before], 1.0) + np.where(after >= 0, padded[2][after], 0.0)
+        d_own = np.where(before >= 0, padded[1][before], 0.0) + np.where(after >= 0, padded[3][after], 0.0)
+        log_det = float(self.counts @ np.log(rest))
+        slope = np.array([float(self.counts @ (-2 * f * df / rest))])
+        return Bands([own, side], [d_own[None], d_side[None]], log_det, slope)
+
+    def parameters(self, phi: Array, sigma2: float) -> dict[str, Any]:
+        return {"rho": float(np.tanh(phi[0]) ** (1.0 / self.unit))}

@@ -1,0 +1,92 @@
+"""A free covariance among the occasions of a unit."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.covariance.residuals.base import Bands, Layout, RowCovariance
+
+Array = NDArray[Any]
+
+
+class UnstructuredRows(RowCovariance):
+    """A free covariance among occasions; ``occasion`` (n,) codes, ``unit_starts`` the first row of each unit.
+
+    R / sigma^2 = L L' with L[0, 0] = 1; phi holds the rows of L below, diagonals as logarithms.
+    """
+
+    name = "unstructured"
+    takes = "occasions"
+    one_variance = False
+
+    @classmethod
+    def over(cls, rows: Layout) -> RowCovariance:
+        assert rows.time is not None
+        return cls(rows.time, rows.starts, list(rows.labels))
+
+    def __init__(self, occasion: Array, unit_starts: Array, labels: list[str]) -> None:
+        self.labels, self.occasion, v, n = labels, occasion, len(labels), len(occasion)
+        self.places = [(i, j) for i in range(1, v) for j in range(i + 1)]
+        self.bounded = np.zeros(len(self.places), dtype=bool)
+        self.start = np.array([0.0 if i == j else 0.1 for i, j in self.places])
+        sizes = np.diff(np.append(unit_starts, n))
+        unit = np.repeat(np.arange(len(sizes)), sizes)
+        present = np.zeros((len(sizes), v), dtype=bool)
+        present[unit, occasion] = True
+        self.patterns, pattern = np.unique(present, axis=0, return_inverse=True)
+        self.counts = np.bincount(pattern.ravel(), minlength=len(self.patterns))
+        pattern = pattern.ravel()[unit]
+        place = np.arange(n) - unit_starts[unit]
+        self.classes, self.sizes, self.entries = [], [], []
+        for offset in range(int(sizes.max())):
+            have = place >= offset
+            key = np.full((n, 3), -1)
+            key[have] = np.column_stack([pattern, occasion, occasion[np.arange(n) - offset]])[have]
+            distinct, code = np.unique(key[have], axis=0, return_inverse=True)
+            classes = np.full(n, -1)
+            classes[have] = code.ravel()
+            self.classes.append(classes)
+            self.sizes.append(len(distinct))
+            self.entries.append(distinct)
+
+    def variance(self, phi: Array, sigma2: float) -> float:
+        return float(np.mean(np.diag(self.parameters(phi, sigma2)["covariance"])))
+
+    def scale(self, phi: Array) -> Array:
+        low = self._factor(phi)
+        return np.asarray(np.sqrt((low**2).sum(axis=1))[self.occasion])
+
+    def _factor(self, phi: Array) -> Array:
+        low = np.zeros((len(self.labels), len(self.labels)))
+        low[0, 0] = 1.0
+        for (i, j), value in zip(self.places, phi):
+            low[i, j] = np.exp(value) if i == j else value
+        return low
+
+    def at(self, phi: Array) -> Bands:
+        low = self._factor(phi)
+        r = low @ low.T
+        changes = []
+        for i, j in self.places:
+            change = np.zeros_like(low)
+            change[i, j] = low[i, j] if i == j else 1.0
+            changes.append(change @ low.T + low @ change.T)
+        inverses, slopes = np.zeros((len(self.patterns), *r.shape)), np.zeros((len(phi), len(self.patterns), *r.shape))
+        log_det, log_slope = 0.0, np.zeros(len(phi))
+        for p, seen in enumerate(self.patterns):
+            at = np.ix_(seen, seen)
+            inverse = np.linalg.inv(r[at])
+            inverses[p][at] = inverse
+            log_det += self.counts[p] * float(np.linalg.slogdet(r[at])[1])
+            for a, change in enumerate(changes):
+                slopes[a, p][at] = -inverse @ change[at] @ inverse
+                log_slope[a] += self.counts[p] * float(np.trace(inverse @ change[at]))
+        values = [inverses[d[:, 0], d[:, 1], d[:, 2]] for d in self.entries]
+        return Bands(values, [slopes[:, d[:, 0], d[:, 1], d[:, 2]] for d in self.entries], log_det, log_slope)
+
+    def parameters(self, phi: Array, sigma2: float) -> dict[str, Any]:
+        low = self._factor(phi)
+        return {"occasions": self.labels, "covariance": (sigma2 * low @ low.T).tolist()}
