@@ -3,11 +3,15 @@ from __future__ import annotations
 import json
 import subprocess
 import sys
+from functools import cache
 from pathlib import Path
 from types import SimpleNamespace
 
 import pytest
 from hypothesis import settings
+from jsonschema import Draft202012Validator
+
+from bold_orchard.results.schema import SHIPPED
 
 settings.register_profile("steady", derandomize=True)  # the same examples in every run
 settings.register_profile("explore", derandomize=False, print_blob=True)  # pytest --hypothesis-profile=explore
@@ -17,13 +21,26 @@ PROGRAM = Path(sys.executable).parent / "orchard"
 DATA = Path(__file__).parent.parent / "src" / "bold_orchard" / "demo" / "data"
 
 
+@cache
+def validator(command):
+    return Draft202012Validator(json.loads((SHIPPED / f"{command}.json").read_text()))
+
+
 class Outcome:
     def __init__(self, done):
         self.code, self.out, self.err = done.returncode, done.stdout, done.stderr
 
     @property
     def json(self):
-        return json.loads(self.out)
+        """The document, checked against the shipped schema of its command."""
+        document = json.loads(self.out)
+        assert validator(document["schema"].split("/")[1]).is_valid(document), self.faults(document)
+        return document
+
+    @staticmethod
+    def faults(document):
+        found = validator(document["schema"].split("/")[1]).iter_errors(document)
+        return [f"{'/'.join(map(str, e.absolute_path))}: {e.message}" for e in found]
 
 
 @pytest.fixture

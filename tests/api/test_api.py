@@ -105,7 +105,6 @@ def test_wrong_values_raise_the_sentence_of_the_command_line(made, frame):
         (lambda: made.check(kind="time").figure(), bo.UsageError, "--time"),
         (lambda: made.compare(made), bo.OrchardError, "same model"),
         (lambda: bo.open_fit("nowhere"), bo.OrchardError, "no saved fit"),
-        (lambda: bo.scout(frame).figure(), bo.UsageError, "no picture"),
     ):  # fmt: skip
         if words == "same model":
             assert any("same model in other words" in n for n in wrong().notes)

@@ -134,10 +134,10 @@ def test_a_broken_or_outdated_saved_fit(orchard):
 
 
 def test_a_defect_of_ours_is_one_line(orchard, monkeypatch, capsys):
-    from bold_orchard.cli import fit as command
+    from bold_orchard.cli import driver
     from bold_orchard.cli.main import main
 
-    monkeypatch.setattr(command, "run", lambda args: {}["x"])
+    monkeypatch.setattr(driver, "run", lambda command, args: {}["x"])
     assert main(["fit", "t.csv", MODEL]) == 1
     assert capsys.readouterr().err.startswith("orchard: a defect of ours: KeyError")
 
@@ -145,13 +145,13 @@ def test_a_defect_of_ours_is_one_line(orchard, monkeypatch, capsys):
 def test_arithmetic_that_breaks_down_is_one_line_about_the_model(monkeypatch, capsys):
     import numpy as np
 
-    from bold_orchard.cli import fit as command
+    from bold_orchard.cli import driver
     from bold_orchard.cli.main import main
 
-    def broken(args):
+    def broken(command, args):
         raise np.linalg.LinAlgError("Singular matrix")
 
-    monkeypatch.setattr(command, "run", broken)
+    monkeypatch.setattr(driver, "run", broken)
     assert main(["fit", "t.csv", MODEL]) == 3
     assert "double precision" in capsys.readouterr().err
 

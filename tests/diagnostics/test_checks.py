@@ -244,7 +244,7 @@ def test_a_unit_that_was_left_out_is_told():
     told = fit(SENTENCE, table_of(frame.assign(**{"yield": frame["yield"] + 0.8 * r.normal(size=200)[code]})))
     found = check(told, Asked(unit="tree in orchard"))
     d = found.document
-    groups = [found.residuals.standardised[code == k] for k in range(200)]
+    groups = [found.arrays.residuals.standardised[code == k] for k in range(200)]
     assert d["left_out"]["value"] == pytest.approx(stats.f_oneway(*groups).statistic)
     assert d["left_out"]["p"] == pytest.approx(stats.f_oneway(*groups).pvalue, rel=1e-6)
     assert f"{SENTENCE}; each tree in orchard: intercept" in d["closing"]["try"]

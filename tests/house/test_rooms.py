@@ -13,8 +13,8 @@ import pytest
 ROOT = Path(__file__).parent.parent.parent / "src" / "bold_orchard"
 # Each room may use those before it, none after it.
 ORDER = (
-    "errors", "optimize", "sentence", "data", "covariance", "families", "design", "crossproducts", "likelihood", "estimation",
-    "results", "inference", "diagnostics", "storage", "reporting", "answers", "api", "demo", "cli",
+    "errors", "results", "optimize", "sentence", "data", "covariance", "families", "design", "crossproducts", "likelihood",
+    "estimation", "inference", "diagnostics", "storage", "reporting", "answers", "tables", "fits", "api", "demo", "cli",
 )  # fmt: skip
 CORE = ORDER[: ORDER.index("storage") + 1]
 INTERFACE = ("argparse", "matplotlib", "rich")

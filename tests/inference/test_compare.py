@@ -196,7 +196,7 @@ def test_components_against_another_fit_and_by_profile(orchard, harvest):
 
 def test_correlations_are_said_in_words():
     from bold_orchard.reporting.page import Paragraph
-    from bold_orchard.reporting.pages.others import components_page
+    from bold_orchard.reporting.pages.components import components_page
 
     frame = make_trees(5, orchards=10, rows=60, slope_sd=0.9, orchard_sd=1.5)
     made = fit("yield = rain; each orchard: intercept + rain", Table(frame, "t", 60), Settings())

@@ -13,6 +13,7 @@ from bold_orchard.diagnostics.checks import check
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.inference.coefficients.means import means
 from bold_orchard.inference.fit import Settings, fit
+from bold_orchard.inference.prediction.draw import draw
 from bold_orchard.inference.prediction.drawing import (
     against_rows,
     chosen_levels,
@@ -25,7 +26,7 @@ from bold_orchard.inference.prediction.drawing import (
 )
 from bold_orchard.inference.prediction.predict import predict
 from bold_orchard.reporting.figures.check import check_figure
-from bold_orchard.reporting.figures.draw import lines_figure, panels_figure
+from bold_orchard.reporting.figures.draw import draw_figure
 from bold_orchard.reporting.figures.panels import MOST_DOTS, name_points
 from bold_orchard.reporting.figures.style import canvas
 from builders import groves, table_of, trial
@@ -143,18 +144,15 @@ def ink(figure):
 def test_few_and_many_units_both_read(units):
     """Neither empty nor a solid block: the share of ink stays in bounds."""
     made = fit("yield = rain; each orchard: intercept + rain", table_of(groves(units, 12)))
-    unit = made.design.units[0]
-    lines = unit_lines(made, unit, "rain", np.arange(unit.size))
-    assert 0.02 < ink(lines_figure(made, lines, False)) < 0.7
-    some = unit_lines(made, unit, "rain", chosen_levels(unit, [], 1, 12))
-    figure = panels_figure(made, some, unit.size)
+    assert 0.02 < ink(draw_figure(draw([made], "lines"))) < 0.7
+    figure = draw_figure(draw([made], "panels"))
     assert sum(ax.get_visible() for ax in figure.axes) == min(units, 12) and 0.02 < ink(figure) < 0.5
     checked = check(made)
     for view in ("overview", "rows", "predictors", "effects", "influence"):
-        figure = check_figure(made, checked, view)
+        figure = check_figure(checked, view)
         assert all(ax.get_xlabel() and ax.get_title("left") for ax in figure.axes if ax.get_visible())
         assert ink(figure) > 0.02
-    clouds = [im for ax in check_figure(made, checked).axes for im in ax.images]
+    clouds = [im for ax in check_figure(checked).axes for im in ax.images]
     assert bool(clouds) is (units * 12 > MOST_DOTS)
 
 

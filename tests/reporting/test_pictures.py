@@ -131,7 +131,7 @@ def check_time(quick):
 def test_views_need_what_they_show():
     made = fit("yield = rain; each orchard: intercept", table_of(groves(8, 10)))
     checked = check(made, Asked(influence="none"))
-    figure = check_figure(made, checked)
+    figure = check_figure(checked)
     assert [ax.get_title("left") for ax in figure.axes][-1].startswith("Does each orchard spread alike?")
 
 

@@ -17,9 +17,11 @@ from bold_orchard.reporting.figures.panels import local_lines
 from bold_orchard.reporting.figures.style import canvas, check_ending
 from bold_orchard.reporting.numbers import degrees, figure, p_value, percent, span
 from bold_orchard.reporting.page import Page, print_page
+from bold_orchard.reporting.pages.compare import evidence
 from bold_orchard.reporting.pages.fit import correlation_words, fit_page, residual_words
-from bold_orchard.reporting.pages.others import evidence
-from bold_orchard.storage.saved_fits import find_fit, write_safely
+from bold_orchard.results.fit import FitResult
+from bold_orchard.storage.files import write_safely
+from bold_orchard.storage.saved_fits import find_fit
 
 
 def test_numbers_as_people_read_them():
@@ -116,7 +118,7 @@ def test_an_unconverged_document_never_looks_like_a_good_one(orchard, harvest):
     d = orchard("fit", "harvest.csv", "yield = rain; each orchard: intercept", "--missing", "-999", "--json").json
     d["convergence"]["converged"] = False
     out = io.StringIO()
-    print_page(fit_page(d), out)
+    print_page(fit_page(FitResult.from_dict(d)), out)
     assert out.getvalue().count("NOT CONVERGED") == 2 and "Converged:" not in out.getvalue()
 
 

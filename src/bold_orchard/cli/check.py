@@ -3,15 +3,14 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from bold_orchard.cli.options import check_targets, deliver, fit_argument, output_options, write_csv
+from bold_orchard.cli.command import Command
+from bold_orchard.cli.options import fit_argument, output_options
 
 if TYPE_CHECKING:
-    import pandas as pd
-
-    from bold_orchard.diagnostics.checks import Checked
-    from bold_orchard.inference.fit import Fit
+    from bold_orchard.answers import Answer
+    from bold_orchard.cli.progress import Steps
 
 EXAMPLE = """examples:
   orchard check slopes --figure check.png
@@ -37,64 +36,22 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     output_options(parser)
 
 
-def run(args: argparse.Namespace) -> int:
-    from bold_orchard.cli.progress import Steps
-    from bold_orchard.diagnostics.checks import Asked, check
-    from bold_orchard.reporting.pages.check import check_page
-    from bold_orchard.storage.saved_fits import open_fit
+def answer(args: argparse.Namespace, progress: Steps) -> Answer:
+    from bold_orchard.api import open_fit
 
-    check_targets(args)
-    fit = open_fit(args.fit)
-    with Steps("leaving units out", args.quiet) as progress:
-        checked = check(fit, Asked(args.unit, args.time, args.influence, args.seed), progress)
-
-    if args.figure:
-        from bold_orchard.reporting.figures.check import refuse_empty
-
-        refuse_empty(fit, checked, args.kind)
-
-    def picture() -> Any:
-        from bold_orchard.reporting.figures.check import check_figure
-
-        return check_figure(fit, checked, args.kind)
-
-    if args.csv_units:
-        write_csv(args.csv_units, _units(checked))
-    deliver(args, checked.document, check_page, lambda: _rows(fit, checked), picture)
-    return 0 if fit.converged else 4
+    return open_fit(args.fit).check(
+        unit=args.unit, time=args.time, influence=args.influence, seed=args.seed, kind=args.kind, progress=progress
+    )
 
 
-def _rows(fit: Fit, checked: Checked) -> pd.DataFrame:
-    """The rows used, with fitted values and residuals of every kind beside them."""
-    from bold_orchard.inference.prediction.predict import beside
+def beside(args: argparse.Namespace, answer: Answer) -> None:
+    from bold_orchard.results.check import CheckResult
+    from bold_orchard.storage.files import write_rows
 
-    r = checked.residuals
-    made = {
-        "row": fit.design.table.row_numbers, "fitted": r.fitted, "fitted_average": r.average, "residual": r.conditional,
-        "residual_marginal": r.marginal, "residual_standardised": r.standardised,
-    }  # fmt: skip
-    if r.white is not r.standardised:
-        made["residual_independent"] = r.white
-    if checked.within is not None:
-        made |= {
-            "residual_within": checked.within.residual,
-            "residual_within_standardised": checked.within.standardised,
-        }
-    return beside(fit.design.table.frame, made, fit.name)
+    if args.csv_units and isinstance(answer.result, CheckResult):
+        write_rows(args.csv_units, answer.result.units_table())
 
 
-def _units(checked: Checked) -> list[dict[str, Any]]:
-    """One row per level of each unit, one column for each term's effect; what leaving the level out would do."""
-    rows: dict[tuple[str, str], dict[str, Any]] = {}
-    for made in checked.units:
-        for j, level in enumerate(made.levels):
-            row = rows.setdefault((made.group, level), {"group": made.group, "level": level})
-            row |= {f"effect {t}": made.effects[j, k] for k, t in enumerate(made.terms)}
-            row |= {f"se {t}": made.se[j, k] for k, t in enumerate(made.terms)}
-    for entry in checked.document["influence"]:
-        row = rows.setdefault((entry["group"], entry["level"]), {"group": entry["group"], "level": entry["level"]})
-        row |= {"rows": entry["rows"], "cooks_distance": entry["cooks_distance"],
-                "cooks_distance_components": entry["cooks_distance_components"]}  # fmt: skip
-        row |= {f"change {t}": v for t, v in entry["change"].items()}
-        row |= {f"change {t}": v for t, v in entry["components_change"].items()}
-    return list(rows.values())
+COMMAND = Command(
+    str(__doc__), EXAMPLE, add_options, answer, beside=beside, working="leaving units out", other_files=("csv_units",)
+)

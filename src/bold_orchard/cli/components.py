@@ -3,8 +3,14 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
-from bold_orchard.cli.options import check_targets, deliver, fit_argument, output_options
+from bold_orchard.cli.command import Command
+from bold_orchard.cli.options import fit_argument, output_options
+
+if TYPE_CHECKING:
+    from bold_orchard.answers import Answer
+    from bold_orchard.cli.progress import Steps
 
 EXAMPLE = """examples:
   orchard components slopes
@@ -23,30 +29,12 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     output_options(parser)
 
 
-def run(args: argparse.Namespace) -> int:
-    from bold_orchard.cli.progress import Steps
-    from bold_orchard.inference.variances.components import components
-    from bold_orchard.reporting.pages.others import components_page
-    from bold_orchard.storage.saved_fits import open_fit
+def answer(args: argparse.Namespace, progress: Steps) -> Answer:
+    from bold_orchard.api import open_fit
 
-    check_targets(args)
-    fit = open_fit(args.fit)
-    against = open_fit(args.against) if args.against else None
-    with Steps("profiling", args.quiet) as progress:
-        document = components(fit, args.confidence or fit.settings.confidence, args.method, against, progress)
-
-    def picture():  # type: ignore[no-untyped-def]
-        from bold_orchard.reporting.figures.components import components_figure
-
-        return components_figure(document)
-
-    deliver(args, document, components_page, lambda: _table(document["components"]), picture)
-    return 0 if fit.converged else 4
+    return open_fit(args.fit).components(
+        args.method, against=args.against, confidence=args.confidence, progress=progress
+    )
 
 
-def _table(rows: list[dict]) -> list[dict]:  # type: ignore[type-arg]
-    out = []
-    for r in rows:
-        low, high = r["ci"] or (None, None)
-        out.append({k: v for k, v in r.items() if k != "ci"} | {"low": low, "high": high})
-    return out
+COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, working="profiling")

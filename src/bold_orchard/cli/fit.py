@@ -3,11 +3,16 @@
 from __future__ import annotations
 
 import argparse
-import dataclasses
+from typing import TYPE_CHECKING
 
-from bold_orchard.cli.options import check_targets, data_options, deliver, output_options, say
+from bold_orchard.cli.command import Command
+from bold_orchard.cli.options import data_options, output_options, say
 from bold_orchard.errors import UsageError
 from bold_orchard.families import names
+
+if TYPE_CHECKING:
+    from bold_orchard.answers import Answer
+    from bold_orchard.cli.progress import Steps
 
 EXAMPLE = """examples:
   orchard fit harvest.csv "yield = intercept; each orchard: intercept" --missing -999 --save empty
@@ -52,69 +57,43 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     output_options(parser)
 
 
-def run(args: argparse.Namespace) -> int:
-    from concurrent.futures import ThreadPoolExecutor
+def prepare(args: argparse.Namespace) -> None:
+    from bold_orchard.data.read import check_missing_syntax
 
-    from bold_orchard.data.read import check_missing_syntax, read_table
-
-    _check(args)
-    check_targets(args)
-    check_missing_syntax(args.missing)
-    with ThreadPoolExecutor(1) as pool:  # the file is read while the engine loads
-        reading = pool.submit(read_table, args.data, args.missing, args.where)
-        from bold_orchard.cli.progress import Steps
-        from bold_orchard.design.design import Options
-        from bold_orchard.inference.fit import Settings, fit
-        from bold_orchard.reporting.pages.fit import fit_page
-        from bold_orchard.sentence.parse import read_sentence
-
-        sentence = read_sentence(args.sentence)
-        table = reading.result()
-    options = Options(baselines(args.baseline), tuple(args.fill_mean), args.weights, args.family, args.force, args.link,
-                      args.success, tuple(g.strip() for g in (args.grades or "").split(",") if g.strip()))  # fmt: skip
-    settings = Settings(
-        args.method, options, args.df, args.confidence or 0.95, args.tolerance, args.max_steps, args.points
-    )
-    with Steps("fitting", args.quiet) as progress:
-        made = fit(sentence, table, settings, args.save or "fit", progress)
-    if args.effects:
-        made = dataclasses.replace(made, result=made.result | {"average_effects": effects(made)})
-    if args.ratios:
-        made = dataclasses.replace(made, result=ratios(made.result))
-    if args.save:
-        from bold_orchard.storage.saved_fits import save_fit
-
-        made = dataclasses.replace(made, result=made.result | {"name": _plain(args.save)})
-        path = save_fit(made, args.save, args.data, args.missing, args.where)
-    document = made.result
-
-    def picture():  # type: ignore[no-untyped-def]
-        from bold_orchard.reporting.figures.fit import fit_figure
-
-        return fit_figure(document)
-
-    deliver(args, document, fit_page, lambda: fixed_table(document), picture)
-    if args.save:
-        say(args, f"saved as {path}")
-    return 0 if made.converged else 4
-
-
-def _check(args: argparse.Namespace) -> None:
     if not args.tolerance > 0:
         raise UsageError("--tolerance must be above zero")
     if args.max_steps < 1:
         raise UsageError("--max-steps must be 1 or more")
+    check_missing_syntax(args.missing)
 
 
-def effects(made):  # type: ignore[no-untyped-def]
-    """Average effects on the outcome's scale; raises UsageError for a fit whose scale is that already."""
-    from bold_orchard.inference.prediction.response_scale import average_effects
+def answer(args: argparse.Namespace, progress: Steps) -> Answer:
+    from concurrent.futures import ThreadPoolExecutor
 
-    if made.design.additive or made.design.graded:
-        raise UsageError(
-            f"--effects is for outcomes whose mean is not on the linear scale; this fit is {made.design.family}"
-        )
-    return average_effects(made)
+    from bold_orchard.data.read import read_table
+
+    with ThreadPoolExecutor(1) as pool:  # the file is read while the engine loads
+        reading = pool.submit(read_table, args.data, args.missing, args.where)
+        from bold_orchard.api import fit
+        from bold_orchard.sentence.parse import read_sentence
+
+        sentence = read_sentence(args.sentence)
+        table = reading.result()
+    model = fit(
+        sentence, table, name=args.save or "fit", method=args.method, family=args.family, link=args.link,
+        baseline=baselines(args.baseline), missing=args.missing, where=args.where, fill_mean=args.fill_mean,
+        weights=args.weights, df=args.df, confidence=args.confidence or 0.95, points=args.points, success=args.success,
+        grades=[g.strip() for g in (args.grades or "").split(",") if g.strip()], tolerance=args.tolerance,
+        max_steps=args.max_steps, force=args.force, effects=args.effects, ratios=args.ratios, source=args.data,
+        progress=progress,
+    )  # fmt: skip
+    args.saved = model.keep(args.save) if args.save else None
+    return model.answer if args.saved is None else model.called(args.save).answer
+
+
+def after(args: argparse.Namespace, answer: Answer) -> None:
+    if args.saved is not None:
+        say(args, f"saved as {args.saved}")
 
 
 def _points(text: str) -> int | str:
@@ -123,22 +102,6 @@ def _points(text: str) -> int | str:
     if not text.isdigit() or not 1 <= int(text) <= 100:
         raise argparse.ArgumentTypeError(f"points are a whole number from 1 to 100, or auto, not '{text}'")
     return int(text)
-
-
-def ratios(document: dict) -> dict:  # type: ignore[type-arg]
-    """The document with ratios; raises UsageError for a link that has none."""
-    from bold_orchard.families.links import LINKS
-    from bold_orchard.inference.summary import with_ratios
-
-    if LINKS[document["link"]].ratio is None:
-        raise UsageError(f"--ratios: exp(estimate) means nothing under the {document['link']} link; leave it out")
-    return with_ratios(document)
-
-
-def _plain(name: str) -> str:
-    from pathlib import Path
-
-    return Path(name).name.removesuffix(".fit.json")
 
 
 def baselines(entries: list[str]) -> dict[str, str]:
@@ -151,14 +114,6 @@ def baselines(entries: list[str]) -> dict[str, str]:
     return out
 
 
-def fixed_table(document: dict) -> list[dict]:  # type: ignore[type-arg]
-    """The fixed effects as flat rows."""
-    rows = []
-    for r in document["fixed"]:
-        low, high = r["ci"] or (None, None)
-        row = {k: r[k] for k in ("term", "estimate", "se", "df", "statistic", "p")} | {"low": low, "high": high}
-        if "ratio" in r:
-            ends = r["ratio_ci"] or (None, None)
-            row |= {"ratio": r["ratio"], "ratio_low": ends[0], "ratio_high": ends[1]}
-        rows.append(row)
-    return rows
+COMMAND = Command(
+    str(__doc__), EXAMPLE, add_options, answer, prepare, after=after, working="fitting", other_files=("save",)
+)

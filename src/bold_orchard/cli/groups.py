@@ -3,9 +3,14 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING
 
-from bold_orchard.cli.options import check_targets, deliver, fit_argument, output_options
+from bold_orchard.cli.command import Command
+from bold_orchard.cli.options import fit_argument, output_options
+
+if TYPE_CHECKING:
+    from bold_orchard.answers import Answer
+    from bold_orchard.cli.progress import Steps
 
 EXAMPLE = """examples:
   orchard groups slopes
@@ -18,33 +23,10 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     output_options(parser)
 
 
-def run(args: argparse.Namespace) -> int:
-    from bold_orchard.inference.prediction.groups import groups
-    from bold_orchard.reporting.pages.groups import groups_page
-    from bold_orchard.storage.saved_fits import open_fit
+def answer(args: argparse.Namespace, progress: Steps) -> Answer:
+    from bold_orchard.api import open_fit
 
-    check_targets(args)
-    fit = open_fit(args.fit)
-    document = groups(fit, args.confidence or fit.settings.confidence)
-
-    def picture() -> Any:
-        from bold_orchard.reporting.figures.groups import groups_figure
-
-        return groups_figure(document)
-
-    deliver(args, document, groups_page, lambda: _wide(document), picture)
-    return 0 if fit.converged else 4
+    return open_fit(args.fit).groups(confidence=args.confidence)
 
 
-def _wide(document: dict[str, Any]) -> list[dict[str, Any]]:
-    """One row per level, a column for every figure of every term."""
-    rows = []
-    for part in document["groups"]:
-        for r in part["rows"]:
-            row = {"group": part["group"], "level": r["level"], "rows": r["rows"], "rank": r["rank"]}
-            for t in part["terms"]:
-                low, high = r["ci"][t]
-                row |= {f"effect {t}": r["effects"][t], f"se {t}": r["se"][t], f"low {t}": low, f"high {t}": high,
-                        f"coefficient {t}": r["coefficients"][t]}  # fmt: skip
-            rows.append(row)
-    return rows
+COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer)

@@ -3,8 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
-from bold_orchard.cli.options import check_targets, deliver, fit_argument, output_options
+from bold_orchard.cli.command import Command
+from bold_orchard.cli.options import fit_argument, output_options
+from bold_orchard.errors import UsageError
+
+if TYPE_CHECKING:
+    from bold_orchard.answers import Answer
+    from bold_orchard.cli.progress import Steps
 
 EXAMPLE = """examples:
   orchard intervals slopes
@@ -27,33 +34,26 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     output_options(parser)
 
 
-def run(args: argparse.Namespace) -> int:
-    from bold_orchard.cli.progress import Steps
-    from bold_orchard.errors import UsageError
-    from bold_orchard.inference.intervals.intervals import intervals
-    from bold_orchard.reporting.pages.intervals import intervals_page
-    from bold_orchard.storage.saved_fits import open_fit
-
-    method = args.method or ("profile" if args.bootstrap is None else "bootstrap")
+def prepare(args: argparse.Namespace) -> None:
+    args.method = args.method or ("profile" if args.bootstrap is None else "bootstrap")
     for option, samples in (("--bootstrap", args.bootstrap), ("--samples", args.samples)):
-        if samples is not None and method != "bootstrap":
+        if samples is not None and args.method != "bootstrap":
             raise UsageError(f"{option} belongs to --method bootstrap")
         if samples is not None and samples < 20:
             raise UsageError(f"{option} must be 20 or more")
-    check_targets(args)
-    fit = open_fit(args.fit)
-    with Steps("profiling" if method == "profile" else "simulating", args.quiet) as progress:
-        document = intervals(fit, method, args.confidence or fit.settings.confidence, 12 if args.figure else 0,
-                             args.bootstrap or args.samples or 1000, args.seed, args.force, progress)  # fmt: skip
-
-    def picture():  # type: ignore[no-untyped-def]
-        from bold_orchard.reporting.figures.intervals import intervals_figure
-
-        return intervals_figure(document)
-
-    deliver(args, document, intervals_page, lambda: _table(document["parameters"]), picture)
-    return 0 if fit.converged else 4
 
 
-def _table(rows: list[dict]) -> list[dict]:  # type: ignore[type-arg]
-    return [{k: v for k, v in r.items() if k != "profile"} for r in rows]
+def answer(args: argparse.Namespace, progress: Steps) -> Answer:
+    from bold_orchard.api import open_fit
+
+    return open_fit(args.fit).intervals(
+        args.method, samples=args.bootstrap or args.samples or 1000, seed=args.seed, force=args.force,
+        confidence=args.confidence, points=12 if args.figure else 0, progress=progress,
+    )  # fmt: skip
+
+
+def working(args: argparse.Namespace) -> str:
+    return "profiling" if args.method == "profile" else "simulating"
+
+
+COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, prepare, working=working)

@@ -119,7 +119,12 @@ def _run(arguments: list[str]) -> int:
     command.add_options(parser)
     if os.environ.get("ORCHARD_DEBUG") != "1":  # what arithmetic warns of is judged and said by the fit itself
         warnings.simplefilter("ignore")
-    return int(command.run(parser.parse_args(arguments[1:])) or 0)
+    args = parser.parse_args(arguments[1:])
+    if name == "demo":
+        return int(command.run(args))
+    from bold_orchard.cli.driver import run
+
+    return run(command.COMMAND, args)
 
 
 def _overview() -> str:

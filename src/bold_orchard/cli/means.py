@@ -3,10 +3,15 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING
 
-from bold_orchard.cli.options import check_targets, deliver, fit_argument, output_options
+from bold_orchard.cli.command import Command
+from bold_orchard.cli.options import fit_argument, output_options
 from bold_orchard.errors import UsageError
+
+if TYPE_CHECKING:
+    from bold_orchard.answers import Answer
+    from bold_orchard.cli.progress import Steps
 
 EXAMPLE = """examples:
   orchard means slopes pruning --differences
@@ -36,27 +41,14 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     output_options(parser)
 
 
-def run(args: argparse.Namespace) -> int:
-    from bold_orchard.inference.coefficients.means import means
-    from bold_orchard.reporting.pages.means import means_page
-    from bold_orchard.storage.saved_fits import open_fit
+def answer(args: argparse.Namespace, progress: Steps) -> Answer:
+    from bold_orchard.api import open_fit
 
-    check_targets(args)
-    fit = open_fit(args.fit)
-    confidence = args.confidence or fit.settings.confidence
-    document = means(fit, args.term, _held(args.hold), args.correction, args.df, confidence, args.slope, args.force,
-                     args.within, args.ratios)  # fmt: skip
-    shown = {"differences": args.differences or args.ratios or args.within is not None, "sed": args.sed}
-
-    def picture() -> Any:
-        from bold_orchard.reporting.figures.means import means_figure
-
-        return means_figure(document)
-
-    deliver(
-        args, document, lambda d, digits: means_page(d, digits, **shown), lambda: _table(document, **shown), picture
-    )
-    return 0 if fit.converged else 4
+    return open_fit(args.fit).means(
+        args.term, hold=_held(args.hold), differences=args.differences, correction=args.correction, df=args.df,
+        slope=args.slope, within=args.within, ratios=args.ratios, sed=args.sed, force=args.force,
+        confidence=args.confidence,
+    )  # fmt: skip
 
 
 def _held(entries: list[str]) -> dict[str, list[float | str]]:
@@ -70,37 +62,4 @@ def _held(entries: list[str]) -> dict[str, list[float | str]]:
     return out
 
 
-def _table(document: dict[str, Any], differences: bool, sed: bool) -> list[dict[str, Any]]:
-    """The means; the differences and the matrix of their errors below them when they were asked for."""
-    rows = []
-    for r in document["means"]:
-        low, high = r["ci"] or (None, None)
-        row = r["levels"] | {k: r[k] for k in ("mean", "se", "df")} | {"low": low, "high": high}
-        if "outcome" in r:
-            ends = r["outcome_ci"] or (None, None)
-            row |= {
-                "outcome": r["outcome"],
-                "outcome_low": ends[0],
-                "outcome_high": ends[1],
-                "population": r["population"],
-            }
-        row |= {f"chance[{c['grade']}]": c["chance"] for c in r.get("chances") or []}
-        rows.append(({"part": "mean"} if differences or sed else {}) | row)
-    if differences:
-        for p in document["pairs"]:
-            flat = {k: v for k, v in p.items() if not k.endswith("ci")}
-            for key in ("ci", "ratio_ci", "outcome_ci"):
-                if key in p:
-                    flat |= dict(zip((key.replace("ci", "low"), key.replace("ci", "high")), p[key]))
-            rows.append({"part": "difference"} | flat)
-    if sed:
-        from bold_orchard.inference.coefficients.means import label
-
-        names = [label(m["levels"]) for m in document["means"]]
-        rows += [
-            {"part": "sed", "a": a, "b": b, "se": document["sed"]["matrix"][i][j]}
-            for i, a in enumerate(names)
-            for j, b in enumerate(names)
-            if i < j
-        ]
-    return rows
+COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer)

@@ -3,9 +3,14 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING
 
-from bold_orchard.cli.options import check_targets, data_options, deliver, fit_argument, output_options
+from bold_orchard.cli.command import Command
+from bold_orchard.cli.options import data_options, fit_argument, output_options
+
+if TYPE_CHECKING:
+    from bold_orchard.answers import Answer
+    from bold_orchard.cli.progress import Steps
 
 EXAMPLE = """examples:
   orchard predict slopes --csv predicted.csv --figure predicted.png
@@ -23,22 +28,13 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     output_options(parser)
 
 
-def run(args: argparse.Namespace) -> int:
-    from bold_orchard.data.read import read_table
-    from bold_orchard.inference.prediction.predict import predict_document
-    from bold_orchard.reporting.pages.others import predict_page
-    from bold_orchard.storage.saved_fits import open_fit, own_table
+def answer(args: argparse.Namespace, progress: Steps) -> Answer:
+    from bold_orchard.api import open_fit
 
-    check_targets(args)
-    fit = open_fit(args.fit)
-    table = read_table(args.new, args.missing, args.where) if args.new else own_table(args.fit)
-    document = predict_document(fit, table, args.confidence or fit.settings.confidence, args.new_observation, args.seed)
-    rows = document["rows"]
+    return open_fit(args.fit).predict(
+        args.new, new_observation=args.new_observation, missing=args.missing, where=args.where, seed=args.seed,
+        confidence=args.confidence,
+    )  # fmt: skip
 
-    def picture() -> Any:
-        from bold_orchard.reporting.figures.predict import predict_figure
 
-        return predict_figure(document)
-
-    deliver(args, document, predict_page, lambda: rows, picture)
-    return 0 if fit.converged else 4
+COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer)

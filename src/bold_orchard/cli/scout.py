@@ -3,9 +3,14 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
-from bold_orchard.cli.options import check_targets, data_options, deliver, output_options
-from bold_orchard.errors import UsageError
+from bold_orchard.cli.command import Command
+from bold_orchard.cli.options import data_options, output_options
+
+if TYPE_CHECKING:
+    from bold_orchard.answers import Answer
+    from bold_orchard.cli.progress import Steps
 
 EXAMPLE = """examples:
   orchard scout harvest.csv
@@ -24,35 +29,16 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     output_options(parser)
 
 
-def run(args: argparse.Namespace) -> int:
-    from bold_orchard.data.read import check_missing_syntax, read_table
-    from bold_orchard.data.scout import scout
-    from bold_orchard.reporting.pages.others import scout_page
+def prepare(args: argparse.Namespace) -> None:
+    from bold_orchard.data.read import check_missing_syntax
 
-    check_targets(args)
     check_missing_syntax(args.missing)
-    table = read_table(args.data, args.missing, args.where)
-    document = scout(table, args.unit)
-
-    def picture():  # type: ignore[no-untyped-def]
-        from bold_orchard.reporting.figures.scout import scout_figure
-
-        units = args.unit or [g["column"] for g in document["groupings"]]
-        if not units:
-            raise UsageError("--figure needs --unit: no column seems to group the rows")
-        outcome = args.outcome or (
-            document["sentences"][0].split(" = ")[0].strip("[]") if document["sentences"] else None
-        )
-        if outcome is None:
-            raise UsageError("--figure needs --outcome: name the column to draw")
-        labels = table.labels(units[0])
-        return scout_figure(outcome, units[0], table.numbers(outcome), labels.codes, labels.texts)
-
-    deliver(args, document, scout_page, lambda: [_flat(c) for c in document["columns"]], picture)
-    return 0
 
 
-def _flat(column: dict) -> dict:  # type: ignore[type-arg]
-    row = {k: column[k] for k in ("column", "kind", "missing", "distinct")}
-    row["suspected_missing_codes"] = " ".join(f"{c:g}" for c in column["suspected_missing_codes"])
-    return row | {f"within {u}": v for u, v in column["levels_within"].items()}
+def answer(args: argparse.Namespace, progress: Steps) -> Answer:
+    from bold_orchard.api import scout
+
+    return scout(args.data, args.unit, outcome=args.outcome, missing=args.missing, where=args.where)
+
+
+COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, prepare)

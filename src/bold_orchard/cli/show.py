@@ -3,9 +3,15 @@
 from __future__ import annotations
 
 import argparse
+from typing import TYPE_CHECKING
 
-from bold_orchard.cli.fit import effects, fixed_table, ratios
-from bold_orchard.cli.options import check_targets, deliver, fit_argument, output_options, say, write_csv
+from bold_orchard.cli.command import Command
+from bold_orchard.cli.options import fit_argument, output_options, say
+from bold_orchard.errors import OrchardError
+
+if TYPE_CHECKING:
+    from bold_orchard.answers import Answer
+    from bold_orchard.cli.progress import Steps
 
 EXAMPLE = """examples:
   orchard show slopes
@@ -27,49 +33,28 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     output_options(parser)
 
 
-def run(args: argparse.Namespace) -> int:
-    from bold_orchard.inference.summary import with_confidence
-    from bold_orchard.reporting.pages.fit import fit_page
-    from bold_orchard.storage.saved_fits import load_document
+def answer(args: argparse.Namespace, progress: Steps) -> Answer:
+    from bold_orchard.api import show
 
-    check_targets(args)
-    document = load_document(args.fit)
     if args.matrices:
         _write_matrices(args)
-    if args.confidence:
-        document = with_confidence(document, args.confidence)
-    if args.effects:
-        from bold_orchard.storage.saved_fits import open_fit
-
-        document = document | {"average_effects": effects(open_fit(args.fit))}
-    if args.ratios:
-        document = ratios(document)
-    if args.json:
-        document = {k: v for k, v in document.items() if k != "saved"}
-
-    def picture():  # type: ignore[no-untyped-def]
-        from bold_orchard.reporting.figures.fit import fit_figure
-
-        return fit_figure(document)
-
-    deliver(args, document, fit_page, lambda: fixed_table(document), picture)
-    return 0 if document["convergence"]["converged"] else 4
+    return show(args.fit, effects=args.effects, ratios=args.ratios, confidence=args.confidence)
 
 
 def _write_matrices(args: argparse.Namespace) -> None:
     from pathlib import Path
 
-    from bold_orchard.errors import OrchardError
-    from bold_orchard.inference.equations import write_out
-    from bold_orchard.storage.saved_fits import open_fit
+    from bold_orchard.api import matrices
+    from bold_orchard.storage.files import write_rows
 
-    made = write_out(open_fit(args.fit), args.level)
-    folder = Path(args.matrices)
+    made, folder = matrices(args.fit, args.level), Path(args.matrices)
     try:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as e:
         raise OrchardError(f"{folder} cannot be made: {e.strerror}; give another folder") from None
-    for name, m in made.items():
-        rows = [{"": label} | dict(zip(m.columns, values)) for label, values in zip(m.rows, m.values.tolist())]
-        write_csv(str(folder / f"{name}.csv"), rows)
+    for name, frame in made.items():
+        write_rows(folder / f"{name}.csv", frame.rename_axis("").reset_index())
     say(args, f"wrote {', '.join(f'{name}.csv' for name in made)} to {folder}")
+
+
+COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer)

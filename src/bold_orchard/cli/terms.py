@@ -3,9 +3,14 @@
 from __future__ import annotations
 
 import argparse
-from typing import Any
+from typing import TYPE_CHECKING
 
-from bold_orchard.cli.options import check_targets, deliver, fit_argument, output_options
+from bold_orchard.cli.command import Command
+from bold_orchard.cli.options import fit_argument, output_options
+
+if TYPE_CHECKING:
+    from bold_orchard.answers import Answer
+    from bold_orchard.cli.progress import Steps
 
 EXAMPLE = """examples:
   orchard terms slopes
@@ -31,25 +36,13 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     output_options(parser)
 
 
-def run(args: argparse.Namespace) -> int:
-    from bold_orchard.inference.coefficients.contrasts import contrast
-    from bold_orchard.inference.coefficients.terms import terms
-    from bold_orchard.reporting.pages.terms import terms_page
-    from bold_orchard.storage.saved_fits import open_fit
+def answer(args: argparse.Namespace, progress: Steps) -> Answer:
+    from bold_orchard.api import open_fit
 
-    check_targets(args)
-    fit = open_fit(args.fit)
-    document = terms(fit, args.type, args.df, args.chisq, args.force, args.likelihood)
-    confidence = args.confidence or fit.settings.confidence
-    document["confidence"] = confidence
-    document["contrasts"] = [contrast(fit, text, args.df, confidence) for text in args.contrast]
-    tests = [row for test in document["tests"] for row in (test, *test.get("parts", []))]
-    rows: list[dict[str, Any]] = [{k: v for k, v in t.items() if k != "parts"} for t in tests]
+    return open_fit(args.fit).terms(
+        args.type, df=args.df, chisq=args.chisq, likelihood=args.likelihood, contrast=args.contrast, force=args.force,
+        confidence=args.confidence,
+    )  # fmt: skip
 
-    def picture() -> Any:
-        from bold_orchard.reporting.figures.terms import terms_figure
 
-        return terms_figure(document)
-
-    deliver(args, document, terms_page, lambda: rows, picture)
-    return 0 if fit.converged else 4
+COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer)

@@ -13,6 +13,7 @@ from bold_orchard.data.natural_order import natural_order
 from bold_orchard.data.table import Labels, Table
 from bold_orchard.data.units import constant_or_varies, duplicates_of, is_time, nesting_of
 from bold_orchard.errors import OrchardError, unknown_name
+from bold_orchard.results.scout import ScoutPicture, ScoutResult
 from bold_orchard.sentence.tree import column_text
 
 SCHEMA = "bold-orchard/scout/1"
@@ -21,8 +22,10 @@ FEW_LEVELS = 5
 LIKELY = 0.5
 
 
-def scout(table: Table, units: Sequence[str] = ()) -> dict[str, Any]:
-    """The document of ``orchard scout``; ``units`` are the grouping columns asked about (default: the likely ones)."""
+def scout(table: Table, units: Sequence[str] = (), outcome: str | None = None) -> ScoutResult:
+    """The document of ``orchard scout``; ``units`` are the grouping columns asked about (default: the likely ones),
+    ``outcome`` the column that its picture draws.
+    """
     for unit in units:
         if not table.has(unit):
             raise OrchardError(unknown_name("column", unit, table.columns, table.name) + " (in --unit)")
@@ -52,7 +55,21 @@ def scout(table: Table, units: Sequence[str] = ()) -> dict[str, Any]:
     }
     document["sentences"] = _sentences(columns, groupings, nesting)
     document["notes"] = _notes(document)
-    return document
+    return ScoutResult.from_dict(document).with_keys(picture=_picture(table, document, units, outcome, labels))
+
+
+def _picture(
+    table: Table, document: dict[str, Any], asked: Sequence[str], outcome: str | None, labels: dict[str, Labels]
+) -> ScoutPicture | str:
+    """What is drawn: an outcome by unit; or why nothing can be."""
+    units = list(asked) or [g["column"] for g in document["groupings"]]
+    if not units or units[0] not in labels:
+        return "--figure needs --unit: no column seems to group the rows"
+    first = document["sentences"][0].split(" = ")[0].strip("[]") if document["sentences"] else None
+    drawn = outcome or first
+    if drawn is None:
+        return "--figure needs --outcome: name the column to draw"
+    return ScoutPicture(drawn, units[0], table.numbers(drawn), labels[units[0]].codes, labels[units[0]].texts)
 
 
 def _column(table: Table, name: str, labels: Labels | None) -> dict[str, Any]:

@@ -21,7 +21,9 @@ from bold_orchard.diagnostics.within_units import Within, chosen_unit, units_of,
 from bold_orchard.errors import UsageError, unknown_name
 from bold_orchard.estimation.model import UnitEffects
 from bold_orchard.inference.fit import Fit
+from bold_orchard.inference.prediction.average_lines import covariates
 from bold_orchard.inference.prediction.residuals import Residuals, residuals
+from bold_orchard.results.check import CheckArrays, CheckResult, EffectArrays
 from bold_orchard.sentence.tree import Column, Unit
 
 Array = NDArray[Any]
@@ -41,22 +43,11 @@ class Asked:
     seed: int = SEED
 
 
-@dataclass(frozen=True)
-class Checked:
-    """The document and the arrays a picture of it needs."""
-
-    document: dict[str, Any]
-    residuals: Residuals
-    units: list[UnitEffects]
-    within: Within | None
-    influence: list[Influence]
-
-
 def silent(done: int, total: int) -> None:
     """No progress."""
 
 
-def check(fit: Fit, asked: Asked | None = None, report: Progress = silent) -> Checked:
+def check(fit: Fit, asked: Asked | None = None, report: Progress = silent) -> CheckResult:
     """Shape, outliers, spread, patterns, autocorrelation and influence, at the level of rows and of every unit.
 
     Raises UsageError for a unit or a time column that is not there.
@@ -108,7 +99,31 @@ def check(fit: Fit, asked: Asked | None = None, report: Progress = silent) -> Ch
         "closing": findings.closing(found),
         "notes": [*_first_notes(fit, levels, asked.seed), *notes],
     }
-    return Checked(document, rest, effects, inside, moved)
+    arrays = _arrays(fit, asked, rest, effects, inside, moved)
+    return CheckResult.from_dict(document).with_keys(arrays=arrays)
+
+
+def _arrays(
+    fit: Fit, asked: Asked, rest: Residuals, effects: list[UnitEffects], inside: Within | None, moved: list[Influence]
+) -> CheckArrays:
+    """What the pictures and the tables of rows and units need beside the document."""
+    design, table = fit.design, fit.design.table
+    blocks = [design.blocks[u.unit].unit.codes for u in effects]
+    return CheckArrays(
+        outcome=design.outcome,
+        standardised_name="standardised residual" if design.additive else "quantile residual",
+        fitted_name=f"mean grade of {design.outcome}" if design.graded else f"fitted {design.outcome}",
+        row_numbers=table.row_numbers,
+        frame=table.frame,
+        residuals=rest,
+        within=inside,
+        effects=[EffectArrays(u.group, u.terms, u.levels, u.effects, u.se, c) for u, c in zip(effects, blocks)],
+        influence=moved,
+        numbers={name: table.numbers(name) for name in covariates(fit)},
+        categories={name: (m.codes, list(m.levels)) for name, m in design.categories()},
+        units=[(u.name, u.codes, u.texts) for u in units_of(fit)],
+        times=None if asked.time is None else times(table, asked.time),
+    )
 
 
 def _unit(fit: Fit, name: str | None) -> UnitCodes | None:

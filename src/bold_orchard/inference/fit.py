@@ -19,6 +19,7 @@ from bold_orchard.inference.coefficients.methods import precision
 from bold_orchard.inference.coefficients.precision import Precision
 from bold_orchard.inference.summary import summarise
 from bold_orchard.inference.trouble import trouble_of
+from bold_orchard.results.fit import FitResult
 from bold_orchard.sentence.parse import read_sentence
 from bold_orchard.sentence.tree import Sentence
 
@@ -48,7 +49,7 @@ class Fit:
     model: FittedModel[Any, Any]
     settings: Settings
     known: Precision
-    result: dict[str, Any]
+    result: FitResult
 
     @property
     def design(self) -> Design:
@@ -65,6 +66,10 @@ class Fit:
     @property
     def converged(self) -> bool:
         return self.model.converged
+
+    def called(self, name: str) -> Fit:
+        """The same fit by another name."""
+        return replace(self, name=name, result=self.result.with_keys(name=name))
 
     def precision(self, df: str | None = None) -> Precision:
         """Standard errors and degrees of freedom, by the fit's own method or another."""

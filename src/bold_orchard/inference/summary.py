@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.design.design import Design
-from bold_orchard.errors import shown
+from bold_orchard.errors import UsageError, shown
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.families.links import LINKS
@@ -22,6 +22,8 @@ from bold_orchard.inference.trouble import Trouble
 from bold_orchard.inference.variances.information import parameter_covariance
 from bold_orchard.likelihood.gaussian import Criterion
 from bold_orchard.optimize.protocol import OptimizeResult
+from bold_orchard.results.fit import FitResult
+from bold_orchard.results.plain import clean
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/fit/1"
@@ -30,7 +32,7 @@ NEARLY = 1e-5  # of a column's length that is its own, below which coefficients 
 
 def summarise(
     name: str, model: FittedModel[Any, Any], known: Precision, df_method: str, confidence: float, trouble: Trouble
-) -> dict[str, Any]:
+) -> FitResult:
     """The document that ``fit`` prints; keys and their order are a contract."""
     design, e, found = model.design, model.evaluation, model.found
     random = random_parts(model)
@@ -67,7 +69,8 @@ def summarise(
         "transformations": [{"term": t, "meaning": m} for t, m in design.meanings.items()],
         "mean_random_variance": mean_variances(model),
     }
-    return document if design.additive else document | {"points": model.points, "levels": list(design.levels)}
+    own = {} if design.additive else {"points": model.points, "levels": list(design.levels)}
+    return FitResult.from_dict(clean(document | own))
 
 
 def group_rows(design: Design) -> list[dict[str, Any]]:
@@ -296,26 +299,32 @@ def _nearly_aliased(design: Design, products: CrossProducts) -> list[str]:
     ]
 
 
-def with_confidence(document: dict[str, Any], confidence: float) -> dict[str, Any]:
-    """The same document with its intervals at another level."""
+def with_confidence(result: FitResult, confidence: float) -> FitResult:
+    """The same fit with its intervals at another level."""
     rows = []
-    for row in document["fixed"]:
-        if row["estimate"] is not None and row["se"] is not None:
-            width = quantile_t(confidence, row["df"]) * row["se"]
-            row = row | {"ci": [row["estimate"] - width, row["estimate"] + width]}
+    for row in result.fixed:
+        if row.estimate is not None and row.se is not None:
+            width = quantile_t(confidence, row.df) * row.se
+            row = row.with_keys(ci=[row.estimate - width, row.estimate + width])
         rows.append(row)
-    return document | {"fixed": rows, "confidence": confidence}
+    return result.with_keys(fixed=rows, confidence=confidence)
 
 
-def with_ratios(document: dict[str, Any]) -> dict[str, Any]:
-    """The same document with exp(estimate) and its interval in every fixed row but the thresholds."""
+def with_ratios(result: FitResult) -> FitResult:
+    """The same fit with exp(estimate) and its interval in every fixed row but the thresholds.
+
+    Raises UsageError for a link under which these mean nothing.
+    """
+    kind = LINKS[result.link].ratio
+    if kind is None:
+        raise UsageError(f"--ratios: exp(estimate) means nothing under the {result.link} link; leave it out")
     rows = []
-    for row in document["fixed"]:
+    for row in result.fixed:
         ratio = ends = None
-        if row["estimate"] is not None and not row["term"].startswith("threshold["):
-            ratio, ends = _exp(row["estimate"]), [_exp(v) for v in row["ci"]]
-        rows.append(row | {"ratio": ratio, "ratio_ci": ends})
-    return document | {"fixed": rows, "ratio_kind": LINKS[document["link"]].ratio}
+        if row.estimate is not None and row.ci is not None and not row.term.startswith("threshold["):
+            ratio, ends = _exp(row.estimate), [None if v is None else _exp(v) for v in row.ci]
+        rows.append(row.with_keys(ratio=ratio, ratio_ci=ends))
+    return result.with_keys(fixed=rows, ratio_kind=kind)
 
 
 def _exp(x: float) -> float | None:

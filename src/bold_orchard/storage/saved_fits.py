@@ -7,9 +7,7 @@ import gzip
 import hashlib
 import json
 import os
-import tempfile
 import zlib
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -25,29 +23,10 @@ from bold_orchard.estimation.estimate import reopen
 from bold_orchard.inference.fit import Fit, Settings, of_model
 from bold_orchard.optimize.protocol import OptimizeResult
 from bold_orchard.sentence.parse import read_sentence
+from bold_orchard.storage.files import write_safely
 from bold_orchard.storage.shape import FIGURE, FIT, fault
 
 ENDING = ".fit.json"
-
-
-def write_safely(path: str | Path, write: Callable[[Path], object]) -> None:
-    """Write to a temporary file beside ``path``, then rename, so nothing is ever half-written."""
-    path = Path(path)
-    if path.is_dir():
-        raise OrchardError(f"{path} is a folder; give a file name")
-    try:
-        handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=".", suffix=path.suffix)
-    except OSError as e:
-        raise OrchardError(f"{path} cannot be written: {e.strerror or e}; choose another folder") from None
-    os.close(handle)
-    try:
-        write(Path(temporary))
-        os.chmod(temporary, 0o644)
-        os.replace(temporary, path)
-    except OSError as e:
-        raise OrchardError(f"{path} cannot be written: {e.strerror or e}; make room, or choose another place") from None
-    finally:
-        Path(temporary).unlink(missing_ok=True)
 
 
 def save_path(name: str) -> Path:
@@ -82,7 +61,7 @@ def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | 
     }
     if source == "-":
         saved["embedded"] = base64.b64encode(gzip.compress(table.raw or b"")).decode("ascii")
-    document = json.dumps(fit.result | {"saved": saved}, indent=1, allow_nan=False)
+    document = json.dumps(fit.result.document | {"saved": saved}, indent=1, allow_nan=False)
     write_safely(path, lambda p: p.write_text(document + "\n", encoding="utf-8"))
     return path
 

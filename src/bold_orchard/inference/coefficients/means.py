@@ -18,6 +18,7 @@ from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.response_scale import latent, outcome_difference, outcome_scale
 from bold_orchard.inference.summary import number
+from bold_orchard.results.means import MeansResult
 
 Array = NDArray[Any]
 Hold = Mapping[str, Sequence["float | str"]]
@@ -28,7 +29,7 @@ def means(
     fit: Fit, term: str, hold: Hold | None = None, correction: str = "tukey", df_method: str | None = None,
     confidence: float = 0.95, slope: str | None = None, force: bool = False, within: str | None = None,
     ratios: bool = False,
-) -> dict[str, Any]:  # fmt: skip
+) -> MeansResult:  # fmt: skip
     """The document of ``orchard means``: equal weights over the other categories, covariates at their means or held.
 
     ``hold`` has values of raw columns, numbers or levels. With ``slope`` the same of the slope of a covariate; ``within``
@@ -67,7 +68,7 @@ def means(
     pairs, errors = _pairs(known, cells, kept, offset, sure, within, confidence, correction)
     _finish_pairs(fit, known, pairs, kept, offset, confidence, slope is None, ratios)
     averaged = [name for name, column in grid.factors.items() if name not in factors and column not in held]
-    return {
+    document: dict[str, Any] = {
         "schema": SCHEMA,
         "name": fit.name,
         "model": fit.result["model"],
@@ -89,6 +90,7 @@ def means(
         "typical_units": grid.typical_units(),
         "notes": _notes([c for c, ok in zip(cells, sure) if not ok]),
     }
+    return MeansResult.from_dict(document)
 
 
 def _checked_hold(grid: ReferenceGrid, hold: Hold, factors: Mapping[str, str]) -> dict[str, list[float | str]]:

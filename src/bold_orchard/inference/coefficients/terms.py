@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import numpy as np
@@ -13,18 +13,21 @@ from bold_orchard.design.design import Design
 from bold_orchard.design.model_matrix import Part, build_part
 from bold_orchard.design.transformations import Maker
 from bold_orchard.errors import OrchardError
+from bold_orchard.inference.coefficients.contrasts import contrast
 from bold_orchard.inference.coefficients.precision import Precision
 from bold_orchard.inference.distributions import p_of_chisq
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
+from bold_orchard.results.terms import TermsResult
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/terms/1"
 
 
 def terms(
-    fit: Fit, kind: int = 3, df_method: str | None = None, chisq: bool = False, force: bool = False, ratio: bool = False
-) -> dict[str, Any]:
+    fit: Fit, kind: int = 3, df_method: str | None = None, chisq: bool = False, force: bool = False, ratio: bool = False,
+    contrasts: Sequence[str] = (), confidence: float | None = None,
+) -> TermsResult:  # fmt: skip
     """The document of ``orchard terms``; ``kind`` is 1 (sequential), 2 (partial) or 3 (marginal).
 
     With ``ratio`` each hypothesis is tested by the likelihood of the model without it, fitted anew by maximum likelihood.
@@ -39,8 +42,8 @@ def terms(
     hypotheses = {1: sequential, 2: partial, 3: marginal}[kind](fit) if kept else []
     if not hypotheses:
         raise OrchardError(f"'{fit.name}' has no fixed term beside the intercept, so there is nothing to test")
-    known = fit.precision(method)
-    return {
+    known, level = fit.precision(method), confidence or fit.settings.confidence
+    document: dict[str, Any] = {
         "schema": SCHEMA,
         "name": fit.name,
         "model": fit.result["model"],
@@ -52,11 +55,12 @@ def terms(
             | _parts(fit, name, rows, kind, lambda r: likelihood_test(fit, r) if ratio else joint_test(known, r, chisq))
             for name, rows in hypotheses
         ],
-        "contrasts": [],
-        "confidence": fit.settings.confidence,
+        "contrasts": [contrast(fit, text, df_method, level) for text in contrasts],
+        "confidence": level,
         "by": "likelihood ratio" if ratio else "Wald",
         "notes": _notes(fit, kind),
     }
+    return TermsResult.from_dict(document)
 
 
 def _parts(fit: Fit, name: str, rows: Array, kind: int, test: Callable[[Array], dict[str, Any]]) -> dict[str, Any]:

@@ -15,7 +15,9 @@ from bold_orchard.inference.comparison.nested import Relation, relation
 from bold_orchard.inference.distributions import p_of_chisq
 from bold_orchard.inference.fit import Fit, by_ml, fit
 from bold_orchard.inference.intervals.bootstrap import bootstrap_p
+from bold_orchard.inference.prediction.average_lines import compared_lines
 from bold_orchard.inference.summary import number
+from bold_orchard.results.compare import CompareResult
 
 SCHEMA = "bold-orchard/compare/1"
 Progress = Callable[[int, int], None]
@@ -24,21 +26,13 @@ Progress = Callable[[int, int], None]
 def compare(
     fits: Sequence[Fit], force: bool = False, common_rows: bool = False, samples: int = 0, seed: int = 0,
     progress: Progress | None = None,
-) -> dict[str, Any]:  # fmt: skip
-    """The document of ``orchard compare``: fits ordered by size, tests of consecutive pairs.
+) -> CompareResult:  # fmt: skip
+    """The answer of ``orchard compare``: fits ordered by size, tests of consecutive pairs.
 
     REML fits whose fixed parts differ are refitted by ML; with ``common_rows`` fits of different rows are refitted on the
     rows they share; ``samples`` above 0 adds a bootstrap p to every test. Raises OrchardError for different outcomes or
     rows, and for fits that did not converge unless ``force``.
     """
-    return compare_fits(fits, force, common_rows, samples, seed, progress)[0]
-
-
-def compare_fits(
-    fits: Sequence[Fit], force: bool = False, common_rows: bool = False, samples: int = 0, seed: int = 0,
-    progress: Progress | None = None,
-) -> tuple[dict[str, Any], list[Fit]]:  # fmt: skip
-    """The document and the fits as compared, smallest first."""
     notes: list[str] = []
     same_question(fits, force)
     if common_rows:
@@ -61,7 +55,7 @@ def compare_fits(
         tests.append(test)
         notes += words
     notes += _disagreement(models)
-    return {
+    document = {
         "schema": SCHEMA,
         "method": method,
         "refitted": refitted,
@@ -70,7 +64,8 @@ def compare_fits(
         "models": models,
         "tests": tests,
         "notes": notes,
-    }, compared
+    }
+    return CompareResult.from_dict(document).with_keys(lines=compared_lines(compared))
 
 
 def _bootstrap(

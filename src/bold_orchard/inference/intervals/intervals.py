@@ -16,6 +16,7 @@ from bold_orchard.inference.intervals.profile import Line, Surface, fixed_line, 
 from bold_orchard.inference.intervals.rows import Progress, fixed_places, ordered, quantity_row, row_of
 from bold_orchard.inference.summary import number
 from bold_orchard.inference.variances.quantities import Quantity, fixed_quantities, quantities
+from bold_orchard.results.intervals import IntervalsResult
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/intervals/1"
@@ -26,7 +27,7 @@ BETTER = 1e-4
 def intervals(
     fit: Fit, method: str = "profile", confidence: float = 0.95, points: int = 0, samples: int = 1000, seed: int = 0,
     force: bool = False, progress: Progress | None = None,
-) -> dict[str, Any]:  # fmt: skip
+) -> IntervalsResult:  # fmt: skip
     """The document of ``orchard intervals``.
 
     ``points`` asks for that many more points of each profile, for a picture. Raises OrchardError for a fit that did not
@@ -44,7 +45,7 @@ def intervals(
         rows = _profiled(fit, confidence, points, report, notes)
     else:
         rows = bootstrap_intervals(fit, confidence, samples, seed, report, notes)
-    return {
+    document: dict[str, Any] = {
         "schema": SCHEMA,
         "name": fit.name,
         "model": fit.result["model"],
@@ -55,6 +56,7 @@ def intervals(
         "parameters": rows,
         "notes": notes,
     }
+    return IntervalsResult.from_dict(document)
 
 
 def _wald_fixed(fit: Fit, confidence: float) -> list[dict[str, Any]]:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -11,21 +10,11 @@ from numpy.typing import NDArray
 
 from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
 from bold_orchard.inference.fit import Fit
+from bold_orchard.results.compare import Lines
 from bold_orchard.sentence.tree import columns_of
 
 Array = NDArray[Any]
 POINTS = 60
-
-
-@dataclass(frozen=True)
-class Lines:
-    """Data (n,) and, per fit, the average line at ``at``; ``covariate`` names the horizontal axis."""
-
-    covariate: str
-    x: Array
-    y: Array
-    at: Array
-    lines: dict[str, Array]
 
 
 def covariates(fit: Fit) -> list[str]:
@@ -49,5 +38,4 @@ def compared_lines(fits: Sequence[Fit]) -> Lines | None:
     first = fits[-1].design
     x = first.table.numbers(found[0])
     at = np.linspace(float(x.min()), float(x.max()), POINTS)
-    y = first.y if first.offset is None else first.y + first.offset
-    return Lines(found[0], x, y, at, {f.name: average_line(f, found[0], at) for f in fits})
+    return Lines(found[0], x, first.outcome_values, at, {f.name: average_line(f, found[0], at) for f in fits})

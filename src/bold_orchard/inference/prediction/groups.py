@@ -10,11 +10,12 @@ from bold_orchard.errors import OrchardError
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
+from bold_orchard.results.groups import GroupsResult
 
 SCHEMA = "bold-orchard/groups/1"
 
 
-def groups(fit: Fit, confidence: float = 0.95) -> dict[str, Any]:
+def groups(fit: Fit, confidence: float = 0.95) -> GroupsResult:
     """The document of ``orchard groups``: one entry per each clause, levels in the order of the data.
 
     ``se`` is the root of var(u_hat - u), the uncertainty of the fixed part included (of a generalized fit at the mode, given
@@ -43,7 +44,7 @@ def groups(fit: Fit, confidence: float = 0.95) -> dict[str, Any]:
         out.append(
             {"group": made.group, "terms": list(made.terms), "in_fixed": [t in fixed for t in made.terms], "rows": rows}
         )
-    return {
+    document: dict[str, Any] = {
         "schema": SCHEMA,
         "name": fit.name,
         "model": fit.result["model"],
@@ -53,6 +54,7 @@ def groups(fit: Fit, confidence: float = 0.95) -> dict[str, Any]:
         "groups": out,
         "notes": _notes(fit),
     }
+    return GroupsResult.from_dict(document)
 
 
 def _notes(fit: Fit) -> list[str]:

@@ -23,6 +23,7 @@ from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.response_scale import grade_chances, outcome_mean, outcome_slope
 from bold_orchard.likelihood.prediction_error import error_variance
+from bold_orchard.results.predict import PredictResult
 from bold_orchard.sentence.tree import Named, columns_of
 
 Array = NDArray[Any]
@@ -261,7 +262,7 @@ def joint_error(fit: Fit, x: Array, blocks: list[tuple[Array, Array]]) -> Array:
 
 def predict_document(
     fit: Fit, table: Table, confidence: float = 0.95, new_observation: bool = False, seed: int = 0
-) -> dict[str, Any]:
+) -> PredictResult:
     """The document of ``orchard predict``: the input rows with what is predicted beside them."""
     made = predict(fit, table, confidence, new_observation, seed)
     columns: dict[str, Any] = {
@@ -270,7 +271,7 @@ def predict_document(
     } | {f"probability[{level}]": p for level, p in made.probabilities.items()}  # fmt: skip
     columns["units_known"] = _units_known(fit, made.known)
     records = beside(table.frame, columns, fit.name).to_dict("records")
-    return {
+    document: dict[str, Any] = {
         "schema": SCHEMA,
         "name": fit.name,
         "model": fit.result["model"],
@@ -286,6 +287,7 @@ def predict_document(
         "new_observation": new_observation,
         "notes": [*_notes(made.known), *_beyond(outside(fit, table)), *_grade_notes(fit)],
     }
+    return PredictResult.from_dict(document)
 
 
 def beside(frame: pd.DataFrame, made: dict[str, Any], name: str) -> pd.DataFrame:

@@ -19,6 +19,7 @@ from bold_orchard.inference.prediction.response_scale import random_variance
 from bold_orchard.inference.summary import number, residual_variance
 from bold_orchard.inference.variances.quantities import Effects, quantities
 from bold_orchard.likelihood.gaussian import Evaluation
+from bold_orchard.results.components import ComponentsResult
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/components/1"
@@ -30,7 +31,7 @@ def components(
     method: str = "wald",
     against: Fit | None = None,
     progress: Progress | None = None,
-) -> dict[str, Any]:
+) -> ComponentsResult:
     """The document of ``orchard components``; intervals on the log scale (wald) or by profile.
 
     ``change`` is what one more step of the search would alter; with ``against``, the proportional reduction of each
@@ -57,7 +58,7 @@ def components(
     if method == "profile":
         _profile_ends(fit, out, confidence, progress, notes)
     reduction = None if against is None else _reduction(fit, against)
-    return {
+    document: dict[str, Any] = {
         "schema": SCHEMA,
         "name": fit.name,
         "model": fit.result["model"],
@@ -73,6 +74,7 @@ def components(
         "reduction": reduction,
         "notes": notes,
     }
+    return ComponentsResult.from_dict(document)
 
 
 def _profile_ends(

@@ -9,96 +9,82 @@ from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 from numpy.typing import NDArray
 
-from bold_orchard.design.design import UnitCodes
-from bold_orchard.diagnostics.autocorrelation import times
-from bold_orchard.diagnostics.checks import Checked
-from bold_orchard.diagnostics.influence import Influence
-from bold_orchard.diagnostics.normality import normal_scores
-from bold_orchard.diagnostics.within_units import units_of
 from bold_orchard.errors import UsageError
-from bold_orchard.estimation.model import UnitEffects
-from bold_orchard.inference.fit import Fit
-from bold_orchard.inference.prediction.average_lines import covariates
-from bold_orchard.reporting.figures.panels import against, box, histogram, qq
+from bold_orchard.reporting.figures.panels import against, box, histogram, normal_scores, qq
 from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, PALETTE, PLUM, canvas, name_places, short
+from bold_orchard.results.check import CheckArrays, CheckResult, EffectArrays
 
 Array = NDArray[Any]
 MOST_TERMS, MOST_PREDICTORS, MOST_NAMED, MOST_LEVELS = 4, 6, 15, 12
 
 
-def check_figure(fit: Fit, checked: Checked, kind: str = "overview") -> Figure:
+def check_figure(result: CheckResult, kind: str = "overview") -> Figure:
     """One of the kinds; raises UsageError where there is nothing to show in it."""
+    refuse_empty(result, kind)
     draw = {"overview": _overview, "rows": _rows, "predictors": _predictors, "effects": _effects,
             "influence": _influence, "time": _time}[kind]  # fmt: skip
-    return draw(fit, checked)
+    return draw(result, result.arrays)  # type: ignore[arg-type]
 
 
-def refuse_empty(fit: Fit, checked: Checked, kind: str) -> None:
-    """Raise UsageError before anything is written when a kind has nothing to show."""
-    if kind == "time" and checked.document["autocorrelation"] is None:
+def refuse_empty(result: CheckResult, kind: str) -> None:
+    """Raise UsageError when a kind has nothing to show."""
+    a = result.arrays
+    if a is None:
+        raise UsageError("a saved answer of check has no rows to draw; run orchard check again")
+    if kind == "time" and result.autocorrelation is None:
         raise UsageError("--kind time needs --time COLUMN, the column that orders a unit's rows")
-    if kind == "effects" and not checked.units:
+    if kind == "effects" and not a.effects:
         raise UsageError(
-            f"--kind effects: '{fit.name}' has no each clause, so there are no effects; choose another kind"
+            f"--kind effects: '{result.name}' has no each clause, so there are no effects; choose another kind"
         )
-    if kind == "influence" and not checked.influence:
+    if kind == "influence" and not a.influence:
         raise UsageError("--kind influence: no unit's influence was made; ask for it with --influence one-step")
-    if kind == "predictors" and not (covariates(fit) or fit.design.categories()):
-        raise UsageError(f"--kind predictors: '{fit.name}' has none; choose another kind")
+    if kind == "predictors" and not (a.numbers or a.categories):
+        raise UsageError(f"--kind predictors: '{result.name}' has none; choose another kind")
 
 
-class _Words:
-    """What the axes are called."""
-
-    def __init__(self, fit: Fit) -> None:
-        quantile = not fit.design.additive
-        self.outcome = fit.design.outcome
-        self.standardised = "quantile residual" if quantile else "standardised residual"
-        self.fitted = f"fitted {self.outcome}" if not fit.design.graded else f"mean grade of {self.outcome}"
-
-
-def _overview(fit: Fit, checked: Checked) -> Figure:
-    figure, axes = canvas(2, 3, f"Residuals of {fit.name} at a glance: {fit.result['model']}", steady=True)
-    _row_panels(fit, checked, axes[:3], axes[3])
-    if checked.units:
-        _all_effects(axes[4], checked.units)
-    elif covariates(fit):
-        _predictor(axes[4], fit, checked, covariates(fit)[0])
+def _overview(result: CheckResult, a: CheckArrays) -> Figure:
+    figure, axes = canvas(2, 3, f"Residuals of {result.name} at a glance: {result.model}", steady=True)
+    _row_panels(result, a, axes[:3], axes[3])
+    if a.effects:
+        _all_effects(axes[4], a.effects)
+    elif a.numbers:
+        _predictor(axes[4], a, next(iter(a.numbers)))
     else:
         axes[4].set_visible(False)
-    if checked.influence:
-        _distances(axes[5], checked.influence[0], 6)
-    elif units_of(fit):
-        _spread_of_units(axes[5], checked, units_of(fit)[0])
+    if a.influence:
+        _distances(axes[5], a.influence[0], 6)
+    elif a.units:
+        _spread_of_units(axes[5], a, *a.units[0])
     else:
         axes[5].set_visible(False)
     return figure
 
 
-def _rows(fit: Fit, checked: Checked) -> Figure:
-    figure, axes = canvas(2, 2, f"Row residuals of {fit.name}: {fit.result['model']}")
-    _row_panels(fit, checked, axes[:3], axes[3])
+def _rows(result: CheckResult, a: CheckArrays) -> Figure:
+    figure, axes = canvas(2, 2, f"Row residuals of {result.name}: {result.model}")
+    _row_panels(result, a, axes[:3], axes[3])
     return figure
 
 
-def _row_panels(fit: Fit, checked: Checked, three: list[Axes], last: Axes) -> None:
-    words, rest = _Words(fit), checked.residuals
-    qq(three[0], rest.standardised, "Are the rows normal?", words.standardised)
-    against(three[1], rest.fitted, rest.standardised, words.fitted, words.standardised)
+def _row_panels(result: CheckResult, a: CheckArrays, three: list[Axes], last: Axes) -> None:
+    rest = a.residuals
+    qq(three[0], rest.standardised, "Are the rows normal?", a.standardised_name)
+    against(three[1], rest.fitted, rest.standardised, a.fitted_name, a.standardised_name)
     three[1].set_title("Is the middle at zero?")
     root = np.sqrt(np.abs(rest.standardised))
-    against(three[2], rest.fitted, root, words.fitted, "root of absolute residual", middle=None)
+    against(three[2], rest.fitted, root, a.fitted_name, "root of absolute residual", middle=None)
     three[2].set_title("Is the spread even?")
-    far = checked.document["levels"][0]["outliers"][:4]
+    far = result["levels"][0]["outliers"][:4]
     named = [
         (o["standardised"], ", ".join([f"row {o['row']}", *[f"{u} {v}" for u, v in o["units"].items()][:1]]))
         for o in far
     ]
-    histogram(last, rest.standardised, words.standardised, named)
+    histogram(last, rest.standardised, a.standardised_name, named)
     last.set_title("Which rows lie far out?")
 
 
-def _all_effects(ax: Axes, units: list[UnitEffects]) -> None:
+def _all_effects(ax: Axes, units: list[EffectArrays]) -> None:
     """QQ plots of the standardised effects of all terms in one panel; of a single term with its band."""
     terms = [(u, k) for u in units for k in range(len(u.terms))]
     scaled = []
@@ -129,7 +115,7 @@ def _all_effects(ax: Axes, units: list[UnitEffects]) -> None:
     ax.set(title="Are the effects normal?", xlabel="normal score", ylabel="effect, standardised")
 
 
-def _distances(ax: Axes, made: Influence, most: int) -> None:
+def _distances(ax: Axes, made: Any, most: int) -> None:
     """Cook's distances of the levels that move the estimates most, each named over its bars."""
     order = np.argsort(-np.nan_to_num(made.cook, nan=-1.0))[:most][::-1]
     at = np.arange(len(order))
@@ -150,73 +136,68 @@ def _distances(ax: Axes, made: Influence, most: int) -> None:
     ax.set(title=f"Which {short(made.unit.name, 16)} carries most?", xlabel="Cook's distance without it")
 
 
-def _spread_of_units(ax: Axes, checked: Checked, unit: UnitCodes) -> None:
+def _spread_of_units(ax: Axes, a: CheckArrays, name: str, codes: Array, texts: list[str]) -> None:
     """SD of the residuals in each level."""
-    values, counts = checked.residuals.standardised, np.maximum(unit.counts, 1)
-    mean = np.bincount(unit.codes, values, minlength=unit.size) / counts
-    sd = np.sqrt(
-        np.bincount(unit.codes, (values - mean[unit.codes]) ** 2, minlength=unit.size) / np.maximum(counts - 1, 1)
-    )
-    ax.plot(np.sort(sd[counts > 1]), color=LEAF, linewidth=2.5)
+    values, seen = a.residuals.standardised, np.bincount(codes, minlength=len(texts))
+    counts = np.maximum(seen, 1)
+    mean = np.bincount(codes, values, minlength=len(texts)) / counts
+    sd = np.sqrt(np.bincount(codes, (values - mean[codes]) ** 2, minlength=len(texts)) / np.maximum(counts - 1, 1))
+    ax.plot(np.sort(sd[seen > 1]), color=LEAF, linewidth=2.5)
     ax.set(
-        title=f"Does each {short(unit.name, 16)} spread alike?",
-        xlabel=f"levels of {unit.name}, sorted",
-        ylabel="SD of residuals",
+        title=f"Does each {short(name, 16)} spread alike?", xlabel=f"levels of {name}, sorted", ylabel="SD of residuals"
     )
     ax.set_ylim(bottom=0)
 
 
-def _predictors(fit: Fit, checked: Checked) -> Figure:
-    numbers = covariates(fit)
-    categories = [name for name, _ in fit.design.categories()]
+def _predictors(result: CheckResult, a: CheckArrays) -> Figure:
+    numbers, categories = list(a.numbers), list(a.categories)
     shown = [*numbers, *categories][:MOST_PREDICTORS]
     more = len(numbers) + len(categories) - len(shown)
     columns = min(len(shown), 3)
-    title = f"Residuals of {fit.name} along each predictor: is a curve or a level left?"
+    title = f"Residuals of {result.name} along each predictor: is a curve or a level left?"
     figure, axes = canvas(-(-len(shown) // columns), columns, title + (f" ({more} more not shown)" if more else ""))
     for ax, name in zip(axes, shown):
-        (_predictor if name in numbers else _category)(ax, fit, checked, name)
+        (_predictor if name in numbers else _category)(ax, a, name)
     for ax in axes[len(shown) :]:
         ax.set_visible(False)
     return figure
 
 
-def _predictor(ax: Axes, fit: Fit, checked: Checked, name: str) -> None:
-    against(ax, fit.design.table.numbers(name), checked.residuals.standardised, name, _Words(fit).standardised)
+def _predictor(ax: Axes, a: CheckArrays, name: str) -> None:
+    against(ax, a.numbers[name], a.residuals.standardised, name, a.standardised_name)
     ax.set_title(f"A curve along {name}?")
 
 
-def _category(ax: Axes, fit: Fit, checked: Checked, name: str) -> None:
-    made = next(m for n, m in fit.design.categories() if n == name)
-    levels = list(made.levels)[:MOST_LEVELS]
+def _category(ax: Axes, a: CheckArrays, name: str) -> None:
+    codes, levels = a.categories[name][0], a.categories[name][1][:MOST_LEVELS]
     for i in range(len(levels)):
-        own = checked.residuals.standardised[made.codes == i]
+        own = a.residuals.standardised[codes == i]
         if len(own):
             box(ax, own, i, 0.5, horizontal=False)
     ax.axhline(0, color=BARK, linewidth=1)
     name_places(ax, levels, 44)
-    ax.set(title=f"Alike in every level of {name}?", xlabel=name, ylabel=_Words(fit).standardised)
+    ax.set(title=f"Alike in every level of {name}?", xlabel=name, ylabel=a.standardised_name)
 
 
-def _effects(fit: Fit, checked: Checked) -> Figure:
+def _effects(result: CheckResult, a: CheckArrays) -> Figure:
     """For each term of each unit: QQ plot with its farthest levels named, and effects against what the terms expect."""
-    terms = [(u, k) for u in checked.units for k in range(len(u.terms))]
+    terms = [(u, k) for u in a.effects for k in range(len(u.terms))]
     shown = terms[:MOST_TERMS]
     more = f" (the first {MOST_TERMS} of {len(terms)} terms)" if len(terms) > len(shown) else ""
     columns = max(len(shown), 2)
-    figure, axes = canvas(2, columns, f"Predicted effects of {fit.name}: {fit.result['model']}{more}")
+    figure, axes = canvas(2, columns, f"Predicted effects of {result.name}: {result.model}{more}")
     for i, (unit, k) in enumerate(shown):
         what = short(f"{unit.group}: {unit.terms[k]}", 46 // columns + 8)
         qq(axes[i], unit.effects[:, k], f"{what}: normal?", "predicted effect", unit.levels)
-        codes = fit.design.blocks[unit.unit].unit.codes
+        codes = unit.codes
         counts = np.bincount(codes, minlength=len(unit.levels))
         seen = counts > 0
-        mean = np.bincount(codes, checked.residuals.average, minlength=len(counts))[seen] / counts[seen]
+        mean = np.bincount(codes, a.residuals.average, minlength=len(counts))[seen] / counts[seen]
         against(
             axes[columns + i],
             mean,
             unit.effects[seen, k],
-            f"{fit.design.outcome} expected by its terms",
+            f"{a.outcome} expected by its terms",
             "predicted effect",
         )
         axes[columns + i].set_title(f"{what}: a pattern?")
@@ -225,10 +206,10 @@ def _effects(fit: Fit, checked: Checked) -> Figure:
     return figure
 
 
-def _influence(fit: Fit, checked: Checked) -> Figure:
+def _influence(result: CheckResult, a: CheckArrays) -> Figure:
     """Distances of the levels that move the estimates most, and each parameter's change in units of its SE."""
-    made = checked.influence[0]
-    figure, axes = canvas(1, 2, f"Without one {made.unit.name}: what would change in {fit.name}? {fit.result['model']}")
+    made = a.influence[0]
+    figure, axes = canvas(1, 2, f"Without one {made.unit.name}: what would change in {result.name}? {result.model}")
     _distances(axes[0], made, MOST_NAMED)
     change = (made.fixed - made.fixed_all) / np.where(made.se > 0, made.se, np.inf)
     ax = axes[1]
@@ -249,12 +230,12 @@ def _influence(fit: Fit, checked: Checked) -> Figure:
     return figure
 
 
-def _time(fit: Fit, checked: Checked) -> Figure:
-    d = checked.document["autocorrelation"]
-    figure, axes = canvas(1, 2, f"Residuals of {fit.name} along {d['time']}: {fit.result['model']}")
-    x = times(fit.design.table, d["time"])
+def _time(result: CheckResult, a: CheckArrays) -> Figure:
+    d = result["autocorrelation"]
+    figure, axes = canvas(1, 2, f"Residuals of {result.name} along {d['time']}: {result.model}")
+    x = a.times
     seen = np.isfinite(x)
-    against(axes[0], x[seen], checked.residuals.standardised[seen], d["time"], _Words(fit).standardised)
+    against(axes[0], x[seen], a.residuals.standardised[seen], d["time"], a.standardised_name)
     axes[0].set_title(f"A trend along {d['time']}?")
     ax, lags = axes[1], d["lags"]
     at = np.array([lag["gap"] for lag in lags])

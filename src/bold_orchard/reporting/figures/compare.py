@@ -8,15 +8,16 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from bold_orchard.inference.prediction.average_lines import Lines
 from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, PALETTE, canvas, short
+from bold_orchard.results.compare import CompareResult, Lines
 
 MOST_DOTS = 3000
 DASHES: Any = ("-", (0, (6, 3)), (0, (2, 2)), (0, (6, 2, 2, 2)))
 
 
-def compare_figure(d: dict[str, Any], lines: Lines | None) -> Figure:
+def compare_figure(result: CompareResult) -> Figure:
     """AIC and BIC less the best one's; beside them the average lines of all models over the data."""
+    d, lines = result.document, result.lines
     title = f"How far from the best? {len(d['models'])} models on {d['rows']:,} rows, by {d['method']}"
     figure, axes = canvas(1, 1 if lines is None else 2, title)
     _criteria(axes[0], d)

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from matplotlib.figure import Figure
 
 from bold_orchard.reporting.figures.style import BARK, PALETTE, canvas, short
+from bold_orchard.results.components import ComponentsResult
 
 
-def components_figure(d: dict[str, Any]) -> Figure:
+def components_figure(d: ComponentsResult) -> Figure:
     """What each component makes rows differ by, in units of the outcome, with intervals; one line a component.
 
     A slope's SD is multiplied by the root mean square of its covariate, so that all lines share one axis.

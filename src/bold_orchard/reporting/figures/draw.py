@@ -10,10 +10,10 @@ from matplotlib.collections import LineCollection
 from matplotlib.figure import Figure
 from numpy.typing import NDArray
 
-from bold_orchard.inference.fit import Fit
-from bold_orchard.inference.prediction.drawing import UnitLines, places
+from bold_orchard.errors import UsageError
 from bold_orchard.reporting.figures.panels import cloud
 from bold_orchard.reporting.figures.style import BARK, LEAF, PALETTE, PLUM, SKY, canvas, name_places, short
+from bold_orchard.results.draw import DrawPicture, DrawResult
 
 Array = NDArray[Any]
 MOST_CLOUD = 30_000
@@ -24,71 +24,54 @@ MOST_SCALES, UNLIKE = 10, 12.0
 MOST_BANDS, DASHES = 5, ("-", "--", ":", "-.")
 
 
-def observed(fit: Fit) -> Array:
-    """The outcome as it is drawn, (n,): shares of trials, grades as numbers."""
-    design = fit.design
-    if design.trials is not None:
-        return np.asarray(design.y / design.trials)
-    if design.graded:
-        return np.asarray(design.y + 1.0)
-    return design.outcome_values
+def draw_figure(result: DrawResult) -> Figure:
+    """The picture of a kind; raises UsageError where a saved answer lacks the rows."""
+    if result.picture is None:
+        raise UsageError("a saved answer of draw has no rows to draw; run orchard draw again")
+    kinds = {"lines": _lines_figure, "panels": _panels_figure, "against": _against_figure, "effects": _effects_figure,
+             "coefficients": _coefficients_figure}  # fmt: skip
+    return kinds[result.kind](result.document, result.picture)
 
 
-def _label(fit: Fit) -> str:
-    """What stands on the axis of the outcome."""
-    outcome = fit.design.outcome
-    if fit.design.graded:
-        levels = fit.design.levels
-        return f"mean grade of {outcome} (1 = {levels[0]}, {len(levels)} = {levels[-1]})"
-    if fit.design.levels:
-        return f"chance of {outcome} = {fit.design.levels[1]}"
-    return outcome.replace(" of ", " / ") if fit.design.trials is not None else outcome
-
-
-def lines_figure(fit: Fit, lines: UnitLines, asked: bool) -> Figure:
+def _lines_figure(d: dict[str, Any], p: DrawPicture) -> Figure:
     """All units in one panel: thin lines over the rows, the average line thick; a few asked for bear their names."""
-    figure, (ax,) = canvas(
-        1,
-        1,
-        f"{fit.design.outcome} along {lines.along}, one line for each {lines.unit.name}, {fit.name}: {fit.result['model']}",
-    )
-    x, _ = places(fit, lines.along)
-    _rows(ax, fit, x, np.arange(len(x)))
-    few, n = asked and len(lines.shown) <= NAMED_LINES, len(lines.shown)
+    title = f"{d['outcome']} along {d['along']}, one line for each {d['unit']}, {d['names'][0]}: {d['model']}"
+    figure, (ax,) = canvas(1, 1, title)
+    _rows(ax, p, np.arange(len(p.x)))
+    few, n = p.named and len(d["lines"]) <= NAMED_LINES, len(d["lines"])
     if few:
-        for i, (level, at, y) in enumerate(zip(lines.shown, lines.x, lines.y)):
-            mark = "o" if len(at) == 1 else ""
-            ax.plot(at, y, color=PALETTE[i % len(PALETTE)], linewidth=2.5, marker=mark, label=lines.unit.texts[level])
+        for i, line in enumerate(d["lines"]):
+            mark = "o" if len(line["x"]) == 1 else ""
+            ax.plot(
+                line["x"], line["y"], color=PALETTE[i % len(PALETTE)], linewidth=2.5, marker=mark, label=line["level"]
+            )
     else:
-        _thin_lines(ax, lines)
-    ax.plot(lines.at, lines.average, color=PLUM, linewidth=4, marker="o" if lines.ticks else "", label="average")
+        _thin_lines(ax, d["lines"])
+    average = d["average"]
+    ax.plot(average["x"], average["y"], color=PLUM, linewidth=4, marker="o" if d["ticks"] else "", label="average")
     if not few:
-        ax.plot([], [], color=LEAF, linewidth=1.5, label=f"{n:,} levels of {lines.unit.name}")
+        ax.plot([], [], color=LEAF, linewidth=1.5, label=f"{n:,} levels of {d['unit']}")
     ax.legend(loc="best", framealpha=0.9, edgecolor="none")  # lines may pass beneath it
-    _axes(ax, fit, lines)
+    ax.set(xlabel=d["along"], ylabel=p.label)
+    if d["ticks"]:
+        name_places(ax, d["ticks"], 150)
     return figure
 
 
-def _thin_lines(ax: Axes, lines: UnitLines) -> None:
+def _thin_lines(ax: Axes, lines: list[dict[str, Any]]) -> None:
     """Every line alike, the thinner and paler the more there are; levels seen at one value only are dots."""
-    n = len(lines.shown)
+    n = len(lines)
     alpha, width = float(np.clip(4.5 / np.sqrt(n), 0.08, 0.85)), float(np.clip(12 / np.sqrt(n), 0.5, 1.8))
-    drawn = [np.column_stack([x, y]) for x, y in zip(lines.x, lines.y) if len(x) > 1]
-    dots = np.array([(x[0], y[0]) for x, y in zip(lines.x, lines.y) if len(x) == 1]).reshape(-1, 2)
+    drawn = [np.column_stack([line["x"], line["y"]]) for line in lines if len(line["x"]) > 1]
+    dots = np.array([(line["x"][0], line["y"][0]) for line in lines if len(line["x"]) == 1]).reshape(-1, 2)
     ax.add_collection(LineCollection(drawn, colors=LEAF, alpha=alpha, linewidths=width))
     ax.plot(*dots.T, "o", color=LEAF, alpha=max(alpha, 0.3), markersize=5, markeredgewidth=0)
     ax.autoscale_view()
 
 
-def _axes(ax: Axes, fit: Fit, lines: UnitLines) -> None:
-    ax.set(xlabel=lines.along, ylabel=_label(fit))
-    if lines.ticks:
-        name_places(ax, lines.ticks, 150)
-
-
-def _rows(ax: Axes, fit: Fit, x: Array, keep: Array, colour: str = SKY) -> None:
+def _rows(ax: Axes, p: DrawPicture, keep: Array, colour: str = SKY) -> None:
     """The rows themselves; a 0/1 outcome gets a little room up and down."""
-    y = observed(fit)[keep]
+    x, y = p.x, p.y[keep]
     if len(keep) > MOST_CLOUD:
         chosen = np.random.default_rng(1).choice(len(keep), MOST_CLOUD, replace=False)
         keep, y = keep[chosen], y[chosen]
@@ -100,36 +83,37 @@ def _rows(ax: Axes, fit: Fit, x: Array, keep: Array, colour: str = SKY) -> None:
         ax.plot(x[keep], y, "o", color=colour, markersize=1.8, markeredgewidth=0, alpha=0.35, rasterized=True)
 
 
-def panels_figure(fit: Fit, lines: UnitLines, total: int) -> Figure:
+def _panels_figure(d: dict[str, Any], p: DrawPicture) -> Figure:
     """Small multiples: the rows of some units, each with its own line and the average line."""
-    n = len(lines.shown)
+    n, total, average = len(d["lines"]), d["levels"], d["average"]
     columns = min(4 if n > 4 else n, 6) if n <= 16 else int(np.ceil(np.sqrt(1.6 * n)))
     lined = -(-n // columns)
     some = f"{n} of {total:,} levels" if n < total else f"all {total:,} levels"
-    title = f"{fit.design.outcome} along {lines.along}, {some} of {lines.unit.name}, {fit.name}: {fit.result['model']}"
+    title = f"{d['outcome']} along {d['along']}, {some} of {d['unit']}, {d['names'][0]}: {d['model']}"
     figure, axes = canvas(lined, columns, title, height=max(8.0, 2.0 * lined))
-    x, _ = places(fit, lines.along)
-    for i, (ax, level, at, y) in enumerate(zip(axes, lines.shown, lines.x, lines.y)):
+    for i, (ax, level, line) in enumerate(zip(axes, p.shown, d["lines"])):
         if i:
             ax.sharex(axes[0])
             ax.sharey(axes[0])
-        ax.plot(lines.at, lines.average, color=BARK, linewidth=1.2, linestyle=(0, (4, 3)))
-        _rows(ax, fit, x, np.flatnonzero(lines.unit.codes == level))
-        ax.plot(at, y, color=LEAF, linewidth=2.5, marker="o" if len(at) == 1 or lines.ticks else "", markersize=5)
-        ax.set_title(short(lines.unit.texts[level], 100 // columns), fontsize=11)
-        if lines.ticks:
-            name_places(ax, lines.ticks, 150 // columns)
+        ax.plot(average["x"], average["y"], color=BARK, linewidth=1.2, linestyle=(0, (4, 3)))
+        _rows(ax, p, np.flatnonzero(p.codes == level))
+        mark = "o" if len(line["x"]) == 1 or d["ticks"] else ""
+        ax.plot(line["x"], line["y"], color=LEAF, linewidth=2.5, marker=mark, markersize=5)
+        ax.set_title(short(line["level"], 100 // columns), fontsize=11)
+        if d["ticks"]:
+            name_places(ax, d["ticks"], 150 // columns)
         ax.tick_params(labelleft=i % columns == 0, labelbottom=i + columns >= n)
     for ax in axes[n:]:
         ax.set_visible(False)
-    figure.supxlabel(f"{lines.along}   (each {lines.unit.name} in green, the average dashed)", fontsize=11, color=BARK)
-    figure.supylabel(_label(fit), fontsize=11, color=BARK)
+    figure.supxlabel(f"{d['along']}   (each {d['unit']} in green, the average dashed)", fontsize=11, color=BARK)
+    figure.supylabel(p.label, fontsize=11, color=BARK)
     return figure
 
 
-def against_figure(fit: Fit, rows: list[dict[str, Any]], tenths: list[dict[str, Any]] | None) -> Figure:
+def _against_figure(d: dict[str, Any], p: DrawPicture) -> Figure:
     """Observed against predicted, with the units' effects and by the average effects alone."""
-    title = f"Observed against predicted {fit.design.outcome}, {fit.name}: {fit.result['model']}"
+    rows, tenths = d["rows"], d["tenths"]
+    title = f"Observed against predicted {d['outcome']}, {d['names'][0]}: {d['model']}"
     if tenths is not None:
         return _tenths(title, tenths)
     figure, axes = canvas(1, 2, title)
@@ -145,8 +129,8 @@ def against_figure(fit: Fit, rows: list[dict[str, Any]], tenths: list[dict[str, 
         alike = f": correlation {np.corrcoef(x, y)[0, 1]:.2f}" if np.ptp(x) > 0 and np.ptp(y) > 0 else ""
         ax.set(
             title=f"Predicted {words}{alike}",
-            xlabel=f"predicted {fit.design.outcome}",
-            ylabel=f"observed {fit.design.outcome}",
+            xlabel=f"predicted {d['outcome']}",
+            ylabel=f"observed {d['outcome']}",
         )
     return figure
 
@@ -167,13 +151,14 @@ def _tenths(title: str, tenths: list[dict[str, Any]]) -> Figure:
     return figure
 
 
-def effects_figure(fit: Fit, made: list[dict[str, Any]], confidence: float) -> Figure:
+def _effects_figure(d: dict[str, Any], p: DrawPicture) -> Figure:
     """One panel per predictor: its effect with a band, the others held; with ``by`` one line for each level."""
+    made, confidence = d["effects"], d["confidence"]
     names = list(dict.fromkeys(m["predictor"] for m in made))
     shown = names[:MOST_EFFECTS]
     more = f" ({len(names) - len(shown)} more not shown)" if len(names) > len(shown) else ""
     columns = min(len(shown), 3)
-    title = f"Effect of each predictor with its {100 * confidence:g}% band, others held{more}, {fit.name}: {fit.result['model']}"
+    title = f"Effect of each predictor with its {100 * confidence:g}% band, others held{more}, {d['names'][0]}: {d['model']}"
     figure, axes = canvas(-(-len(shown) // columns), columns, title)
     for ax, name in zip(axes, shown):
         own = [m for m in made if m["predictor"] == name]
@@ -183,7 +168,7 @@ def effects_figure(fit: Fit, made: list[dict[str, Any]], confidence: float) -> F
             beside = len(own) > MOST_BANDS  # many levels: no bands, and their names outside
             ax.legend(frameon=False, title=own[0]["by"], fontsize=10, loc="upper left" if beside else "best",
                       bbox_to_anchor=(1, 1) if beside else None)  # fmt: skip
-        ax.set(xlabel=name, ylabel=_label(fit), title=f"Effect of {short(name, 90 // columns)}")
+        ax.set(xlabel=name, ylabel=p.label, title=f"Effect of {short(name, 90 // columns)}")
         ax.margins(x=0.12 if own[0]["ticks"] else 0.02)
     for ax in axes[1 : len(shown)]:
         ax.sharey(axes[0])
@@ -207,9 +192,10 @@ def _effect(ax: Axes, m: dict[str, Any], colour: str, k: int, of: int, room: int
         )
 
 
-def coefficients_figure(rows: list[dict[str, Any]], outcome: str, confidence: float) -> Figure:
+def _coefficients_figure(d: dict[str, Any], p: DrawPicture) -> Figure:
     """Estimates with intervals, terms down the page, fits side by side; a scale for each term where one would hide some."""
-    rows = [r | {k: r["estimate"] if r[k] is None else r[k] for k in ("low", "high")} for r in rows]
+    outcome, confidence = d["outcome"], d["confidence"]
+    rows = [r | {k: r["estimate"] if r[k] is None else r[k] for k in ("low", "high")} for r in d["coefficients"]]
     terms, fits = (list(dict.fromkeys(r[k] for r in rows)) for k in ("term", "fit"))
     title = f"Coefficients with {100 * confidence:g}% intervals: {', '.join(fits)}"
     spans = [max(max(abs(r["low"]), abs(r["high"])) for r in rows if r["term"] == t) for t in terms]

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from matplotlib.figure import Figure
 
 from bold_orchard.reporting.figures.style import BARK, LEAF, canvas, short
+from bold_orchard.results.fit import FitResult
 
 
-def fit_figure(d: dict[str, Any]) -> Figure:
+def fit_figure(d: FitResult) -> Figure:
     """Estimates and intervals of all terms but the intercept, in the order of the sentence."""
     rows = [r for r in d["fixed"] if r["estimate"] is not None and r["term"] != "intercept"]
     rows = rows or [r for r in d["fixed"] if r["estimate"] is not None]

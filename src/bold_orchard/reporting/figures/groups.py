@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from matplotlib.figure import Figure
 
 from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, canvas, short
+from bold_orchard.results.groups import GroupsResult
 
 NAMED = 45
 MOST_PANELS = 6
 
 
-def groups_figure(d: dict[str, Any]) -> Figure:
+def groups_figure(d: GroupsResult) -> Figure:
     """One panel per term of each clause, units from the largest effect down; names where they can be read."""
     panels = [(part, term) for part in d["groups"] for term in part["terms"]]
     shown = panels[:MOST_PANELS]

@@ -11,11 +11,12 @@ from matplotlib.figure import Figure
 from scipy import special
 
 from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, canvas
+from bold_orchard.results.intervals import IntervalsResult
 
 MOST = 12
 
 
-def intervals_figure(d: dict[str, Any]) -> Figure:
+def intervals_figure(d: IntervalsResult) -> Figure:
     """Profiles as signed roots of the deviance's rise (straight where the normal serves), or the intervals alone."""
     rows = [r for r in d["parameters"] if r["estimate"] is not None]
     left_out = len(rows) - MOST

@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from matplotlib.figure import Figure
 
 from bold_orchard.reporting.figures.style import PALETTE, canvas, name_places
+from bold_orchard.results.means import MeansResult
 
 
-def means_figure(d: dict[str, Any]) -> Figure:
+def means_figure(d: MeansResult) -> Figure:
     """The first factor (or covariate) along the axis, one line for each level of the others."""
     what = f"slope of {d['slope']}" if d["slope"] else f"mean {d['outcome']}"
     figure, (ax,) = canvas(1, 1, f"Adjusted {what} by {d['term'].replace('*', ' and ')}, {d['name']}: {d['model']}")

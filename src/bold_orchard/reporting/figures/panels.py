@@ -9,8 +9,8 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.colors import LinearSegmentedColormap, LogNorm
 from numpy.typing import NDArray
+from scipy import special
 
-from bold_orchard.diagnostics.normality import normal_scores
 from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, PLUM
 
 Array = NDArray[Any]
@@ -18,6 +18,11 @@ MOST_DOTS = 4000
 CELLS = (150, 90)
 FEWEST = 5
 CLOUD = LinearSegmentedColormap.from_list("cloud", ["#bcd8cc", LEAF, "#0a3024"])
+
+
+def normal_scores(n: int) -> Array:
+    """Expected standard normal order statistics (Blom 1958), (n,)."""
+    return np.asarray(special.ndtri((np.arange(1, n + 1) - 0.375) / (n + 0.25)))
 
 
 def cloud(ax: Axes, x: Array, y: Array, colour: str = LEAF, faintest: float = 0.25) -> None:

@@ -2,17 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import numpy as np
 from matplotlib.figure import Figure
 
 from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, canvas
+from bold_orchard.results.predict import PredictResult
 
 MOST, NAMED = 2000, 30
 
 
-def predict_figure(d: dict[str, Any]) -> Figure:
+def predict_figure(d: PredictResult) -> Figure:
     """Predictions sorted, intervals as bars (rows of new units in amber), what was observed as small dots."""
     rows = [r for r in d["rows"] if r["predicted"] == r["predicted"]]
     rows.sort(key=lambda r: r["predicted"])

@@ -4,17 +4,23 @@ from __future__ import annotations
 
 import numpy as np
 from matplotlib.figure import Figure
-from numpy.typing import NDArray
 
+from bold_orchard.errors import UsageError
 from bold_orchard.reporting.figures.style import BARK, LEAF, PLUM, canvas, name_places
+from bold_orchard.results.scout import ScoutPicture, ScoutResult
 
 NAMED = 40
 
 
-def scout_figure(
-    outcome: str, unit: str, values: NDArray[np.float64], codes: NDArray[np.intp], texts: list[str]
-) -> Figure:
-    """Dots of ``values`` by unit, units sorted by their mean; boxes' middles marked, names while they fit."""
+def scout_figure(result: ScoutResult) -> Figure:
+    """Dots of the outcome by unit, units sorted by their mean; middles marked, names while they fit.
+
+    Raises UsageError where there is nothing to draw.
+    """
+    if not isinstance(result.picture, ScoutPicture):
+        raise UsageError(result.picture or "a saved answer of scout has no picture; run orchard scout again")
+    outcome, unit, texts = result.picture.outcome, result.picture.unit, result.picture.texts
+    values, codes = result.picture.values, result.picture.codes
     keep = np.isfinite(values) & (codes >= 0)
     values, codes = values[keep], codes[keep]
     counts = np.bincount(codes, minlength=len(texts))

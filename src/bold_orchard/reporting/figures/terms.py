@@ -9,9 +9,10 @@ from scipy import special
 
 from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, canvas, short
 from bold_orchard.reporting.numbers import p_value
+from bold_orchard.results.terms import TermsResult
 
 
-def terms_figure(d: dict[str, Any]) -> Figure:
+def terms_figure(d: TermsResult) -> Figure:
     """A dot for the statistic of each term on a logarithmic axis, a bar up to its critical value."""
     rows = [t for t in d["tests"] if t["value"] is not None and t["value"] > 0 and t["num_df"]]
     level = 1.0 - d["confidence"]

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from bold_orchard.reporting.numbers import figure, fixed, p_value
 from bold_orchard.reporting.page import Page
+from bold_orchard.results.check import CheckResult
 
 SHOWN = 5
 NAMES = {"conditional": "rows", "quantile": "rows", "marginal": "rows, marginal", "within-group": "rows, within"}
 
 
-def check_page(d: dict[str, Any], digits: int = 4) -> Page:
+def check_page(d: CheckResult, digits: int = 4) -> Page:
     page = Page().title(d["model"]).text(f"Residuals of {d['name']} at every level.")
     rows = []
     for entry in sorted(d["levels"], key=lambda e: e["level"] != "rows"):
@@ -37,7 +36,7 @@ def check_page(d: dict[str, Any], digits: int = 4) -> Page:
     return page.notes(d["notes"])
 
 
-def _tests(page: Page, d: dict[str, Any]) -> None:
+def _tests(page: Page, d: CheckResult) -> None:
     """Patterns beyond shape: spread, curvature, autocorrelation."""
     rows = []
     if d["spread"]:
@@ -60,7 +59,7 @@ def _tests(page: Page, d: dict[str, Any]) -> None:
         page.table("Patterns", ("what", "<figure", "p"), rows)
 
 
-def _influence(page: Page, d: dict[str, Any], digits: int) -> None:
+def _influence(page: Page, d: CheckResult, digits: int) -> None:
     """The levels that move the fixed effects most, for each unit."""
     for group in dict.fromkeys(r["group"] for r in d["influence"]):
         own = [r for r in d["influence"] if r["group"] == group and r["cooks_distance"] is not None]
@@ -82,7 +81,7 @@ def _influence(page: Page, d: dict[str, Any], digits: int) -> None:
         )
 
 
-def _closing(page: Page, d: dict[str, Any]) -> None:
+def _closing(page: Page, d: CheckResult) -> None:
     """One paragraph of what is fine, the doubts in full, and what to try."""
     fine: dict[str, list[str]] = {}
     for f in d["findings"]:
@@ -99,7 +98,7 @@ def _closing(page: Page, d: dict[str, Any]) -> None:
         page.text("Nothing here speaks against the model; the figures are still the better judge (--figure).")
 
 
-def _observed(page: Page, d: dict[str, Any]) -> None:
+def _observed(page: Page, d: CheckResult) -> None:
     """Predicted against observed, for a 0/1 outcome."""
     found = d.get("predicted_against_observed")
     if found is None:

@@ -7,11 +7,12 @@ from typing import Any
 from bold_orchard.errors import counted as count
 from bold_orchard.reporting.numbers import figure
 from bold_orchard.reporting.page import Page
+from bold_orchard.results.draw import DrawResult
 
 SHOWN = 6
 
 
-def draw_page(d: dict[str, Any], digits: int = 4) -> Page:
+def draw_page(d: DrawResult, digits: int = 4) -> Page:
     page = Page().title(d["model"])
     where = f" in {d['figure']}" if d["figure"] else ""
     name = ", ".join(d["names"])
@@ -40,7 +41,7 @@ def draw_page(d: dict[str, Any], digits: int = 4) -> Page:
     return page.notes(d["notes"])
 
 
-def _ends(d: dict[str, Any], digits: int) -> list[tuple[str, str, str]]:
+def _ends(d: DrawResult, digits: int) -> list[tuple[str, str, str]]:
     """The average line and the first few levels, at both ends of their own range."""
     lines = [{"level": "average", **d["average"]}, *d["lines"]]
     rows = [(line["level"], *(_at(d["ticks"], line["x"][k], line["y"][k], digits) for k in (0, -1))) for line in lines[: SHOWN + 1]]  # fmt: skip

@@ -9,6 +9,7 @@ from bold_orchard.errors import a_or_an
 from bold_orchard.errors import counted as count
 from bold_orchard.reporting.numbers import degrees, figure, fixed, p_value, percent, root
 from bold_orchard.reporting.page import Page
+from bold_orchard.results.fit import FitResult
 
 MANY_TERMS = 4  # terms of a clause from which correlations are read in a matrix, not in sentences
 DISPERSION = {
@@ -19,7 +20,7 @@ DISPERSION = {
 }
 
 
-def fit_page(d: dict[str, Any], digits: int = 4) -> Page:
+def fit_page(d: FitResult, digits: int = 4) -> Page:
     page = Page().title(d["model"])
     if not d["convergence"].get("identified", True):
         page.warning("NOT IDENTIFIED: the rows cannot tell what is asked. Do not use the figures named here.")
@@ -34,14 +35,14 @@ def fit_page(d: dict[str, Any], digits: int = 4) -> Page:
     return page.notes([n for n in d["notes"] if n not in d.get("warnings", [])])
 
 
-def _what(d: dict[str, Any]) -> str:
+def _what(d: FitResult) -> str:
     rows = d["rows"]
     how = {"REML": "by REML", "ML": "by maximum likelihood", "Laplace": "by maximum likelihood (Laplace)"}.get(
         d["method"], f"by maximum likelihood ({d.get('points')} quadrature points)"
     )
     identity = (d["family"], d["link"]) == ("gaussian", "identity")
     kind = "linear (gaussian)" if identity else f"{d['family']} ({d['link']})"
-    saved = d.get("saved", {}).get("data")
+    saved = d.source
     text = f"{a_or_an(kind)[0].upper()}{a_or_an(kind)[1:]} model {how}" + (
         f" of {saved}" if saved and saved != "-" else ""
     )
@@ -51,7 +52,7 @@ def _what(d: dict[str, Any]) -> str:
     return text + "."
 
 
-def _groups(d: dict[str, Any]) -> str:
+def _groups(d: FitResult) -> str:
     lines = []
     for g in d["groups"]:
         sizes = f"{g['smallest']:,}" if g["smallest"] == g["largest"] else f"{g['smallest']:,} to {g['largest']:,}"
@@ -59,7 +60,7 @@ def _groups(d: dict[str, Any]) -> str:
     return "\n".join(lines)
 
 
-def _fixed(page: Page, d: dict[str, Any], digits: int) -> None:
+def _fixed(page: Page, d: FitResult, digits: int) -> None:
     level = f"{100 * d['confidence']:g}% interval"
     rows = []
     dfs = {r["df"] for r in d["fixed"] if r["estimate"] is not None}
@@ -103,7 +104,7 @@ def _df_words(method: str, df: float | None) -> str:
     return f"Degrees of freedom: {method}{shared}."
 
 
-def _random(page: Page, d: dict[str, Any], digits: int) -> None:
+def _random(page: Page, d: FitResult, digits: int) -> None:
     parts, res = d["random"], d["residual"]
     own = res["variance"] if res and "variance" in res else None
     total = sum(x or 0 for x in d["mean_random_variance"]) + own if own is not None else None
@@ -202,14 +203,14 @@ def _effect(term: str) -> str:
     return "intercept" if term == "intercept" else f"{term} effect"
 
 
-def _likelihood(page: Page, d: dict[str, Any], digits: int) -> None:
+def _likelihood(page: Page, d: FitResult, digits: int) -> None:
     f = d["fit"]
     name = "restricted log-likelihood" if d["method"] == "REML" else "log-likelihood"
     figures = f"{name} {fixed(f['loglik'], 3)}, AIC {fixed(f['aic'], 2)}, BIC {fixed(f['bic'], 2)}, {count(f['n_parameters'], 'parameter')}"
     page.text(f"Likelihood: {figures}.\n{_converged(d)}")
 
 
-def _converged(d: dict[str, Any]) -> str:
+def _converged(d: FitResult) -> str:
     c = d["convergence"]
     if not c["converged"]:
         return f"NOT {'CONVERGED' if c.get('identified', True) else 'IDENTIFIED'}: see above."

@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from bold_orchard.errors import counted as count
 from bold_orchard.reporting.numbers import figure
 from bold_orchard.reporting.page import Page
+from bold_orchard.results.groups import GroupsResult
 
 SHOWN = 10
 
 
-def groups_page(d: dict[str, Any], digits: int = 4) -> Page:
+def groups_page(d: GroupsResult, digits: int = 4) -> Page:
     scale = "" if d["link"] == "identity" else f" on the {d['link']} scale"
     page = Page().title(d["model"]).text(f"Predicted effects of each unit in {d['name']}{scale}, largest first.")
     level = f"{100 * d['confidence']:g}% interval"

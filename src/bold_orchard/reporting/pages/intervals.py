@@ -6,6 +6,7 @@ from typing import Any
 
 from bold_orchard.reporting.numbers import figure
 from bold_orchard.reporting.page import Page
+from bold_orchard.results.intervals import IntervalsResult
 
 KINDS = {
     "wald": "Wald intervals: estimate and standard error; SDs on the log scale, correlations on Fisher's z",
@@ -14,7 +15,7 @@ KINDS = {
 }
 
 
-def intervals_page(d: dict[str, Any], digits: int = 4) -> Page:
+def intervals_page(d: IntervalsResult, digits: int = 4) -> Page:
     page = Page().title(d["model"]).text(f"{KINDS[d['method']]}. From {d['name']}, by {d['criterion']}.")
     level = f"{100 * d['confidence']:g}%"
     for heading in ("Fixed effects", "Variation between groups", "Residuals"):

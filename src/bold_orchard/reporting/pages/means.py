@@ -6,11 +6,12 @@ from typing import Any
 
 from bold_orchard.reporting.numbers import degrees, figure, p_value, percent
 from bold_orchard.reporting.page import Page
+from bold_orchard.results.means import MeansResult
 
 SINGLE = ("holm", "none")  # corrections whose intervals are not simultaneous
 
 
-def means_page(d: dict[str, Any], digits: int = 4, differences: bool = False, sed: bool = False) -> Page:
+def means_page(d: MeansResult, digits: int = 4, differences: bool = False, sed: bool = False) -> Page:
     scale = "" if d["link"] == "identity" else f" ({_scale(d)})"
     what = f"Slopes of {d['slope']}{scale}" if d["slope"] else f"Adjusted means of {d['outcome']}{scale}"
     page = Page().title(d["model"]).text(f"{what} by {d['term']}, from {d['name']}.")
@@ -46,7 +47,7 @@ def means_page(d: dict[str, Any], digits: int = 4, differences: bool = False, se
     return page.notes(d["notes"])
 
 
-def _scale(d: dict[str, Any]) -> str:
+def _scale(d: MeansResult) -> str:
     return (
         f"on the latent {d['link']} scale, zero at the middle of the thresholds"
         if d["grades"]
@@ -62,7 +63,7 @@ def _interval(ci: list[float] | None, digits: int) -> str:
     return f"{figure(ci[0], digits)} to {figure(ci[1], digits)}" if ci else "—"
 
 
-def _own_scale(page: Page, d: dict[str, Any], digits: int, level: str) -> None:
+def _own_scale(page: Page, d: MeansResult, digits: int, level: str) -> None:
     """The outcome's scale: a mean for an average unit and over units; of grades each one's chance and the mean grade."""
     if not any("outcome" in m for m in d["means"]):
         return
@@ -83,7 +84,7 @@ def _own_scale(page: Page, d: dict[str, Any], digits: int, level: str) -> None:
     page.table(heading, (d["term"], "average\nunit", level, "averaged\nover units"), own)
 
 
-def _conditions(page: Page, d: dict[str, Any], digits: int) -> None:
+def _conditions(page: Page, d: MeansResult, digits: int) -> None:
     words = []
     if d["averaged"]:
         words.append(f"Equal weights over the levels of {' and '.join(d['averaged'])}.")
@@ -97,7 +98,7 @@ def _conditions(page: Page, d: dict[str, Any], digits: int) -> None:
         page.text("\n".join(words))
 
 
-def _differences(page: Page, d: dict[str, Any], digits: int, level: str) -> None:
+def _differences(page: Page, d: MeansResult, digits: int, level: str) -> None:
     corrected = d["correction"] != "none"
     rows = [
         (f"{p['a']} - {p['b']}", figure(p["difference"], digits), figure(p["se"], 3), _interval(p["ci"], digits), degrees(p["df"]),

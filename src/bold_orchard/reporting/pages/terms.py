@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from bold_orchard.reporting.numbers import degrees, figure, p_value
 from bold_orchard.reporting.page import Page
+from bold_orchard.results.terms import TermsResult
 
 KINDS = {
     1: "sequential: each term after those before it",
@@ -14,7 +13,7 @@ KINDS = {
 }
 
 
-def terms_page(d: dict[str, Any], digits: int = 4) -> Page:
+def terms_page(d: TermsResult, digits: int = 4) -> Page:
     page = (
         Page()
         .title(d["model"])

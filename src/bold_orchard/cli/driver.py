@@ -1,0 +1,82 @@
+"""The one road of every command: refuse, ask, write, print, and say what usually comes next."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from bold_orchard.cli.command import Command
+from bold_orchard.errors import OrchardError, UsageError
+
+if TYPE_CHECKING:
+    from bold_orchard.answers import Answer
+
+FORMS = (".html", ".md", ".txt", ".csv", ".json")
+NOT_CONVERGED = 4
+
+
+def run(command: Command, args: argparse.Namespace) -> int:
+    """Run a command with parsed arguments; returns the exit code."""
+    from bold_orchard.cli.progress import Steps
+
+    command.prepare(args)
+    check_targets(args, command.other_files)
+    working = command.working if isinstance(command.working, str) else command.working(args)
+    with Steps(working, args.quiet) as progress:
+        answer = command.answer(args, progress)
+    figure = answer.figure() if args.figure else None  # refused before anything is written
+    command.beside(args, answer)
+    if args.csv:
+        from bold_orchard.storage.files import write_rows
+
+        write_rows(args.csv, answer.table())
+    if figure is not None:
+        from bold_orchard.reporting.figures.style import save
+        from bold_orchard.storage.files import write_safely
+
+        write_safely(args.figure, lambda path: save(figure, path))
+    for path in args.to:
+        answer.save(path, args.digits)
+    deliver(args, answer)
+    command.after(args, answer)
+    return 0 if answer.converged else NOT_CONVERGED
+
+
+def check_targets(args: argparse.Namespace, others: tuple[str, ...] = ()) -> None:
+    """Refuse output files that cannot be written, before any work is done."""
+    if args.figure:
+        from bold_orchard.reporting.figures.style import check_ending
+
+        check_ending(args.figure)
+    for path in args.to:
+        if Path(path).suffix.lower() not in FORMS:
+            raise UsageError(f"--to writes {', '.join(FORMS)}, not '{Path(path).suffix or path}'; give another ending")
+    for path in (args.csv, args.figure, *(getattr(args, name) for name in others), *args.to):
+        if path is None:
+            continue
+        folder = Path(path).parent
+        if not folder.is_dir():
+            raise OrchardError(f"{path} cannot be written: there is no folder {folder}; make it first")
+        if Path(path).is_dir():
+            raise OrchardError(f"{path} is a folder; give a file name")
+
+
+def deliver(args: argparse.Namespace, answer: Answer) -> None:
+    """Print the document or its page."""
+    if args.json:
+        sys.stdout.write(answer.json() + "\n")
+        return
+    from bold_orchard.reporting.page import print_page
+
+    if args.quiet:
+        answer = answer.without_notes()
+    print_page(answer.page(args.digits), sys.stdout)
+    if sys.stdout.isatty() and not args.quiet:
+        from bold_orchard.cli.hints import following
+
+        hint = following(args, answer.document)
+        dim, plain = ("", "") if os.environ.get("NO_COLOR") else ("\x1b[2m", "\x1b[0m")
+        print(f"\n{dim}next: {hint}{plain}" if hint else "")

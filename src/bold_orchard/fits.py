@@ -1,0 +1,288 @@
+"""A fitted model as a notebook holds it, fits compared and drawn, and fits kept for later."""
+
+from __future__ import annotations
+
+import dataclasses
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from bold_orchard.answers import Answer
+from bold_orchard.data.table import Table
+from bold_orchard.errors import UsageError
+from bold_orchard.inference.fit import Fit
+from bold_orchard.inference.summary import number
+from bold_orchard.results.base import Result
+from bold_orchard.results.fit import FitResult
+from bold_orchard.tables import table
+
+if TYPE_CHECKING:
+    import pandas as pd
+    from matplotlib.figure import Figure
+
+SEED = 20260101
+Progress = Callable[[int, int], None]
+
+
+@dataclasses.dataclass(frozen=True)
+class Origin:
+    """Where a fit's data came from: a file with its codes and filter, or the name of a saved fit."""
+
+    source: str | None = None
+    missing: tuple[str, ...] = ()
+    where: str | None = None
+    saved_as: str | None = None
+
+
+@dataclasses.dataclass(frozen=True, repr=False)
+class Model:
+    """A fitted model: its tables as attributes, every further question a method.
+
+    ``core`` is the engine's own fit, ``read`` the table it was made from (None for one taken up from a file).
+    """
+
+    core: Fit
+    read: Table | None
+    origin: Origin = Origin()
+
+    def __repr__(self) -> str:
+        state = "" if self.converged else ", NOT CONVERGED"
+        return f"<fit '{self.core.name}': {self.core.result.model}; loglik {self.core.result.fit.loglik}{state}>"
+
+    def __str__(self) -> str:
+        return str(self.answer)
+
+    def _repr_html_(self) -> str:
+        return self.answer._repr_html_()
+
+    @property
+    def answer(self) -> Answer:
+        """What ``orchard fit`` prints, as an answer."""
+        return Answer(self.core.result, self.converged)
+
+    @property
+    def result(self) -> FitResult:
+        """The typed document of the fit."""
+        return self.core.result
+
+    @property
+    def rows(self) -> Table:
+        """All rows of the data, used or not."""
+        if self.read is not None:
+            return self.read
+        from bold_orchard.storage.saved_fits import own_table
+
+        return own_table(str(self.origin.saved_as))
+
+    @property
+    def converged(self) -> bool:
+        return self.core.converged
+
+    @property
+    def notes(self) -> list[str]:
+        return list(self.core.result.notes)
+
+    @property
+    def loglik(self) -> float | None:
+        return number(-0.5 * self.core.evaluation.deviance)
+
+    @property
+    def coefficients(self) -> pd.DataFrame:
+        """One row per term: term, estimate, se, df, statistic, p, low, high."""
+        return self.answer.to_frame()
+
+    @property
+    def variation(self) -> pd.DataFrame:
+        """One row per component: group, kind, term, term2, estimate, sd, correlation, se, ratio, low, high, share."""
+        return self.components().to_frame()
+
+    def to_dict(self) -> dict[str, Any]:
+        """The JSON contract of ``orchard fit``."""
+        return self.answer.to_dict()
+
+    def to_frame(self) -> pd.DataFrame:
+        return self.coefficients
+
+    def figure(self) -> Figure:
+        return self.answer.figure()
+
+    def save(self, name: str) -> Path:
+        """Keep the fit as NAME.fit.json for later commands; a name that ends in .txt, .json, .html, ... writes what is printed."""
+        from bold_orchard.answers import ENDINGS
+        from bold_orchard.storage.saved_fits import ENDING
+
+        if Path(name).suffix.lower() in ENDINGS and not name.endswith(ENDING):
+            return self.answer.save(name)
+        return self.keep(name)
+
+    def called(self, name: str) -> Model:
+        """The same fit as it is called when kept under a name."""
+        return dataclasses.replace(self, core=self.core.called(Path(name).name.removesuffix(".fit.json")))
+
+    def keep(self, name: str) -> Path:
+        """Keep the fit as NAME.fit.json, whatever the name ends in."""
+        from bold_orchard.storage.saved_fits import save_fit
+
+        named, o = self.called(name).core, self.origin
+        if o.source is not None:
+            return save_fit(named, name, o.source, list(o.missing), o.where)
+        raw = self.rows.frame.to_csv(index=False).encode()
+        design = dataclasses.replace(named.design, table=dataclasses.replace(named.design.table, raw=raw))
+        named = dataclasses.replace(named, model=dataclasses.replace(named.model, design=design))
+        return save_fit(named, name, "-", [], None)
+
+    def matrices(self, level: str | None = None) -> dict[str, pd.DataFrame]:
+        """X, Z, G, R, their inverses and the mixed-model equations, for models small enough to look at."""
+        import pandas as pd
+
+        from bold_orchard.inference.equations import write_out
+
+        return {n: pd.DataFrame(m.values, m.rows, m.columns) for n, m in write_out(self.core, level).items()}
+
+    def _answer(self, result: Result, **shows: Any) -> Answer:
+        return Answer(result, self.converged, shows)
+
+    def _level(self, confidence: float | None) -> float:
+        return confidence or self.core.settings.confidence
+
+    def compare(self, *others: Model | str, **options: Any) -> Answer:
+        """This fit against others; see ``compare``."""
+        return compare(self, *others, **options)
+
+    def draw(self, **options: Any) -> Answer:
+        """Pictures of the fit; see ``draw``."""
+        return draw(self, **options)
+
+    def terms(
+        self, type: int = 3, *, df: str | None = None, chisq: bool = False, likelihood: bool = False,
+        contrast: Sequence[str] = (), force: bool = False, confidence: float | None = None,
+    ) -> Answer:  # fmt: skip
+        """Tests of the fixed terms, and of contrasts in words; see ``orchard terms``."""
+        from bold_orchard.inference.coefficients.terms import terms
+
+        if type not in (1, 2, 3):
+            raise UsageError(f"the type is 1, 2 or 3, not {type!r}")
+        texts = [contrast] if isinstance(contrast, str) else list(contrast)
+        return self._answer(terms(self.core, type, df, chisq, force, likelihood, texts, self._level(confidence)))
+
+    def means(
+        self, term: str, *, hold: Mapping[str, Any] | None = None, differences: bool = False, correction: str = "tukey",
+        df: str | None = None, slope: str | None = None, within: str | None = None, ratios: bool = False,
+        sed: bool = False, force: bool = False, confidence: float | None = None,
+    ) -> Answer:  # fmt: skip
+        """Adjusted means of a term's levels and their differences; see ``orchard means``."""
+        from bold_orchard.inference.coefficients.means import means
+        from bold_orchard.inference.coefficients.multiplicity import METHODS
+
+        if correction not in METHODS:
+            raise UsageError(f"the correction is one of {', '.join(METHODS)}, not '{correction}'")
+        held = {k: [v] if isinstance(v, (str, int, float)) else list(v) for k, v in (hold or {}).items()}
+        level = self._level(confidence)
+        result = means(self.core, term, held, correction, df, level, slope, force, within, ratios)
+        return self._answer(result, differences=differences or ratios or within is not None, sed=sed)
+
+    def components(
+        self, method: str = "wald", *, against: Model | str | None = None, confidence: float | None = None,
+        progress: Progress | None = None,
+    ) -> Answer:  # fmt: skip
+        """Variance components with errors, shares, ICC and R squared; see ``orchard components``."""
+        from bold_orchard.inference.variances.components import components
+
+        if method not in ("wald", "profile"):
+            raise UsageError(f"the method is wald or profile, not '{method}'")
+        other = None if against is None else _cores([against])[0]
+        return self._answer(components(self.core, self._level(confidence), method, other, progress))
+
+    def intervals(
+        self, method: str = "profile", *, samples: int = 1000, seed: int = SEED, force: bool = False,
+        confidence: float | None = None, points: int = 12, progress: Progress | None = None,
+    ) -> Answer:  # fmt: skip
+        """Intervals for everything: profile, wald or bootstrap; ``points`` more of each curve serve its picture."""
+        from bold_orchard.inference.intervals.intervals import intervals
+
+        level = self._level(confidence)
+        return self._answer(intervals(self.core, method, level, points, samples, seed, force, progress))
+
+    def groups(self, *, confidence: float | None = None) -> Answer:
+        """What was predicted for each unit, and how surely; see ``orchard groups``."""
+        from bold_orchard.inference.prediction.groups import groups
+
+        return self._answer(groups(self.core, self._level(confidence)))
+
+    def check(
+        self, *, unit: str | None = None, time: str | None = None, influence: str | None = None, seed: int = SEED,
+        kind: str = "overview", progress: Progress | None = None,
+    ) -> Answer:  # fmt: skip
+        """Residuals at every level; ``figure()`` draws the ``kind`` of picture; see ``orchard check``."""
+        from bold_orchard.diagnostics.checks import Asked, check, silent
+
+        result = check(self.core, Asked(unit, time, influence, seed), progress or silent)
+        return Answer(result, self.converged, draws={"kind": kind})
+
+    def predict(
+        self, new: Any = None, *, new_observation: bool = False, missing: Sequence[str] = (), where: str | None = None,
+        seed: int = SEED, confidence: float | None = None,
+    ) -> Answer:  # fmt: skip
+        """Predicted values of the fit's own rows or of new ones; see ``orchard predict``."""
+        from bold_orchard.inference.prediction.predict import predict_document
+
+        rows = self.rows if new is None else table(new, missing, where)
+        return self._answer(predict_document(self.core, rows, self._level(confidence), new_observation, seed))
+
+
+def open_fit(name: str) -> Model:
+    """A fit kept by ``save`` or ``orchard fit --save``, by its name or the path of its file, ready to go on with."""
+    from bold_orchard.storage.saved_fits import open_fit as taken_up
+
+    return Model(taken_up(name), None, Origin(saved_as=name))
+
+
+def compare(
+    *fits: Model | str | Sequence[Model | str],
+    force: bool = False,
+    common_rows: bool = False,
+    bootstrap: int = 0,
+    seed: int = SEED,
+    progress: Progress | None = None,
+) -> Answer:
+    """Likelihood-ratio tests and information criteria of fits of the same rows; see ``orchard compare``."""
+    from bold_orchard.inference.comparison.compare import compare as compared
+
+    if bootstrap and bootstrap < 20:
+        raise UsageError("--bootstrap needs 20 simulated outcomes or more")
+    given = [f for each in fits for f in (each if isinstance(each, (list, tuple)) else (each,))]
+    result = compared(_told_apart(_cores(given)), force, common_rows, bootstrap, seed, progress)
+    return Answer(result, all(m.converged for m in result.models))
+
+
+def draw(
+    *fits: Model | str, kind: str = "lines", along: str | None = None, unit: str | None = None,
+    units: Sequence[str] = (), by: str | None = None, confidence: float | None = None, seed: int = SEED,
+    figure: str | None = None,
+) -> Answer:  # fmt: skip
+    """Lines of units over the data, observed against predicted, effects, or coefficients of several fits; see ``orchard draw``."""
+    from bold_orchard.inference.prediction.draw import check_options
+    from bold_orchard.inference.prediction.draw import draw as drawn
+
+    named = [units] if isinstance(units, str) else list(units)
+    check_options(len(fits), kind, {"along": along, "unit": unit, "units": named or None, "by": by})
+    cores = _cores(fits)
+    level = confidence or cores[0].settings.confidence
+    result = drawn(cores, kind, along, unit, named, by, level, seed, figure)
+    return Answer(result, all(f.converged for f in cores))
+
+
+def _cores(fits: Sequence[Model | str]) -> list[Fit]:
+    return [open_fit(f).core if isinstance(f, str) else f.core for f in fits]
+
+
+def _told_apart(fits: Sequence[Fit]) -> list[Fit]:
+    """Fits that bear one name get numbers after it."""
+    names = [f.name for f in fits]
+    out = []
+    for place, f in enumerate(fits):
+        if names.count(f.name) > 1:
+            name = f"{f.name} {names[: place + 1].count(f.name)}"
+            f = f.called(name)
+        out.append(f)
+    return out

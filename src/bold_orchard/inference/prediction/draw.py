@@ -1,0 +1,102 @@
+"""The answer of ``orchard draw``: what each kind of picture shows, as numbers."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.errors import UsageError
+from bold_orchard.inference.fit import Fit
+from bold_orchard.inference.prediction import drawing
+from bold_orchard.results.draw import DrawPicture, DrawResult
+
+Array = NDArray[Any]
+SCHEMA = "bold-orchard/draw/1"
+KINDS = ("lines", "panels", "against", "effects", "coefficients")
+# options that only some kinds have
+BELONGS = {
+    "along": ("lines", "panels", "effects"),
+    "unit": ("lines", "panels"),
+    "units": ("lines", "panels"),
+    "by": ("effects",),
+}
+
+
+def draw(
+    fits: Sequence[Fit], kind: str = "lines", along: str | None = None, unit: str | None = None,
+    units: Sequence[str] = (), by: str | None = None, confidence: float = 0.95, seed: int = 0, figure: str | None = None,
+) -> DrawResult:  # fmt: skip
+    """Lines of units, observed against predicted, effects of predictors, or coefficients of several fits.
+
+    Raises UsageError for options that the kind does not have, OrchardError for columns or levels that are not there.
+    """
+    check_options(len(fits), kind, {"along": along, "unit": unit, "units": units or None, "by": by})
+    fit = fits[0]
+    if kind == "coefficients":
+        more: dict[str, Any] = {"coefficients": drawing.coefficients(fits, confidence)}
+        picture = DrawPicture(fit.design.outcome)
+    elif kind == "against":
+        rows = drawing.against_rows(fit)
+        more = {"rows": rows, "tenths": drawing.tenths_of(fit), "correlation": drawing.correlations(rows)}
+        picture = DrawPicture(_label(fit))
+    elif kind == "effects":
+        chosen = drawing.chosen_predictor(fit, along)
+        more = {"effects": drawing.effects(fit, [chosen] if along else drawing.predictors(fit), by, confidence)}
+        picture = DrawPicture(_label(fit))
+    else:
+        more, picture = _lines(fit, kind, along, unit, units, seed)
+    document = {
+        "schema": SCHEMA, "kind": kind, "names": [f.name for f in fits], "model": fit.result.model,
+        "outcome": fit.result.outcome, "confidence": confidence, "figure": figure, **more,
+        "notes": [f"The fit '{f.name}' did NOT converge; its picture means nothing. Mend the fit first." for f in fits if not f.converged],
+    }  # fmt: skip
+    return DrawResult.from_dict(document).with_keys(picture=picture)
+
+
+def check_options(fits: int, kind: str, given: dict[str, Any]) -> None:
+    """Refuse options that the kind does not have, before any work is done."""
+    if kind not in KINDS:
+        raise UsageError(f"the kind is {', '.join(KINDS)}, not '{kind}'")
+    if fits > 1 and kind != "coefficients":
+        raise UsageError(f"--kind {kind} draws one fit; several stand side by side in --kind coefficients")
+    for option, kinds in BELONGS.items():
+        if given.get(option) is not None and kind not in kinds:
+            raise UsageError(f"--{option} belongs to --kind {' and '.join(kinds)}")
+
+
+def _lines(
+    fit: Fit, kind: str, along: str | None, asked: str | None, names: Sequence[str], seed: int
+) -> tuple[dict[str, Any], DrawPicture]:
+    chosen = drawing.chosen_predictor(fit, along)
+    unit = drawing.drawn_unit(fit, asked, chosen)
+    levels = drawing.chosen_levels(unit, list(names), seed, drawing.PANELS if kind == "panels" else unit.size)
+    made = drawing.unit_lines(fit, unit, chosen, levels)
+    lines = [{"level": unit.texts[j], "x": x.tolist(), "y": y.tolist()} for j, x, y in zip(levels, made.x, made.y)]
+    average = {"x": made.at.tolist(), "y": made.average.tolist()}
+    x, _ = drawing.places(fit, chosen)
+    picture = DrawPicture(_label(fit), x, observed(fit), unit.codes, tuple(unit.texts), made.shown, bool(names))
+    return {"unit": unit.name, "levels": unit.size, "along": chosen, "ticks": list(made.ticks), "lines": lines,
+            "average": average}, picture  # fmt: skip
+
+
+def observed(fit: Fit) -> Array:
+    """The outcome as it is drawn, (n,): shares of trials, grades as numbers."""
+    design = fit.design
+    if design.trials is not None:
+        return np.asarray(design.y / design.trials)
+    if design.graded:
+        return np.asarray(design.y + 1.0)
+    return design.outcome_values
+
+
+def _label(fit: Fit) -> str:
+    """What stands on the axis of the outcome."""
+    outcome, levels = fit.design.outcome, fit.design.levels
+    if fit.design.graded:
+        return f"mean grade of {outcome} (1 = {levels[0]}, {len(levels)} = {levels[-1]})"
+    if levels:
+        return f"chance of {outcome} = {levels[1]}"
+    return outcome.replace(" of ", " / ") if fit.design.trials is not None else outcome

@@ -1,0 +1,62 @@
+"""The page of compare."""
+
+from __future__ import annotations
+
+from bold_orchard.errors import counted as count
+from bold_orchard.reporting.numbers import figure, fixed, p_value, percent
+from bold_orchard.reporting.page import Page
+from bold_orchard.results.compare import CompareResult
+
+
+def compare_page(d: CompareResult, digits: int = 4) -> Page:
+    page = Page().title(f"{len(d['models'])} models on the same {count(d['rows'], 'row')}, compared by {d['method']}")
+    page.text("\n".join(f"{m['name']}: {m['model']}" for m in d["models"]))
+    rows = []
+    for m in d["models"]:
+        flag = "" if m["converged"] else " NOT CONVERGED"
+        flag += " (boundary)" if m["boundary"] else ""
+        rows.append((m["name"] + flag, str(m["n_parameters"]), fixed(m["loglik"], 2), fixed(m["aic"], 2), fixed(m["aicc"], 2),
+                     fixed(m["bic"], 2), fixed(m["delta_aic"], 2), fixed(m["akaike_weight"], 3)))  # fmt: skip
+    page.table(
+        "Models",
+        ("model", "param-\neters", "loglik", "AIC", "AICc", "BIC", "AIC less\nthe best", "weight"),
+        rows,
+    )
+    tests: list[list[str]] = []
+    for t in d["tests"]:
+        if t["nested"]:
+            tests.append([f"{t['larger']} against {t['smaller']}", fixed(t["chisq"], 2), str(t["df"]), p_value(t["p"]),
+                          p_value(t["p_boundary"]), p_value(t["p_bootstrap"]), evidence(t["bayes_factor"])])  # fmt: skip
+    if tests:
+        columns: tuple[str, ...] = (
+            "larger against smaller",
+            "chi-\nsquared",
+            "df",
+            "p",
+            "p at the\nboundary",
+            "bootstrap\np",
+            "Bayes\nfactor",
+        )
+        if not any(t["p_bootstrap"] is not None for t in d["tests"]):
+            columns, tests = columns[:5] + columns[6:], [row[:5] + row[6:] for row in tests]
+        page.table("Likelihood-ratio tests", columns, tests)
+    for t in d["tests"]:
+        explained = [
+            (v["group"], v["term"], percent(v["proportion"]))
+            for v in t["variance_explained"]
+            if v["proportion"] is not None
+        ]
+        if explained:
+            page.table(
+                f"Variance of {t['smaller']} that {t['larger']} explains",
+                ("group", "<term", "explained"),
+                explained,
+            )
+    return page.notes(d["notes"])
+
+
+def evidence(x: float | None) -> str:
+    """A Bayes factor with three digits; very large and very small ones as bounds."""
+    if x is None or x > 1e6:
+        return "> 1,000,000"
+    return "< 0.000001" if x < 1e-6 else figure(x, 3)

@@ -1,0 +1,76 @@
+"""The page of components."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from bold_orchard.reporting.numbers import figure, fixed, percent
+from bold_orchard.reporting.page import Page
+from bold_orchard.results.components import ComponentsResult
+
+
+def components_page(d: ComponentsResult, digits: int = 4) -> Page:
+    page = Page().title(d["model"]).text(f"Variance components of {d['name']}, by {d['method']}.")
+    rows = []
+    for c in d["components"]:
+        term = {"covariance": f"{c['term']} with {c['term2']}", "residual": "variance"}.get(c["kind"], c["term"])
+        interval = f"{figure(c['ci'][0], 3)} to {figure(c['ci'][1], 3)}" if c["ci"] else "—"
+        interval += " (edge)" if c["boundary"] and c["kind"] == "variance" and c["estimate"] == 0 else ""
+        second = {"covariance": f"r {figure(c['correlation'], 2)}", "parameter": ""}.get(
+            c["kind"], figure(c["sd"], digits)
+        )
+        share = "" if c["kind"] == "parameter" else percent(c["share"])
+        rows.append((c["group"], term, figure(c["estimate"], digits), figure(c["se"], 3), interval, second, share))
+    level = f"{100 * d['confidence']:g}% interval"
+    page.table("Components", ("group", "<term", "estimate", "SE", level, "SD", "share"), rows)
+    how = {"wald": "of variances are on the log scale", "profile": "are by profile likelihood"}[d["interval"]]
+    latent = d["latent_variance"]
+    beside = "" if latent is None else f", {figure(latent, 3)} of it the family's own on the linear scale"
+    page.text(f"Shares are of the total variance at the mean of the covariates{beside}. Intervals {how}.")
+    _in_words(page, d["components"])
+    changes = [abs(c["change"]) / c["se"] for c in d["components"] if c["change"] is not None and c["se"]]
+    if changes:
+        page.text(f"One more step of the search would move no component by more than {max(changes):.0e} of its SE.")
+    page.table(
+        "How alike two rows of one group are (ICC)",
+        ("group", "correlation of\ntwo rows (ICC)", "own share of\nthe variance"),
+        [(i["group"], fixed(i["value"], 3), percent(i["share"])) for i in d["icc"]],
+    )
+    above = [
+        i["group"]
+        for i in d["icc"]
+        if i["value"] is not None and i["share"] is not None and i["value"] > i["share"] + 1e-12
+    ]
+    if above:
+        page.text(
+            f"Two rows of one level of {' or '.join(above)} also share the levels above it, so their correlation counts these in."
+        )
+    r2 = d["r2"]
+    page.text(
+        f"The average effects explain {percent(r2['marginal'])} of the variance (marginal R²); with the groups' own effects "
+        f"{percent(r2['conditional'])} (conditional R²)."
+    )
+    if d["reduction"] is not None:
+        less = [(r["group"], r["term"], percent(r["proportion"])) for r in d["reduction"]]
+        page.table(f"How much less variance than in {d['against']}", ("group", "<term", "reduction"), less)
+        if any(r["proportion"] is not None and r["proportion"] < 0 for r in d["reduction"]):
+            page.text(
+                "A negative reduction is a variance that grew: taking account of one level can uncover more of another."
+            )
+    return page.notes(d["notes"])
+
+
+def _in_words(page: Page, rows: list[dict[str, Any]]) -> None:
+    """Each correlation of effects as a sentence."""
+    said = []
+    for c in rows:
+        r = c["correlation"]
+        if c["kind"] != "covariance" or r is None:
+            continue
+        strength = (
+            "hardly" if abs(r) < 0.1 else "weakly" if abs(r) < 0.3 else "moderately" if abs(r) < 0.6 else "strongly"
+        )
+        way = "tend to go up together" if r > 0 else "tend to go opposite ways"
+        said.append(f"Across {c['group']}s the effects {c['term']} and {c['term2']} {way}, {strength} (r = {r:.2f}).")
+    if said:
+        page.text("\n".join(said))

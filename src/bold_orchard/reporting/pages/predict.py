@@ -1,0 +1,30 @@
+"""The page of predict."""
+
+from __future__ import annotations
+
+from bold_orchard.errors import counted as count
+from bold_orchard.reporting.numbers import figure
+from bold_orchard.reporting.page import Page
+from bold_orchard.results.predict import PredictResult
+
+
+def predict_page(d: PredictResult, digits: int = 4) -> Page:
+    page = (
+        Page().title(d["model"]).text(f"Predictions of {d['name']} for {count(len(d['rows']), 'row')}; the first few:")
+    )
+    level = f"{100 * d['confidence']:g}% interval"
+    rows = []
+    for r in d["rows"][:12]:
+        where = ", ".join(f"{u} {r[u]}" for u in d["units"] if u in r)
+        if r["predicted"] != r["predicted"]:
+            rows.append((str(r["row"]), where, "—", "—", "—", "—"))
+            continue
+        rows.append((str(r["row"]), where, figure(r["predicted"], digits), figure(r["se"], 3),
+                     f"{figure(r['low'], digits)} to {figure(r['high'], digits)}", figure(r["predicted_average"], digits)))  # fmt: skip
+    page.table("", ("row", "<where", "predicted", "SE", level, "average\nonly"), rows)
+    page.text(
+        "All rows go to a file with --csv FILE. The interval is that of "
+        + ("one more observation of each row; " if d["new_observation"] else "a row's mean, not of a new observation; ")
+        + ("it is normal." if d["df"] == "normal" else "its degrees of freedom are residual (rows less fixed terms).")
+    )
+    return page.notes(d["notes"])

@@ -1,0 +1,58 @@
+"""The page of scout."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from bold_orchard.errors import a_or_an
+from bold_orchard.errors import counted as count
+from bold_orchard.reporting.numbers import figure, span
+from bold_orchard.reporting.page import Page
+from bold_orchard.results.scout import ScoutResult
+
+
+def scout_page(d: ScoutResult, digits: int = 4) -> Page:
+    page = Page().title(f"{d['name']}: {count(d['rows'], 'row')}, {count(len(d['columns']), 'column')}")
+    rows = []
+    for c in d["columns"]:
+        rows.append(
+            (
+                c["column"],
+                c["kind"],
+                f"{c['missing']:,}" if c["missing"] else "",
+                f"{c['distinct']:,}",
+                _range(c, digits),
+            )
+        )
+    page.table("Columns", ("column", "<kind", "missing", "distinct", "<values"), rows)
+    if d["groupings"]:
+        reasons = [(g["column"], f"{g['score']:.2f}", g["reason"]) for g in d["groupings"]]
+        page.table("Columns that may group the rows, likeliest first", ("column", "score", "<why"), reasons)
+    chosen = d["units"]
+    if chosen:
+        inside = []
+        for c in d["columns"]:
+            inside.append((c["column"], *(c["levels_within"].get(u, "—") for u in chosen)))
+        page.table("Inside one level of a group, a column", ("column", *(f"<{u}" for u in chosen)), inside)
+    if d["nesting"]:
+        page.text("\n".join(_relation(n) for n in d["nesting"]))
+    if d["sentences"]:
+        page.text("Sentences to start from:\n" + "\n".join(f"    {s}" for s in d["sentences"]))
+    return page.notes(d["notes"])
+
+
+def _range(c: dict[str, Any], digits: int) -> str:
+    if "min" in c:
+        return f"{span(c['min'], c['max'], digits, c['whole'])}, mean {figure(c['mean'], digits)}"
+    levels = c.get("levels", [])
+    text = ", ".join(levels[:4])
+    return text + (", ..." if c["distinct"] > 4 else "")
+
+
+def _relation(n: dict[str, str]) -> str:
+    words = {
+        "nested": "is nested in {p}: each {u} belongs to one {p}.",
+        "crossed": "is crossed with {p}: {a} occurs under several levels of {p}.",
+        "labels repeat": "has labels that start again in every {p}: write 'each {u} in {p}'.",
+    }
+    return f"{n['unit']} " + words[n["relation"]].format(u=n["unit"], p=n["parent"], a=a_or_an(n["unit"]))

@@ -1,0 +1,27 @@
+"""Which page and which picture belong to the answer of which command."""
+
+from __future__ import annotations
+
+import importlib
+from typing import TYPE_CHECKING, Any
+
+from bold_orchard.results.base import Result
+
+if TYPE_CHECKING:
+    from matplotlib.figure import Figure
+
+    from bold_orchard.reporting.page import Page
+
+
+def page_of(result: Result, digits: int = 4, **view: Any) -> Page:
+    """The printed page; ``view`` says what it shows beside the usual (differences, sed)."""
+    module = importlib.import_module(f"bold_orchard.reporting.pages.{result.command}")
+    page: Page = getattr(module, f"{result.command}_page")(result, digits, **view)
+    return page
+
+
+def figure_of(result: Result, **view: Any) -> Figure:
+    """The command's picture; raises UsageError where there is nothing to draw."""
+    module = importlib.import_module(f"bold_orchard.reporting.figures.{result.command}")
+    made: Figure = getattr(module, f"{result.command}_figure")(result, **view)
+    return made

@@ -1,0 +1,173 @@
+"""The typed contract: frozen dataclasses that turn into the JSON of a command and come back from it."""
+
+from __future__ import annotations
+
+import dataclasses
+import types
+import typing
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any, ClassVar, Self, Union, get_args, get_origin
+
+from bold_orchard.errors import OrchardError, UsageError
+from bold_orchard.results.plain import clean
+
+Number = float | None
+Interval = list[Number] | None
+Row = dict[str, Any]
+
+
+class Absent:
+    """The value of a key that does not stand in the document at all."""
+
+    def __bool__(self) -> bool:
+        return False
+
+    def __repr__(self) -> str:
+        return "ABSENT"
+
+
+ABSENT: Any = Absent()
+# of fields that a picture needs and the document does not hold
+BESIDE = {"beside": True}
+_known: dict[type, dict[str, Any]] = {}
+
+
+@dataclass(frozen=True)
+class Part:
+    """One object of a document; keys stand in the order of the fields."""
+
+    def to_dict(self) -> Row:
+        """Plain dictionaries, lists, numbers and texts; null for what does not exist."""
+        out: Row = {}
+        for f in dataclasses.fields(self):
+            value = getattr(self, f.name)
+            if value is not ABSENT and "beside" not in f.metadata:
+                out[key_of(f)] = _plain(value)
+        return out
+
+    @classmethod
+    def from_dict(cls, document: Row) -> Self:
+        """The object that made the dictionary. Raises OrchardError for keys that are missing or unknown."""
+        hints, given = _hints(cls), dict(document)
+        made: dict[str, Any] = {}
+        for f in dataclasses.fields(cls):
+            if "beside" in f.metadata:
+                continue
+            key = key_of(f)
+            if key in given:
+                made[f.name] = _typed(hints[f.name], given.pop(key))
+            elif f.default is dataclasses.MISSING:
+                raise OrchardError(f"a {cls.__name__} needs the key '{key}'")
+        if given:
+            raise OrchardError(f"a {cls.__name__} has no key '{next(iter(given))}'")
+        return cls(**made)
+
+    def with_keys(self, **values: Any) -> Self:
+        """The same with some fields changed."""
+        return dataclasses.replace(self, **values)
+
+
+@dataclass(frozen=True)
+class Result(Part):
+    """The answer of one command. ``command`` names it, ``main`` the field that holds its main table."""
+
+    command: ClassVar[str] = ""
+    main: ClassVar[str] = ""
+
+    @cached_property
+    def document(self) -> Row:
+        """The JSON contract, made once."""
+        made: Row = clean(self.to_dict())
+        return made
+
+    def __getitem__(self, key: str) -> Any:
+        return self.document[key]
+
+    def __contains__(self, key: object) -> bool:
+        return key in self.document
+
+    def get(self, key: str, default: Any = None) -> Any:
+        """A value of the document, or the default where the key does not stand in it."""
+        return self.document.get(key, default)
+
+    def table(self, **view: bool) -> list[Row]:
+        """The main table, flat: what ``--csv`` writes."""
+        return [flat(r) for r in self.document[self.main]]
+
+    def rows_of(self, name: str) -> list[Row]:
+        """Another list of the document by its key, flat. Raises UsageError for a name that is no list."""
+        rows = self.document.get(name)
+        if not isinstance(rows, list):
+            lists = [k for k, v in self.document.items() if isinstance(v, list)]
+            raise UsageError(f"the answer of {self.command} has no table '{name}'; there are: {', '.join(lists)}")
+        return [flat(r) if isinstance(r, dict) else {name: r} for r in rows]
+
+    def to_frame(self, name: str | None = None) -> Any:
+        """A pandas DataFrame of the main table, or of another list of the document ('pairs', 'tests', 'icc', ...)."""
+        import pandas as pd
+
+        return pd.DataFrame(self.table() if name in (None, self.main) else self.rows_of(str(name)))
+
+
+def key_of(f: dataclasses.Field[Any]) -> str:
+    """The key of a field; a trailing underscore only keeps Python's own words apart."""
+    return f.name.rstrip("_")
+
+
+def flat(row: Row) -> Row:
+    """Intervals in two columns, dictionaries spread over columns; labels and lists of parts are left out."""
+    out: Row = {}
+    for key, value in row.items():
+        if key.endswith("ci"):
+            stem = key.removesuffix("ci")
+            out[f"{stem}low"], out[f"{stem}high"] = value or (None, None)
+        elif key == "levels" and isinstance(value, dict):
+            out |= value
+        elif key == "chances":
+            out |= {f"chance[{c['grade']}]": c["chance"] for c in value or []}
+        elif isinstance(value, dict):
+            out |= {f"{key} {k}": v for k, v in value.items()}
+        elif key not in ("label", "parts", "profile"):
+            out[key] = value
+    return out
+
+
+def _plain(value: Any) -> Any:
+    if isinstance(value, Part):
+        return value.to_dict()
+    if isinstance(value, (list, tuple)):
+        return [_plain(v) for v in value]
+    if isinstance(value, dict):
+        return {k: _plain(v) for k, v in value.items()}
+    return value
+
+
+def _hints(cls: type) -> dict[str, Any]:
+    """The types of a class's fields, looked up once."""
+    if cls not in _known:
+        _known[cls] = typing.get_type_hints(cls)
+    return _known[cls]
+
+
+def _typed(hint: Any, value: Any) -> Any:
+    """A value of the document as the field's type has it: objects become parts, everything else stays."""
+    origin = get_origin(hint)
+    if origin in (Union, types.UnionType):
+        inner = next((a for a in get_args(hint) if _holds_part(a)), None)
+        return value if inner is None or value is None else _typed(inner, value)
+    if isinstance(value, Part):
+        return value
+    if isinstance(hint, type) and issubclass(hint, Part):
+        return hint.from_dict(value)
+    if origin is list and _holds_part(get_args(hint)[0]):
+        return [_typed(get_args(hint)[0], v) for v in value]
+    if origin is dict and _holds_part(get_args(hint)[1]):
+        return {k: _typed(get_args(hint)[1], v) for k, v in value.items()}
+    return value
+
+
+def _holds_part(hint: Any) -> bool:
+    if isinstance(hint, type) and issubclass(hint, Part):
+        return True
+    return any(_holds_part(a) for a in get_args(hint))

@@ -1,0 +1,75 @@
+"""The document of ``orchard components``."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar
+
+from bold_orchard.results.base import Interval, Number, Part, Result
+
+
+@dataclass(frozen=True)
+class Component(Part):
+    """A variance, covariance or parameter; ``share`` is its part of the total at the covariates' means."""
+
+    group: str
+    kind: str
+    term: str
+    term2: str | None
+    estimate: Number
+    sd: Number
+    correlation: Number
+    se: Number
+    ratio: Number
+    ci: Interval
+    share: Number
+    boundary: bool
+    sd_in_outcome: Number
+    change: Number
+
+
+@dataclass(frozen=True)
+class IntraclassCorrelation(Part):
+    """``share`` is the unit's own part of the variance, ``value`` the correlation of two rows of one level."""
+
+    group: str
+    value: Number
+    share: Number
+
+
+@dataclass(frozen=True)
+class RSquared(Part):
+    marginal: Number
+    conditional: Number
+
+
+@dataclass(frozen=True)
+class Reduction(Part):
+    """1 - variance here / variance in the other fit."""
+
+    group: str
+    term: str
+    proportion: Number
+
+
+@dataclass(frozen=True)
+class ComponentsResult(Result):
+    """Variance components with errors, intervals, shares, ICC and R squared."""
+
+    command: ClassVar[str] = "components"
+    main: ClassVar[str] = "components"
+
+    schema: str
+    name: str
+    model: str
+    outcome: str
+    method: str
+    interval: str
+    confidence: float
+    components: list[Component]
+    icc: list[IntraclassCorrelation]
+    r2: RSquared
+    latent_variance: Number
+    against: str | None
+    reduction: list[Reduction] | None
+    notes: list[str]

@@ -1,0 +1,143 @@
+"""The document of ``orchard draw``."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any, ClassVar
+
+from bold_orchard.results.base import ABSENT, BESIDE, Absent, Number, Part, Result, Row
+
+
+@dataclass(frozen=True)
+class UnitLine(Part):
+    level: str
+    x: list[Number]
+    y: list[Number]
+
+
+@dataclass(frozen=True)
+class AverageLine(Part):
+    x: list[Number]
+    y: list[Number]
+
+
+@dataclass(frozen=True)
+class ObservedRow(Part):
+    row: int
+    observed: Number
+    predicted: Number
+    predicted_average: Number
+
+
+@dataclass(frozen=True)
+class Tenth(Part):
+    """A tenth of the rows by predicted chance."""
+
+    level: str
+    rows: int
+    predicted: Number
+    observed: Number
+
+
+@dataclass(frozen=True)
+class Agreement(Part):
+    """Correlations of what was observed with what is predicted."""
+
+    predicted: Number
+    predicted_average: Number
+
+
+@dataclass(frozen=True)
+class EffectBand(Part):
+    """The outcome along one predictor, the others held; ``ticks`` name the places of a category."""
+
+    predictor: str
+    by: str | None
+    level: str | None
+    ticks: list[str]
+    x: list[Number]
+    estimate: list[Number]
+    low: list[Number]
+    high: list[Number]
+
+
+@dataclass(frozen=True)
+class DrawnCoefficient(Part):
+    fit: str
+    term: str
+    label: str
+    estimate: Number
+    low: Number
+    high: Number
+
+
+@dataclass(frozen=True)
+class DrawPicture:
+    """What the picture shows beside the document: the axis' name of the outcome, and for lines the rows themselves.
+
+    ``x`` and ``y`` (n,) are the predictor and the outcome as drawn, ``codes`` (n,) the rows' levels, ``texts`` their names,
+    ``shown`` the levels drawn; ``named`` when single levels were asked for.
+    """
+
+    label: str
+    x: Any = None
+    y: Any = None
+    codes: Any = None
+    texts: tuple[str, ...] = ()
+    shown: Any = None
+    named: bool = False
+
+
+@dataclass(frozen=True)
+class DrawResult(Result):
+    """What a picture of a fit shows: lines of units, observed against predicted, effects, or coefficients."""
+
+    command: ClassVar[str] = "draw"
+    main: ClassVar[str] = "kind"
+
+    schema: str
+    kind: str
+    names: list[str]
+    model: str
+    outcome: str
+    confidence: float
+    figure: str | None
+    unit: str | Absent = ABSENT
+    levels: int | Absent = ABSENT
+    along: str | Absent = ABSENT
+    ticks: list[str] | Absent = ABSENT
+    lines: list[UnitLine] | Absent = ABSENT
+    average: AverageLine | Absent = ABSENT
+    rows: list[ObservedRow] | Absent = ABSENT
+    tenths: list[Tenth] | Absent | None = ABSENT
+    correlation: Agreement | Absent = ABSENT
+    effects: list[EffectBand] | Absent = ABSENT
+    coefficients: list[DrawnCoefficient] | Absent = ABSENT
+    notes: list[str] = ABSENT
+    picture: DrawPicture | None = field(default=None, metadata=BESIDE, repr=False, compare=False)
+
+    def table(self, **view: bool) -> list[Row]:
+        """The points of every line, the rows, or the coefficients: what the kind draws."""
+        d = self.document
+        if self.kind == "coefficients":
+            return list(d["coefficients"])
+        if self.kind == "against":
+            return list(d["rows"])
+        if self.kind == "effects":
+            return [
+                {"predictor": m["predictor"], "value": m["ticks"][int(x)] if m["ticks"] else x, "by": m["level"],
+                 "estimate": e, "low": low, "high": high}
+                for m in d["effects"]
+                for x, e, low, high in zip(m["x"], m["estimate"], m["low"], m["high"])
+            ]  # fmt: skip
+        lines = [*d["lines"], {"level": "average"} | d["average"]]
+        return [
+            {
+                "unit": d["unit"],
+                "level": line["level"],
+                d["along"]: d["ticks"][int(x)] if d["ticks"] else x,
+                "fitted": y,
+            }
+            for line in lines
+            for x, y in zip(line["x"], line["y"])
+        ]

@@ -1,0 +1,164 @@
+"""The document of ``orchard fit`` and ``orchard show``."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any, ClassVar
+
+from bold_orchard.results.base import ABSENT, BESIDE, Absent, Interval, Number, Part, Result, Row, flat
+
+Matrix = list[list[Number]]
+
+
+@dataclass(frozen=True)
+class DroppedRows(Part):
+    column: str
+    rows: int
+
+
+@dataclass(frozen=True)
+class FilledCells(Part):
+    column: str
+    rows: int
+    value: float
+
+
+@dataclass(frozen=True)
+class RowCounts(Part):
+    """Rows read and used; each lost row counts under the first column that lost it."""
+
+    read: int
+    used: int
+    dropped: list[DroppedRows]
+    filled: list[FilledCells]
+
+
+@dataclass(frozen=True)
+class UnitCounts(Part):
+    """Levels of a unit and their numbers of rows."""
+
+    group: str
+    levels: int
+    smallest: int
+    median: Number
+    largest: int
+
+
+@dataclass(frozen=True)
+class Coefficient(Part):
+    """One column of the fixed part; null where it is aliased."""
+
+    term: str
+    estimate: Number
+    se: Number
+    df: Number
+    statistic: Number
+    p: Number
+    ci: Interval
+    label: str
+    ratio: Number | Absent = ABSENT
+    ratio_ci: Interval | Absent = ABSENT
+
+
+@dataclass(frozen=True)
+class RandomPart(Part):
+    """One ``each`` clause: covariance of its effects on the user's scale."""
+
+    group: str
+    structure: str
+    terms: list[str]
+    covariance: Matrix
+    correlation: Matrix
+    sd: list[Number]
+
+
+@dataclass(frozen=True)
+class Residual(Part):
+    """Of a gaussian fit its variance and structure, of others the dispersion."""
+
+    variance: Number | Absent = ABSENT
+    sd: Number | Absent = ABSENT
+    structure: str | Absent = ABSENT
+    unit: str | Absent | None = ABSENT
+    parameters: dict[str, Any] | Absent = ABSENT
+    dispersion: Number | Absent = ABSENT
+
+
+@dataclass(frozen=True)
+class LikelihoodFigures(Part):
+    loglik: Number
+    deviance: Number
+    aic: Number
+    bic: Number
+    n_parameters: int
+
+
+@dataclass(frozen=True)
+class Convergence(Part):
+    """How the search ended; ``gradient`` is the root of twice the decrease of the deviance still expected."""
+
+    converged: bool
+    boundary: bool
+    boundary_terms: list[str]
+    iterations: int
+    evaluations: int
+    gradient: Number
+    identified: bool
+
+
+@dataclass(frozen=True)
+class Transformation(Part):
+    term: str
+    meaning: str
+
+
+@dataclass(frozen=True)
+class AverageEffect(Part):
+    """Change of the outcome's mean: for an average unit, and averaged over units."""
+
+    term: str
+    unit_specific: Number
+    population: Number
+
+
+@dataclass(frozen=True)
+class FitResult(Result):
+    """A fitted model: coefficients, variation, figures of the likelihood, and how the search ended."""
+
+    command: ClassVar[str] = "fit"
+    main: ClassVar[str] = "fixed"
+
+    schema: str
+    name: str
+    model: str
+    outcome: str
+    family: str
+    link: str
+    method: str
+    rows: RowCounts
+    groups: list[UnitCounts]
+    fixed: list[Coefficient]
+    fixed_covariance: Matrix
+    random: list[RandomPart]
+    residual: Residual | None
+    fit: LikelihoodFigures
+    convergence: Convergence
+    notes: list[str]
+    warnings: list[str]
+    df_method: str
+    confidence: float
+    intercept_at: list[str]
+    transformations: list[Transformation]
+    mean_random_variance: list[Number]
+    points: int | Absent = ABSENT
+    levels: list[str] | Absent = ABSENT
+    average_effects: list[AverageEffect] | Absent = ABSENT
+    ratio_kind: str | Absent = ABSENT
+    source: str | None = field(default=None, metadata=BESIDE, repr=False, compare=False)
+
+    @property
+    def converged(self) -> bool:
+        return self.convergence.converged
+
+    def table(self, **view: bool) -> list[Row]:
+        return [flat(r) for r in self.document["fixed"]]

@@ -1,0 +1,75 @@
+"""The document of ``orchard groups``."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+from bold_orchard.results.base import Interval, Number, Part, Result, Row
+
+
+@dataclass(frozen=True)
+class LevelEffects(Part):
+    """Of one level, by term: predicted effects, their errors and intervals, and the level's own coefficients."""
+
+    level: str
+    effects: dict[str, Number]
+    se: dict[str, Number]
+    coefficients: dict[str, Number]
+    ci: dict[str, Interval]
+    rank: int
+    rows: int
+
+
+@dataclass(frozen=True)
+class UnitEffects(Part):
+    """One ``each`` clause."""
+
+    group: str
+    terms: list[str]
+    in_fixed: list[bool]
+    rows: list[LevelEffects]
+
+
+@dataclass(frozen=True)
+class GroupsResult(Result):
+    """What was predicted for each level of each unit."""
+
+    command: ClassVar[str] = "groups"
+    main: ClassVar[str] = "groups"
+
+    schema: str
+    name: str
+    model: str
+    outcome: str
+    link: str
+    confidence: float
+    groups: list[UnitEffects]
+    notes: list[str]
+
+    def table(self, **view: bool) -> list[Row]:
+        """One row per level, a column for every figure of every term."""
+        rows = []
+        for part in self.document["groups"]:
+            for r in part["rows"]:
+                row = {"group": part["group"], "level": r["level"], "rows": r["rows"], "rank": r["rank"]}
+                for t in part["terms"]:
+                    low, high = r["ci"][t] or (None, None)
+                    row |= {f"effect {t}": r["effects"][t], f"se {t}": r["se"][t], f"low {t}": low, f"high {t}": high,
+                            f"coefficient {t}": r["coefficients"][t]}  # fmt: skip
+                rows.append(row)
+        return rows
+
+    def to_frame(self, name: str | None = None) -> Any:
+        """One row per level and term."""
+        import pandas as pd
+
+        rows = []
+        for part in self.document["groups"]:
+            for r in part["rows"]:
+                for t in part["terms"]:
+                    low, high = r["ci"][t] or (None, None)
+                    rows.append({"group": part["group"], "level": r["level"], "term": t, "effect": r["effects"][t],
+                                 "se": r["se"][t], "low": low, "high": high, "coefficient": r["coefficients"][t],
+                                 "rows": r["rows"]})  # fmt: skip
+        return pd.DataFrame(rows)

@@ -1,0 +1,117 @@
+"""The document of ``orchard means``."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Any, ClassVar
+
+from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Part, Result, Row, flat
+
+Level = str | float
+
+
+@dataclass(frozen=True)
+class GradeChance(Part):
+    """The chance of one grade, for an average unit and averaged over units."""
+
+    grade: str
+    chance: Number
+    se: Number
+    ci: Interval
+    population: Number
+
+
+@dataclass(frozen=True)
+class AdjustedMean(Part):
+    """The mean (or slope) of one combination of levels, null where it is not estimable; ``outcome`` on the outcome's scale."""
+
+    levels: dict[str, Level]
+    mean: Number
+    se: Number
+    df: Number
+    ci: Interval
+    outcome: Number | Absent = ABSENT
+    outcome_se: Number | Absent = ABSENT
+    outcome_ci: Interval | Absent = ABSENT
+    population: Number | Absent = ABSENT
+    chances: list[GradeChance] | Absent | None = ABSENT
+
+
+@dataclass(frozen=True)
+class Difference(Part):
+    """a less b, its p alone and corrected for the number of differences; ``ci`` is corrected too."""
+
+    a: str
+    b: str
+    difference: Number
+    se: Number
+    df: Number
+    statistic: Number
+    p: Number
+    p_adjusted: Number
+    ci: Interval
+    outcome_difference: Number | Absent = ABSENT
+    outcome_se: Number | Absent = ABSENT
+    outcome_ci: Interval | Absent = ABSENT
+    ratio: Number | Absent = ABSENT
+    ratio_ci: Interval | Absent = ABSENT
+
+
+@dataclass(frozen=True)
+class DifferenceErrors(Part):
+    """Standard errors of differences, and their whole matrix."""
+
+    min: Number
+    mean: Number
+    max: Number
+    matrix: list[list[Number]]
+
+
+@dataclass(frozen=True)
+class MeansResult(Result):
+    """Adjusted means of a term's levels, their differences, and what they were held or averaged at."""
+
+    command: ClassVar[str] = "means"
+    main: ClassVar[str] = "means"
+
+    schema: str
+    name: str
+    model: str
+    outcome: str
+    family: str
+    term: str
+    slope: str | None
+    means: list[AdjustedMean]
+    sed: DifferenceErrors
+    pairs: list[Difference]
+    correction: str
+    within: str | None
+    df_method: str
+    confidence: float
+    link: str
+    grades: list[str]
+    covariates: dict[str, Number]
+    averaged: list[str]
+    typical_units: list[Any]
+    notes: list[str]
+
+    def table(self, differences: bool = False, sed: bool = False, **view: bool) -> list[Row]:
+        """The means; the differences and the errors of all pairs below them where they are asked for."""
+        d = self.document
+        rows = [({"part": "mean"} if differences or sed else {}) | flat(m) for m in d["means"]]
+        if differences:
+            rows += [{"part": "difference"} | flat(p) for p in d["pairs"]]
+        if sed:
+            names = [label(m["levels"]) for m in d["means"]]
+            rows += [
+                {"part": "sed", "a": a, "b": b, "se": d["sed"]["matrix"][i][j]}
+                for i, a in enumerate(names)
+                for j, b in enumerate(names)
+                if i < j
+            ]
+        return rows
+
+
+def label(levels: dict[str, Level]) -> str:
+    """hard, clay, rain 40."""
+    return ", ".join(v if isinstance(v, str) else f"{k} {v:g}" for k, v in levels.items())

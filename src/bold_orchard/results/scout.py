@@ -1,0 +1,97 @@
+"""The document of ``orchard scout``."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any, ClassVar
+
+from bold_orchard.results.base import ABSENT, BESIDE, Absent, Number, Part, Result, Row
+
+
+@dataclass(frozen=True)
+class Column(Part):
+    """One column; numbers have a range, categories their first levels."""
+
+    column: str
+    kind: str
+    missing: int
+    distinct: int
+    suspected_missing_codes: list[Number]
+    levels_within: dict[str, Any]
+    whole: bool
+    min: Number | Absent = ABSENT
+    max: Number | Absent = ABSENT
+    mean: Number | Absent = ABSENT
+    levels: list[str] | Absent = ABSENT
+    odd_cells: str | Absent = ABSENT
+
+
+@dataclass(frozen=True)
+class Grouping(Part):
+    """A column that may group the rows, and why."""
+
+    column: str
+    score: float
+    levels: int
+    smallest: int
+    median: Number
+    largest: int
+    reason: str
+
+
+@dataclass(frozen=True)
+class Nesting(Part):
+    """How two units stand to each other; ``inside`` where labels start again under every parent."""
+
+    unit: str
+    parent: str
+    relation: str
+
+
+@dataclass(frozen=True)
+class Duplicates(Part):
+    """Rows that share unit and time."""
+
+    unit: str
+    time: str
+    count: int
+    example: str
+
+
+@dataclass(frozen=True)
+class ScoutPicture:
+    """An outcome (n,) by the levels of a unit: ``codes`` (n,), -1 where it is missing, and their ``texts``."""
+
+    outcome: str
+    unit: str
+    values: Any
+    codes: Any
+    texts: list[str]
+
+
+@dataclass(frozen=True)
+class ScoutResult(Result):
+    """What a table holds before any model: columns, missing cells, what groups the rows, sentences to begin with."""
+
+    command: ClassVar[str] = "scout"
+    main: ClassVar[str] = "columns"
+
+    schema: str
+    name: str
+    rows: int
+    columns: list[Column]
+    groupings: list[Grouping]
+    units: list[str]
+    nesting: list[Nesting]
+    duplicates: list[Duplicates]
+    sentences: list[str]
+    notes: list[str]
+    picture: Any = field(default=None, metadata=BESIDE, repr=False, compare=False)
+
+    def table(self, **view: bool) -> list[Row]:
+        rows = []
+        for c in self.document["columns"]:
+            row = {k: c[k] for k in ("column", "kind", "missing", "distinct")}
+            row["suspected_missing_codes"] = " ".join(f"{v:g}" for v in c["suspected_missing_codes"])
+            rows.append(row | {f"within {u}": v for u, v in c["levels_within"].items()})
+        return rows

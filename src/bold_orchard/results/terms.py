@@ -1,0 +1,70 @@
+"""The document of ``orchard terms``."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar
+
+from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Part, Result, Row, flat
+
+
+@dataclass(frozen=True)
+class PowerTest(Part):
+    """The test of one power of a power(...) term."""
+
+    term: str
+    statistic: str | None
+    value: Number
+    num_df: int | None
+    den_df: Number
+    p: Number
+
+
+@dataclass(frozen=True)
+class TermTest(Part):
+    """The test of one term; ``parts`` of power(...) has one for each power."""
+
+    term: str
+    statistic: str | None
+    value: Number
+    num_df: int | None
+    den_df: Number
+    p: Number
+    parts: list[PowerTest] | Absent = ABSENT
+
+
+@dataclass(frozen=True)
+class ContrastTest(Part):
+    """A person's own hypothesis: the estimate against the value it is tested for."""
+
+    contrast: str
+    estimate: Number
+    se: Number
+    df: Number
+    statistic: Number
+    p: Number
+    ci: Interval
+    against: Number
+
+
+@dataclass(frozen=True)
+class TermsResult(Result):
+    """Tests of the fixed terms, and of contrasts."""
+
+    command: ClassVar[str] = "terms"
+    main: ClassVar[str] = "tests"
+
+    schema: str
+    name: str
+    model: str
+    type: int
+    df_method: str
+    tests: list[TermTest]
+    contrasts: list[ContrastTest]
+    confidence: float
+    by: str
+    notes: list[str]
+
+    def table(self, **view: bool) -> list[Row]:
+        """Every test, those of a term's powers below it."""
+        return [flat(r) for t in self.document["tests"] for r in (t, *t.get("parts", []))]

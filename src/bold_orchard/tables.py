@@ -1,0 +1,64 @@
+"""A table from whatever has rows and named columns."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING, Any
+
+from bold_orchard.data.table import Table
+from bold_orchard.errors import OrchardError
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+def table(data: Any, missing: Sequence[str] = (), where: str | None = None) -> Table:
+    """A table from whatever has rows and named columns.
+
+    Parameters
+    ----------
+    data : path, pandas or Polars DataFrame, PyArrow table, DuckDB relation, anything with an Arrow C stream, or dict of
+        equally long columns; a Table is filtered only.
+    missing : codes that mean missing, each "CODE" or "COLUMN=CODE".
+    where : an expression; only the rows for which it holds are kept.
+
+    Raises
+    ------
+    OrchardError
+        for what is no table, with what to give instead.
+    """
+    from bold_orchard.data.evaluate import filter_rows
+    from bold_orchard.data.read import frame_table, read_table
+
+    if isinstance(missing, str):
+        missing = [missing]
+    if isinstance(data, (str, os.PathLike)):
+        return read_table(str(data), [str(m) for m in missing], where)
+    made = data if isinstance(data, Table) else frame_table(_frame(data), "the data", [str(m) for m in missing])
+    return filter_rows(made, where) if where else made
+
+
+def _frame(data: Any) -> pd.DataFrame:
+    import pandas as pd
+
+    if isinstance(data, pd.DataFrame):
+        return data.reset_index(drop=True)
+    if isinstance(data, Mapping):
+        try:
+            return pd.DataFrame(dict(data))
+        except ValueError as e:
+            raise OrchardError(f"the columns do not make a table: {e}") from None
+    if hasattr(data, "__arrow_c_stream__"):
+        try:
+            import pyarrow
+        except ImportError:
+            pass
+        else:
+            return pyarrow.table(data).to_pandas()
+    for method in ("to_pandas", "df", "to_dataframe"):
+        if hasattr(data, method):
+            return pd.DataFrame(getattr(data, method)())
+    raise OrchardError(
+        f"{type(data).__name__} is no table; give a DataFrame, a dict of columns, an Arrow table or the path of a file"
+    )
