@@ -15,7 +15,6 @@ from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.gaussian_search import make_criterion
 from bold_orchard.estimation.generalized import GeneralizedModel
-from bold_orchard.estimation.model import FittedModel
 from bold_orchard.inference.distributions import p_of_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import covariates
@@ -49,7 +48,7 @@ def _squares(fit: Fit, names: list[str]) -> list[Array]:
 
 
 @singledispatch
-def _tested(model: FittedModel, fit: Fit, names: list[str], standardised: Array) -> list[tuple[float | None, float]]:  # type: ignore[type-arg]
+def _tested(model: object, fit: Fit, names: list[str], standardised: Array) -> list[tuple[float | None, float]]:
     raise NotImplementedError(type(model).__name__)
 
 

@@ -13,7 +13,6 @@ from bold_orchard.errors import OrchardError, unknown_name
 from bold_orchard.estimation.arrays import row_order
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
-from bold_orchard.estimation.model import FittedModel
 from bold_orchard.inference.fit import Fit
 
 Array = NDArray[Any]
@@ -48,7 +47,7 @@ def write_out(fit: Fit, level: str | None = None) -> dict[str, Labelled]:
 
 
 @singledispatch
-def _written(model: FittedModel, fit: Fit, rows: list[str], mine: Array) -> dict[str, Labelled]:  # type: ignore[type-arg]
+def _written(model: object, fit: Fit, rows: list[str], mine: Array) -> dict[str, Labelled]:
     raise NotImplementedError(type(model).__name__)
 
 

@@ -12,6 +12,7 @@ from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.design.design import Design
 from bold_orchard.errors import UsageError, shown
 from bold_orchard.estimation.gaussian import GaussianModel
+from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.families.links import LINKS
 from bold_orchard.inference import advice
@@ -207,9 +208,14 @@ def residual_variance(design: Design, c: Criterion, phi: Array, sigma2: float) -
 
 
 @singledispatch
-def residual_part(model: FittedModel) -> dict[str, Any] | None:  # type: ignore[type-arg]
+def residual_part(model: object) -> dict[str, Any] | None:
     """The residuals of an additive outcome, the dispersion of others."""
-    dispersion = model.criterion.family.dispersion(model.extra)
+    raise NotImplementedError(type(model).__name__)
+
+
+@residual_part.register
+def _(model: GeneralizedModel) -> dict[str, Any] | None:
+    dispersion = model.family.dispersion(model.extra)
     return None if dispersion is None else {"dispersion": number(dispersion)}
 
 

@@ -10,7 +10,6 @@ import numpy as np
 from bold_orchard.design import validation
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
-from bold_orchard.estimation.model import FittedModel
 from bold_orchard.inference.separation import separated
 from bold_orchard.inference.variances.identified import flat_components
 
@@ -27,7 +26,7 @@ class Trouble:
 
 
 @singledispatch
-def trouble_of(model: FittedModel) -> Trouble:  # type: ignore[type-arg]
+def trouble_of(model: object) -> Trouble:
     """Everything that is wrong with a fit beside its search."""
     return Trouble()
 

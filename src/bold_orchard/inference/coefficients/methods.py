@@ -7,7 +7,6 @@ from functools import singledispatch
 from bold_orchard.errors import UsageError
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
-from bold_orchard.estimation.model import FittedModel
 from bold_orchard.inference.coefficients.kenward_roger import KenwardRoger, check_reach
 from bold_orchard.inference.coefficients.maximum_likelihood import MaximumLikelihood
 from bold_orchard.inference.coefficients.precision import Precision, Residual
@@ -22,7 +21,7 @@ METHODS: dict[str, type[Precision]] = {
 
 
 @singledispatch
-def precision(model: FittedModel, method: str) -> Precision:  # type: ignore[type-arg]
+def precision(model: object, method: str) -> Precision:
     """Standard errors and denominators by one of METHODS; raises UsageError where the model does not have it."""
     raise NotImplementedError(type(model).__name__)
 

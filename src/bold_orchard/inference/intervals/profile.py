@@ -16,7 +16,6 @@ from numpy.typing import NDArray
 
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
-from bold_orchard.estimation.model import FittedModel
 from bold_orchard.inference.variances.information import full_hessian
 from bold_orchard.inference.variances.quantities import Quantity, theta_of
 from bold_orchard.likelihood.gaussian import Evaluation
@@ -209,7 +208,7 @@ def _updated(b: Array, step: Array, turn: Array) -> Array:
 
 
 @singledispatch
-def surface_of(model: FittedModel) -> Surface:  # type: ignore[type-arg]
+def surface_of(model: object) -> Surface:
     """The deviance around a fitted model's estimates."""
     raise NotImplementedError(type(model).__name__)
 

@@ -13,7 +13,7 @@ from scipy import special
 from bold_orchard.estimation.arrays import row_order
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
-from bold_orchard.estimation.model import FittedModel, UnitEffects
+from bold_orchard.estimation.model import UnitEffects
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.response_scale import outcome_mean
 
@@ -45,7 +45,7 @@ def residuals(fit: Fit, units: list[UnitEffects] | None = None, seed: int = 0) -
 
 
 @singledispatch
-def _residuals(model: FittedModel, eta: Array, average: Array, fit: Fit, seed: int) -> Residuals:  # type: ignore[type-arg]
+def _residuals(model: object, eta: Array, average: Array, fit: Fit, seed: int) -> Residuals:
     raise NotImplementedError(type(model).__name__)
 
 

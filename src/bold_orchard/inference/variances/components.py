@@ -14,7 +14,8 @@ from bold_orchard.design.validation import constant_inside, is_nested
 from bold_orchard.inference.comparison.compare import same_question, same_rows, variance_explained
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
-from bold_orchard.inference.intervals.intervals import Progress, profiled_quantities
+from bold_orchard.inference.intervals.intervals import profiled_quantities
+from bold_orchard.inference.intervals.rows import Progress
 from bold_orchard.inference.prediction.response_scale import random_variance
 from bold_orchard.inference.summary import number, residual_variance
 from bold_orchard.inference.variances.quantities import Effects, quantities

@@ -17,7 +17,6 @@ from numpy.typing import NDArray
 from bold_orchard.design.design import Clause, Design
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
-from bold_orchard.estimation.model import FittedModel
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import residual_variance
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
@@ -120,7 +119,7 @@ def quantities(fit: Fit, covariances: bool = False) -> list[Quantity]:
 
 
 @singledispatch
-def _own(model: FittedModel) -> Iterator[Quantity]:  # type: ignore[type-arg]
+def _own(model: object) -> Iterator[Quantity]:
     """Parameters that belong to no unit: of the residual, or of the family."""
     raise NotImplementedError(type(model).__name__)
 

@@ -20,14 +20,14 @@ MOST_TERMS, MOST_PREDICTORS, MOST_NAMED, MOST_LEVELS = 4, 6, 15, 12
 
 def check_figure(result: CheckResult, kind: str = "overview") -> Figure:
     """One of the kinds; raises UsageError where there is nothing to show in it."""
-    refuse_empty(result, kind)
+    arrays = refuse_empty(result, kind)
     draw = {"overview": _overview, "rows": _rows, "predictors": _predictors, "effects": _effects,
             "influence": _influence, "time": _time}[kind]  # fmt: skip
-    return draw(result, result.arrays)  # type: ignore[arg-type]
+    return draw(result, arrays)
 
 
-def refuse_empty(result: CheckResult, kind: str) -> None:
-    """Raise UsageError when a kind has nothing to show."""
+def refuse_empty(result: CheckResult, kind: str) -> CheckArrays:
+    """What is drawn; raises UsageError when a kind has nothing to show."""
     a = result.arrays
     if a is None:
         raise UsageError("a saved answer of check has no rows to draw; run orchard check again")
@@ -41,6 +41,7 @@ def refuse_empty(result: CheckResult, kind: str) -> None:
         raise UsageError("--kind influence: no unit's influence was made; ask for it with --influence one-step")
     if kind == "predictors" and not (a.numbers or a.categories):
         raise UsageError(f"--kind predictors: '{result.name}' has none; choose another kind")
+    return a
 
 
 def _overview(result: CheckResult, a: CheckArrays) -> Figure:

@@ -90,7 +90,8 @@ def save(figure: Figure, path: Path) -> None:
     if path.suffix.lower() == ".png":
         from matplotlib.backends.backend_agg import FigureCanvasAgg
 
-        FigureCanvasAgg(figure).print_png(path)  # one drawing; savefig makes a trial one before
+        drawing: Any = FigureCanvasAgg(figure)
+        drawing.print_png(path)  # one drawing; savefig makes a trial one before
     else:
         made = io.BytesIO()  # a full disk is then found by the one write that follows
         figure.savefig(made, format=path.suffix[1:].lower())
