@@ -39,7 +39,7 @@ def search(
     found = _minimise(criterion, start, options, progress)
     edge = bool((np.abs(found.point.theta[criterion.bounded]) < 1e-3).any())
     found = _from_other_scales(criterion, found, options, edge)
-    if criterion.correlated is not None and (edge or not found.converged):
+    if criterion.phi.stop > criterion.phi.start and (edge or not found.converged):
         for other in _far_starts(criterion):
             found = _better(found, _minimise(criterion, other, options, progress))
     if not found.converged and options.max_steps >= MOST_DIFFICULT:
