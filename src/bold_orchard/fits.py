@@ -20,7 +20,7 @@ if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.figure import Figure
 
-SEED = 20260101
+SEED = 20260101  # that of the command line
 Progress = Callable[[int, int], None]
 
 

@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from bold_orchard.answers import Answer
 
 FORMS = (".html", ".md", ".txt", ".csv", ".json")
-NOT_CONVERGED = 4
+NOT_CONVERGED = 4  # the exit code of an answer that must not be used
 
 
 def run(command: Command, args: argparse.Namespace) -> int:

@@ -9,7 +9,7 @@ from typing import Any
 
 from bold_orchard.errors import UsageError, nearest
 
-SEED = 20260101
+SEED = 20260101  # any fixed number, so that the same command gives the same answer
 RENAMED = {"--pairs": "--differences", "--adjust": "--correction", "--at": "--hold"}
 
 

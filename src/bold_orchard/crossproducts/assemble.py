@@ -22,6 +22,7 @@ from bold_orchard.crossproducts.stages import CrossProducts, Stage, Tail
 from bold_orchard.crossproducts.standardise import Standard, standardise
 
 Array = NDArray[Any]
+# entries of the table of levels by crossed effects from which cells that hold rows are kept alone (32 MB)
 DENSE_TAIL = 4_000_000
 
 

@@ -12,7 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 Array = NDArray[Any]
-CHUNK = 8192
+CHUNK = 8192  # units worked on together: their small matrices still fit the processor's cache
 
 
 def chunks(n_units: int) -> list[slice]:

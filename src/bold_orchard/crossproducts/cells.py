@@ -19,7 +19,7 @@ from numpy.typing import NDArray
 from bold_orchard.crossproducts import batched
 
 Array = NDArray[Any]
-MOST_STACKED = 20_000_000
+MOST_STACKED = 20_000_000  # entries of all stacked products held at once (160 MB)
 
 
 @dataclass

@@ -21,7 +21,8 @@ from bold_orchard.crossproducts.stages import CrossProducts
 
 Array = NDArray[Any]
 Assemble = Callable[[Sums | None, Array], CrossProducts]
-MOST_STACKED = 30_000_000
+MOST_STACKED = 30_000_000  # entries of all classes' products held at once (240 MB)
+# classes of entries of R^-1 whose products are made beforehand: many pay over a search, few for a single evaluation
 MOST_CLASSES, FEW_CLASSES = 5_000, 8
 
 

@@ -23,9 +23,9 @@ from bold_orchard.crossproducts.cells import Crossing
 from bold_orchard.crossproducts.stages import CrossProducts, Stage, Tail
 
 Array = NDArray[Any]
-SMALL_TAIL = 300
-NUMPY_INVERSE = 600
-SAFE = 1e-6
+SMALL_TAIL = 300  # width from which a factorisation is safe and quicker than eigenvalues
+NUMPY_INVERSE = 600  # width up to which a plain inverse is quicker than one by the factor
+SAFE = 1e-6  # smallest pivot of a factor that may still be inverted without loss of half the digits
 
 
 @dataclass

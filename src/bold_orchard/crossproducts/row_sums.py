@@ -13,7 +13,7 @@ from bold_orchard.crossproducts.standardise import Columns
 
 Array = NDArray[Any]
 Key = tuple[int, int]
-MOST_CELLS = 20_000_000
+MOST_CELLS = 20_000_000  # cells of two units' grid that are summed in a dense table (160 MB)
 
 
 @dataclass

@@ -17,9 +17,9 @@ from numpy.typing import NDArray
 from bold_orchard.crossproducts.arrays import Arrays
 
 Array = NDArray[Any]
-ALIAS = 1e-9
-ILL = 1e-4
-BLOCK = 65536
+ALIAS = 1e-9  # part of a column that must be its own: nine digits of sixteen are rounding by then
+ILL = 1e-4  # ratio of eigenvalues of scaled columns below which they are made orthogonal first
+BLOCK = 65536  # rows at a time: a block of a few columns fits the second-level cache
 
 
 @dataclass(frozen=True)

@@ -22,8 +22,9 @@ from bold_orchard.crossproducts.standardise import standardise
 from bold_orchard.errors import OrchardError
 
 Array = NDArray[Any]
+# entries of crossed effects by levels that are held at every step of a generalized search (320 MB)
 MOST_GRID = 40_000_000
-PIECE = 32_768
+PIECE = 32_768  # rows at a time: all columns of a piece fit the cache
 
 
 class Weighted:

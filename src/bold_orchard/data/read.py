@@ -20,7 +20,7 @@ from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, UsageError, unknown_name
 
 MISSING = ("", "NA", "NaN", "null", ".")
-PEEK = 65536
+PEEK = 65536  # bytes that tell the separator and the encoding of a file
 DELIMITED = {".csv": ",", ".tsv": "\t", ".tab": "\t", ".txt": ","}
 OTHER = (".parquet", ".pq", ".xlsx", ".ods", ".jsonl", ".ndjson")
 _LEADING_ZERO = re.compile(r"0\d+")

@@ -17,9 +17,9 @@ from bold_orchard.results.scout import ScoutPicture, ScoutResult
 from bold_orchard.sentence.tree import column_text
 
 SCHEMA = "bold-orchard/scout/1"
-MOST_UNITS = 5
-FEW_LEVELS = 5
-LIKELY = 0.5
+MOST_UNITS = 5  # units whose nesting is still read at a glance
+FEW_LEVELS = 5  # levels below which a column rather looks like a treatment than like units
+LIKELY = 0.5  # score from which a column is called a likely unit
 
 
 def scout(table: Table, units: Sequence[str] = (), outcome: str | None = None) -> ScoutResult:

@@ -14,13 +14,13 @@ from typing import Any
 
 import numpy as np
 
-SEED = 2031
+SEED = 2031  # any fixed number: the shipped files follow from it
 ORCHARDS = (
     "Alder Rise", "Barrow", "Cold Spring", "Dunmore", "Elm Bank", "Fallow End", "Gorse Hill", "Hazel Dene",
     "Ivy Lane", "Juniper", "Kestrel", "Long Acre", "Mill Foot", "North Croft", "Old Wall", "Pike Mead",
     "Quarry Top", "Rushey", "South Croft", "Thorn Gate", "Upper Lea", "Vale Side", "West Field", "Yarrow",
 )  # fmt: skip
-TREES, SEASONS = 10, 6
+TREES, SEASONS = 10, 6  # of each orchard: enough for every command, few enough to be read in a file
 PRUNING = ("none", "light", "hard")
 SOILS = ("clay", "loam", "sand")
 FILES = ("harvest.csv", "blossom.csv", "pests.csv")

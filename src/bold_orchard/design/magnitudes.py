@@ -18,7 +18,7 @@ Array = NDArray[Any]
 LARGEST, SMALLEST = 1e50, 1e-50  # fourth powers of the columns occur, and 1e308 is the end
 WIDEST_WEIGHTS = 1e15  # beyond, the lightest rows are lost in the rounding of the heaviest
 FAR_IN_PRODUCT = 1e7  # means in SDs; the square of it is lost of 16 digits
-FAR = 1e5
+FAR = 1e5  # standard deviations from zero beyond which a product of columns loses its digits
 
 
 def check_scales(design: Design) -> list[str]:

@@ -15,7 +15,7 @@ from bold_orchard.families import family_of, names
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
-MOST_GRADES = 50
+MOST_GRADES = 50  # grades beyond which a column is rather a number
 SCALES = (
     ("none", "trace", "slight", "light", "mild", "medium", "moderate", "heavy", "hard", "severe", "total"),
     ("worst", "bad", "very poor", "poor", "fair", "medium", "average", "good", "very good", "excellent", "best"),

@@ -18,8 +18,8 @@ if TYPE_CHECKING:
     from bold_orchard.design.design import Design, UnitCodes
 
 Array = NDArray[Any]
-SMALL = 5
-MOST_COUNTED = 100
+SMALL = 5  # levels below which a variance between them is hardly told
+MOST_COUNTED = 100  # levels up to which labels that count 1, 2, 3, ... may start anew under every parent
 
 
 def outcome_kind(sentence: tree.Sentence, table: Table, asked: str | None, family: str) -> None:

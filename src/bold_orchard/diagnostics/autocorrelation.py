@@ -13,7 +13,8 @@ from bold_orchard.design.design import UnitCodes
 from bold_orchard.errors import OrchardError
 
 Array = NDArray[Any]
-MOST_LAGS = 8
+MOST_LAGS = 8  # lags that a picture shows apart
+# permutations of the null law; values shuffled in all, about a second; pairs that a correlation needs
 SHUFFLES, WORK, FEWEST = 300, 3_000_000, 30
 
 

@@ -28,8 +28,8 @@ from bold_orchard.sentence.tree import Column, Unit
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/check/1"
-FAR = 3.0
-MOST_OUTLIERS = 20
+FAR = 3.0  # standard deviations: 1 of 370 normal values lies beyond
+MOST_OUTLIERS = 20  # values listed: more are a shape, not outliers
 HOW = ("one-step", "exact", "none")
 
 

@@ -11,9 +11,9 @@ from bold_orchard.diagnostics.findings import Finding, equals
 from bold_orchard.inference.fit import Fit
 
 Array = NDArray[Any]
-DRAWS = 200
-TENTHS = 10
-TOO_WIDE = 0.01
+DRAWS = 200  # outcomes drawn: p to within 0.007 (its SE) where it decides
+TENTHS = 10  # groups by predicted chance: ten are usual
+TOO_WIDE = 0.01  # p below which a dispersion speaks, as for all checks
 
 
 def family_checks(fit: Fit, seed: int) -> dict[str, Any]:

@@ -16,11 +16,12 @@ from bold_orchard.sentence.edit import with_curve, with_outcome, with_unit, with
 from bold_orchard.sentence.tree import Text, column_text, columns_of
 
 Array = NDArray[Any]
-SUSPECT = 0.01
+SUSPECT = 0.01  # p below which a check speaks: a dozen checks of a good fit then speak once in eight
+# from so many values a test finds departures that matter to nobody, unless skewness or excess kurtosis are as large
 MANY, SMALL_SKEW, SMALL_TAILS = 1000, 0.3, 0.5
-FEW_LEVELS = 20
-HIGH_COOK, HIGH_COMPONENTS = 1.0, 2.0
-WEAK = 0.05
+FEW_LEVELS = 20  # levels below which a test of their normality has hardly any power
+HIGH_COOK, HIGH_COMPONENTS = 1.0, 2.0  # distances at which a unit moves the estimates out of their own 50% region
+WEAK = 0.05  # rank correlation below which spread along fitted values does no harm
 
 
 @dataclass(frozen=True)

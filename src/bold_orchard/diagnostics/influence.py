@@ -18,10 +18,11 @@ from bold_orchard.inference.variances.quantities import Quantity, fixed_quantiti
 from bold_orchard.likelihood.leave_out import LeftOut, applies, leave_out
 
 Array = NDArray[Any]
+# levels times rows: a few seconds, half a second, and refits added without being asked
 MOST_WORK, QUICK_WORK, SPARE_WORK = 2_000_000, 200_000, 60_000
-MOST_LEVELS, FEW_LEVELS = 300, 30
-LONG = 0.02
-RANK = 1e-8
+MOST_LEVELS, FEW_LEVELS = 300, 30  # levels left out one by one in seconds, and at once without asking
+LONG = 0.02  # decrease of the deviance still promised after one step, from which the refit tells another story
+RANK = 1e-8  # part of a column that must be its own to count for rank
 Progress = Callable[[int, int], None]
 
 

@@ -9,8 +9,8 @@ from numpy.typing import NDArray
 from scipy import special
 
 Array = NDArray[Any]
-MOST = 5000
-SEED = 20260101
+MOST = 5000  # values for which Royston's approximation is calibrated
+SEED = 20260101  # any fixed number, so that the same fit is told the same
 
 
 def normal_scores(n: int) -> Array:

@@ -14,7 +14,7 @@ from bold_orchard.design.validation import constant_inside
 from bold_orchard.inference.fit import Fit
 
 Array = NDArray[Any]
-SPANNED = 1e-20
+SPANNED = 1e-20  # squared part of a column left inside units that is no more than rounding
 
 
 @dataclass(frozen=True)

@@ -23,13 +23,13 @@ from bold_orchard.optimize.protocol import Counter, OptimizeResult
 
 Array = NDArray[Any]
 Result = OptimizeResult[Evaluation]
-FAR = 0.8
-MOST_DIFFICULT = 50
+FAR = 0.8  # step in the residual correlation's parameter that leads out of a neighbouring optimum
+MOST_DIFFICULT = 50  # steps: a limit below it was set by a person who wants the search to stop
 UNEVEN_WEIGHTS = 1e3  # weights this far apart make likelihoods with several maxima
 TRIED = 3  # of the other starts, the best are followed
 SMALL = 5_000  # effects up to which every fit is tried from other starts
-MOST_CROSSED = 12_000
-MOST_CROSSED_CORRELATED = 1_500
+MOST_CROSSED = 12_000  # effects whose dense factor still fits in memory (1.2 GB)
+MOST_CROSSED_CORRELATED = 1_500  # the same where many such factors are made for one gradient
 
 
 def search(

@@ -28,12 +28,12 @@ from bold_orchard.optimize.secant import settle
 
 Array = NDArray[Any]
 Result = OptimizeResult[LaplacePoint]
-START = 0.5
-STEPS = 40
-AUTO = (1, 3, 5, 7, 9, 11, 15, 21, 31)
-ENOUGH = 1e-4
-FAR = 30.0
-EXACT = 1e-7
+START = 0.5  # SD of the effects on the linear scale that most data are near
+STEPS = 40  # of Newton's method for a model without units; some ten are usual
+AUTO = (1, 3, 5, 7, 9, 11, 15, 21, 31)  # points tried in turn
+ENOUGH = 1e-4  # change of the log-likelihood that no printed figure shows
+FAR = 30.0  # linear predictor beyond which a chance is 0 or 1 in double precision
+EXACT = 1e-7  # longest step of an effect after which the reported mode counts as found
 SMALL = 2_000  # rows up to which a fit is tried from other sizes of its effects
 SIZES = (0.1, 0.5, 2.0, 6.0, 15.0)  # SDs of the effects on the linear scale
 LONG = 60  # evaluations after which a search that failed is not begun again
@@ -41,6 +41,7 @@ PROMISING = 15.0  # deviance above the minimum found, within which another start
 LOWER = 1e-2  # deviance by which a search that did not end must lie lower to be believed
 TINY, TINIEST = 300, 60  # rows up to which the best of every size is followed, and up to which every promising start
 GROWTH = 0.35  # (16 sqrt(3) / (15 pi))^2: how coefficients of a logistic model grow with the variance (Zeger and others 1988)
+# from so many rows and levels a start from a sample of that many levels pays
 MANY_ROWS, MANY_LEVELS, SAMPLE = 20_000, 500, 300
 
 

@@ -13,7 +13,7 @@ from bold_orchard.families.base import Data, Family
 from bold_orchard.families.links import LINKS
 
 Array = NDArray[Any]
-FAR = 40.0
+FAR = 40.0  # distance from a threshold beyond which the tail of either curve underflows
 Curve = tuple[Callable[[Array], Array], Callable[[Array], tuple[Array, Array, Array]]]
 
 

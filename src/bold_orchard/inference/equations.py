@@ -16,7 +16,7 @@ from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.inference.fit import Fit
 
 Array = NDArray[Any]
-MOST_EFFECTS, MOST_ROWS = 2000, 20000
+MOST_EFFECTS, MOST_ROWS = 2000, 20000  # sizes whose dense matrices are made in seconds and still looked at
 
 
 @dataclass(frozen=True)

@@ -13,8 +13,8 @@ from bold_orchard.likelihood.laplace.criterion import Laplace
 from bold_orchard.likelihood.laplace.point import LaplacePoint
 
 Array = NDArray[Any]
-SUSPECT = 8.0
-MOST_ROWS = 20_000
+SUSPECT = 8.0  # coefficient beyond which separation is looked for: odds of 3000
+MOST_ROWS = 20_000  # rows that a linear program takes in a second
 
 
 def separated(design: Design, c: Laplace, e: LaplacePoint) -> str | None:

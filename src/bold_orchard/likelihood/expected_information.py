@@ -18,8 +18,8 @@ from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
 
 Array = NDArray[Any]
-MOST_EFFECTS = 6_000
-AT_ONCE = 4_000_000
+MOST_EFFECTS = 6_000  # effects whose dense products fit in memory (300 MB each)
+AT_ONCE = 4_000_000  # entries of many units' products held at once (32 MB)
 
 
 @dataclass(frozen=True)

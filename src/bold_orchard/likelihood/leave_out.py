@@ -21,9 +21,9 @@ from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
 
 Array = NDArray[Any]
-STEP = 1e-3
-LOST = 1e-9
-HELD = 1e-9
+STEP = 1e-3  # part of a parameter by which one step's Hessian is differenced
+LOST = 1e-9  # part of a column's square that must remain without a level for its coefficient to be told
+HELD = 1e-9  # parameters as small stand on their boundary
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 from bold_orchard.crossproducts.elimination import Eliminated, StageWork
 
 Array = NDArray[Any]
-AT_ONCE = 4_000_000
+AT_ONCE = 4_000_000  # entries of right-hand sides held at once (32 MB)
 
 
 def error_variance(e: Eliminated, x: Array, columns: list[tuple[int, Array, Array]]) -> Array:

@@ -22,8 +22,8 @@ from bold_orchard.likelihood.laplace.mode import Mode, ModeFinder
 from bold_orchard.likelihood.laplace.point import LaplacePoint
 
 Array = NDArray[Any]
-MOST_TERMS = 3
-AT_ONCE = 4_000_000
+MOST_TERMS = 3  # terms of a unit: with 15 points each 3,375 nodes a level
+AT_ONCE = 4_000_000  # rows times nodes held at once (32 MB)
 CLOSER = 1e-6  # nodes stand about the mode, so it is sought more closely than Laplace needs
 
 

@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 from bold_orchard.optimize.protocol import Counter, Objective, OptimizeResult, P, Point
 
 Array = NDArray[Any]
-NEAR = 1e-5
-STALE = 1e-4
-POLISH = 30
+NEAR = 1e-5  # decrease of the deviance promised below which the exact Hessian takes over
+STALE = 1e-4  # decrease promised from which the Hessian is made anew for the next step
+POLISH = 30  # last steps; two or three are usual
 
 
 def minimise(

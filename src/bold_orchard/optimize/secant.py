@@ -18,10 +18,11 @@ from bold_orchard.optimize.newton import clear, decrement_of, newton, scaled, sh
 from bold_orchard.optimize.protocol import Counter, Objective, OptimizeResult, Point
 
 Array = NDArray[Any]
+# decreases of the deviance promised: where secants end, also with many rows; where nothing is left; where one step more needs no new Hessian
 NEAR, NEAR_MANY, SETTLED, SMALL = 1e-10, 1e-6, 1e-9, 1e-5
-PAIRS = 6
-ROUNDS = 6
-STEP, SHORT = 1e-4, 1e-5
+PAIRS = 6  # changes of the gradient remembered: older ones come from another curvature
+ROUNDS = 6  # new Hessians before the search gives up; one is usual
+STEP, SHORT = 1e-4, 1e-5  # parts of a parameter by which the gradient is differenced, centrally and one-sidedly
 
 
 class Guide(Point, Protocol):

@@ -15,7 +15,7 @@ from bold_orchard.sentence.signatures import ALONE, check_call, check_extreme, c
 
 SPELLINGS = {"center": "centre"}
 MOST_CROSSED = 10  # cross(...) of ten parts writes 1,023 terms
-MOST_CLAUSES = 40
+MOST_CLAUSES = 40  # clauses: more is a slip of a script, not a model
 
 
 @v_args(meta=True)

@@ -11,7 +11,7 @@ from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
-START = (0, 0)
+START = (0, 0)  # of parts that no text wrote
 PLAIN = re.compile(r"[^\W\d][\w.]*")
 RESERVED = ("intercept", "without", "each", "within", "spread", "in", "of", "and", "or", "not", "let")
 

@@ -26,7 +26,7 @@ from bold_orchard.sentence import tree
 Array = NDArray[Any]
 Held = Mapping[str, "float | str"]
 MOST_CELLS = 50_000  # combinations of categories at one point
-ROWS_AT_ONCE = 100_000
+ROWS_AT_ONCE = 100_000  # grid rows coded together (tens of MB)
 
 
 class ReferenceGrid:

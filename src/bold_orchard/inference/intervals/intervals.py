@@ -21,7 +21,7 @@ from bold_orchard.results.intervals import IntervalsResult
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/intervals/1"
 METHODS = ("wald", "profile", "bootstrap")
-BETTER = 1e-4
+BETTER = 1e-4  # fall of the deviance below its minimum that is no rounding: the search had stopped short
 
 
 def intervals(

@@ -22,12 +22,12 @@ from bold_orchard.likelihood.gaussian import Evaluation
 from bold_orchard.optimize.newton import descend
 
 Array = NDArray[Any]
-CLOSE = 2e-4
-MOST_STEPS = 40
-FLAT = 1e-6
-LONGEST = 5.0
-VANISHING = 1e-4
-DOUBTFUL = 2.5
+CLOSE = 2e-4  # part of the target within which an end is found: four digits of the interval
+MOST_STEPS = 40  # of one constrained minimum or one end; some ten are usual
+FLAT = 1e-6  # decrease of the deviance that moves no printed digit
+LONGEST = 5.0  # whitened units (standard errors) that a step may be long
+VANISHING = 1e-4  # part of an SD at which it is as good as zero
+DOUBTFUL = 2.5  # standard errors from zero within which a variance may as well be zero
 
 
 @dataclass(frozen=True)

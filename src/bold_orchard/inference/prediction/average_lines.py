@@ -14,7 +14,7 @@ from bold_orchard.results.compare import Lines
 from bold_orchard.sentence.tree import columns_of
 
 Array = NDArray[Any]
-POINTS = 60
+POINTS = 60  # of a line: smooth at the width of a page
 
 
 def covariates(fit: Fit) -> list[str]:

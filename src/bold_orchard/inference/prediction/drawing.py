@@ -25,7 +25,7 @@ from bold_orchard.inference.prediction.response_scale import grade_chances, outc
 from bold_orchard.sentence.tree import columns_of
 
 Array = NDArray[Any]
-POINTS, PANELS, TENTHS = 40, 12, 10
+POINTS, PANELS, TENTHS = 40, 12, 10  # points of a line; small multiples that fit a page; groups by predicted chance
 
 
 @dataclass(frozen=True)

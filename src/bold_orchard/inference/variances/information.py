@@ -10,8 +10,8 @@ from numpy.typing import NDArray
 from bold_orchard.likelihood.gaussian import Evaluation
 
 Array = NDArray[Any]
-LARGE = 20_000
-LARGE_TAIL = 400
+LARGE = 20_000  # work of one evaluation, effects times terms, from which the search's own figures must serve
+LARGE_TAIL = 400  # width of the dense part from which they must as well
 
 
 def parameter_covariance(e: Evaluation, profiled: Array | None = None) -> Array:

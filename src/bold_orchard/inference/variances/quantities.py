@@ -22,7 +22,7 @@ from bold_orchard.inference.summary import residual_variance
 from bold_orchard.likelihood.gaussian import Criterion, Evaluation
 
 Array = NDArray[Any]
-FAR = 16.0
+FAR = 16.0  # phi at which a correlation is as good as at its edge
 
 
 def identity(x: float) -> float:

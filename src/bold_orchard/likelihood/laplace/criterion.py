@@ -22,7 +22,7 @@ from bold_orchard.likelihood.laplace.mode import ModeFinder
 from bold_orchard.likelihood.laplace.point import LaplacePoint
 
 Array = NDArray[Any]
-CLOSE = 1e-5
+CLOSE = 1e-5  # step of an effect that changes the deviance by less than 1e-9 a level
 
 
 @dataclass(frozen=True)

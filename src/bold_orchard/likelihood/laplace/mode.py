@@ -16,9 +16,9 @@ from bold_orchard.families.base import Family
 from bold_orchard.likelihood.laplace.layout import Effects, Layout
 
 Array = NDArray[Any]
-MOST_INNER = 60
+MOST_INNER = 60  # Newton steps; half a dozen are usual
 MOST_IDLE = 4  # steps that do not shrink, after which the mode is as close as rounding lets it be
-NEAR = 0.1
+NEAR = 0.1  # step below which the quadratic model of f holds without a check
 
 
 @dataclass(frozen=True)

@@ -16,7 +16,7 @@ from bold_orchard.likelihood.laplace.layout import Effects
 from bold_orchard.likelihood.laplace.mode import Mode, ModeFinder
 
 Array = NDArray[Any]
-STALE = 0.1
+STALE = 0.1  # distance in the parameters within which rows of the Hessian still steer the search
 
 
 class LaplacePoint:

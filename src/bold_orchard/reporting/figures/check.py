@@ -15,7 +15,7 @@ from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, PALETTE, PLU
 from bold_orchard.results.check import CheckArrays, CheckResult, EffectArrays
 
 Array = NDArray[Any]
-MOST_TERMS, MOST_PREDICTORS, MOST_NAMED, MOST_LEVELS = 4, 6, 15, 12
+MOST_TERMS, MOST_PREDICTORS, MOST_NAMED, MOST_LEVELS = 4, 6, 15, 12  # panels and names that fit 1280 x 800
 
 
 def check_figure(result: CheckResult, kind: str = "overview") -> Figure:

@@ -11,7 +11,7 @@ from matplotlib.figure import Figure
 from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, PALETTE, canvas, short
 from bold_orchard.results.compare import CompareResult, Lines
 
-MOST_DOTS = 3000
+MOST_DOTS = 3000  # dots that are still seen apart
 DASHES: Any = ("-", (0, (6, 3)), (0, (2, 2)), (0, (6, 2, 2, 2)))
 
 

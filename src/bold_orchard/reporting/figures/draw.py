@@ -16,11 +16,13 @@ from bold_orchard.reporting.figures.style import BARK, LEAF, PALETTE, PLUM, SKY,
 from bold_orchard.results.draw import DrawPicture, DrawResult
 
 Array = NDArray[Any]
-MOST_CLOUD = 30_000
-MOST_EFFECTS = 6
-NAMED_LINES = 8
+MOST_CLOUD = 30_000  # dots beyond which a cloud looks the same
+MOST_EFFECTS = 6  # panels that fit 1280 x 800
+NAMED_LINES = 8  # as many colours are told apart
 MARKS = "osD^v"
+# terms that may have a scale each; ratio of widths beyond which one scale hides the smaller
 MOST_SCALES, UNLIKE = 10, 12.0
+# bands that do not cover each other; strokes that repeat when colours run out
 MOST_BANDS, DASHES = 5, ("-", "--", ":", "-.")
 
 

@@ -8,8 +8,8 @@ from matplotlib.figure import Figure
 from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, canvas, short
 from bold_orchard.results.groups import GroupsResult
 
-NAMED = 45
-MOST_PANELS = 6
+NAMED = 45  # names that fit down the page
+MOST_PANELS = 6  # panels that fit 1280 x 800
 
 
 def groups_figure(d: GroupsResult) -> Figure:

@@ -13,7 +13,7 @@ from scipy import special
 from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, canvas
 from bold_orchard.results.intervals import IntervalsResult
 
-MOST = 12
+MOST = 12  # panels that fit 1280 x 800
 
 
 def intervals_figure(d: IntervalsResult) -> Figure:

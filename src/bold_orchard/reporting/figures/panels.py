@@ -14,9 +14,9 @@ from scipy import special
 from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, PLUM
 
 Array = NDArray[Any]
-MOST_DOTS = 4000
-CELLS = (150, 90)
-FEWEST = 5
+MOST_DOTS = 4000  # dots from which a density is clearer
+CELLS = (150, 90)  # of a density, across and up: about the pixels of a panel over five
+FEWEST = 5  # rows near a place below which a smooth line says nothing
 CLOUD = LinearSegmentedColormap.from_list("cloud", ["#bcd8cc", LEAF, "#0a3024"])
 
 

@@ -8,7 +8,7 @@ from matplotlib.figure import Figure
 from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, canvas
 from bold_orchard.results.predict import PredictResult
 
-MOST, NAMED = 2000, 30
+MOST, NAMED = 2000, 30  # rows drawn at all, and rows that still have a name
 
 
 def predict_figure(d: PredictResult) -> Figure:

@@ -9,7 +9,7 @@ from bold_orchard.errors import UsageError
 from bold_orchard.reporting.figures.style import BARK, LEAF, PLUM, canvas, name_places
 from bold_orchard.results.scout import ScoutPicture, ScoutResult
 
-NAMED = 40
+NAMED = 40  # names that fit along the axis
 
 
 def scout_figure(result: ScoutResult) -> Figure:

@@ -6,7 +6,7 @@ from bold_orchard.reporting.numbers import figure, fixed, p_value
 from bold_orchard.reporting.page import Page
 from bold_orchard.results.check import CheckResult
 
-SHOWN = 5
+SHOWN = 5  # entries listed; the rest are in the JSON
 NAMES = {"conditional": "rows", "quantile": "rows", "marginal": "rows, marginal", "within-group": "rows, within"}
 
 

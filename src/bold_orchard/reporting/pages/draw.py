@@ -9,7 +9,7 @@ from bold_orchard.reporting.numbers import figure
 from bold_orchard.reporting.page import Page
 from bold_orchard.results.draw import DrawResult
 
-SHOWN = 6
+SHOWN = 6  # lines listed; all are in the picture and the CSV
 
 
 def draw_page(d: DrawResult, digits: int = 4) -> Page:

@@ -7,7 +7,7 @@ from bold_orchard.reporting.numbers import figure
 from bold_orchard.reporting.page import Page
 from bold_orchard.results.groups import GroupsResult
 
-SHOWN = 10
+SHOWN = 10  # levels listed from each end; all are in the CSV
 
 
 def groups_page(d: GroupsResult, digits: int = 4) -> Page:
