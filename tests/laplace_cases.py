@@ -62,7 +62,7 @@ def dense_columns(c, point):
         for a in range(scaled.shape[1]):
             own = np.zeros((len(scaled), unit.levels))
             own[np.arange(len(scaled)), unit.codes] = scaled[:, a]
-            out.append(own if unit.mix is None else own @ unit.mix)
+            out.append(own if unit.relationship_factor is None else own @ unit.relationship_factor)
     return np.hstack(out)
 
 

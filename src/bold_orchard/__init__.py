@@ -18,28 +18,32 @@ __all__ = [
     "Settings",
     "UsageError",
     "compare",
+    "draw",
     "fit",
     "open_fit",
     "read_table",
     "scout",
+    "show",
 ]
 
 _HOMES = {
     "Answer": "answers",
     "Model": "api",
     "OrchardError": "errors",
-    "Settings": "estimation.gaussian",
+    "Settings": "inference.fit",
     "UsageError": "errors",
     "compare": "api",
+    "draw": "api",
     "fit": "api",
     "open_fit": "api",
     "read_table": "data.read",
     "scout": "api",
+    "show": "api",
 }
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
-    from bold_orchard.api import Model, compare, fit, open_fit, scout
+    from bold_orchard.api import Model, compare, draw, fit, open_fit, scout, show
     from bold_orchard.data.read import read_table
     from bold_orchard.errors import OrchardError, UsageError
     from bold_orchard.inference.fit import Settings

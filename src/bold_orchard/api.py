@@ -25,13 +25,26 @@ from bold_orchard.inference.fit import Fit, Settings
 from bold_orchard.inference.fit import fit as fit_table
 from bold_orchard.inference.summary import with_confidence, with_ratios
 from bold_orchard.results.fit import AverageEffect, FitResult
+from bold_orchard.sentence.parse import read_sentence
 from bold_orchard.sentence.tree import Sentence
 from bold_orchard.tables import table
 
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["Answer", "Model", "compare", "draw", "fit", "matrices", "open_fit", "scout", "show", "table"]
+__all__ = [
+    "Answer",
+    "Model",
+    "compare",
+    "draw",
+    "fit",
+    "matrices",
+    "open_fit",
+    "read_sentence",
+    "scout",
+    "show",
+    "table",
+]
 
 
 def fit(
@@ -98,6 +111,7 @@ def fit(
         )  # fmt: skip
         settings = Settings(method, options, df, confidence, tolerance, max_steps, points)
         _check(settings)
+    sentence = read_sentence(sentence) if isinstance(sentence, str) else sentence
     if isinstance(data, (str, os.PathLike)):
         rows, source = table(data, missing, where), str(data)
     else:

@@ -214,9 +214,9 @@ class Model:
         kind: str = "overview", progress: Progress | None = None,
     ) -> Answer:  # fmt: skip
         """Residuals at every level; ``figure()`` draws the ``kind`` of picture; see ``orchard check``."""
-        from bold_orchard.diagnostics.checks import Asked, check, silent
+        from bold_orchard.diagnostics.checks import CheckOptions, check, silent
 
-        result = check(self.core, Asked(unit, time, influence, seed), progress or silent)
+        result = check(self.core, CheckOptions(unit, time, influence, seed), progress or silent)
         return Answer(result, self.converged, draws={"kind": kind})
 
     def predict(

@@ -6,11 +6,15 @@ import os
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
+from bold_orchard.data.evaluate import filter_rows
+from bold_orchard.data.read import check_missing_syntax, frame_table, read_table
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError
 
 if TYPE_CHECKING:
     import pandas as pd
+
+__all__ = ["check_missing_syntax", "table"]
 
 
 def table(data: Any, missing: Sequence[str] = (), where: str | None = None) -> Table:
@@ -28,9 +32,6 @@ def table(data: Any, missing: Sequence[str] = (), where: str | None = None) -> T
     OrchardError
         for what is no table, with what to give instead.
     """
-    from bold_orchard.data.evaluate import filter_rows
-    from bold_orchard.data.read import frame_table, read_table
-
     if isinstance(missing, str):
         missing = [missing]
     if isinstance(data, (str, os.PathLike)):

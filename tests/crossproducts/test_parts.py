@@ -184,8 +184,8 @@ def test_which_units_form_the_chain():
     tree = np.repeat(np.arange(12), 4)
     orchard, season = tree // 3, np.tile(np.arange(4), 12)
 
-    def unit(codes, mix=None):
-        return RandomUnit(codes, int(codes.max()) + 1, (), mix)
+    def unit(codes, factor=None):
+        return RandomUnit(codes, int(codes.max()) + 1, (), factor)
 
     def order(*units, **more):
         return split(Arrays(np.zeros(48), (), (), False, units, **more))

@@ -10,7 +10,7 @@ from scipy import stats
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Options
 from bold_orchard.diagnostics.autocorrelation import autocorrelation, times
-from bold_orchard.diagnostics.checks import Asked, check
+from bold_orchard.diagnostics.checks import CheckOptions, check
 from bold_orchard.diagnostics.curvature import curvature
 from bold_orchard.diagnostics.spread import between_units, spread_by_fitted
 from bold_orchard.diagnostics.within_units import chosen_unit, within_residuals
@@ -78,7 +78,7 @@ def spoken(fault, seed=1):
     frame = planted("clean" if fault == "clean counts" else fault, seed)
     sentence = SENTENCE.replace("yield", "apples") if counts else SENTENCE
     settings = Settings(options=Options(family="poisson")) if counts else None
-    d = check(fit(sentence, table_of(frame), settings), Asked(time="week")).document
+    d = check(fit(sentence, table_of(frame), settings), CheckOptions(time="week")).document
     return {f["check"] for f in d["findings"] if f["speaks"]}, d
 
 
@@ -231,9 +231,9 @@ def test_times_may_be_dates_and_may_repeat():
     frame = planted("clean", units=6, rows=6)
     frame["day"] = [f"2026-05-{w + 1:02d}" for w in frame["week"]]
     frame["pair"] = frame["week"] // 2
-    d = check(fit(SENTENCE, table_of(frame)), Asked(time="day")).document
+    d = check(fit(SENTENCE, table_of(frame)), CheckOptions(time="day")).document
     assert d["autocorrelation"]["lags"][0]["pairs"] == 30
-    again = check(fit(SENTENCE, table_of(frame)), Asked(time="pair")).document
+    again = check(fit(SENTENCE, table_of(frame)), CheckOptions(time="pair")).document
     assert again["autocorrelation"]["averaged"] and any("were averaged" in n for n in again["notes"])
 
 
@@ -242,14 +242,14 @@ def test_a_unit_that_was_left_out_is_told():
     r = np.random.default_rng(2)
     code = frame["orchard"].str[1:].astype(int) * 5 + frame["tree"]
     told = fit(SENTENCE, table_of(frame.assign(**{"yield": frame["yield"] + 0.8 * r.normal(size=200)[code]})))
-    found = check(told, Asked(unit="tree in orchard"))
+    found = check(told, CheckOptions(unit="tree in orchard"))
     d = found.document
     groups = [found.arrays.residuals.standardised[code == k] for k in range(200)]
     assert d["left_out"]["value"] == pytest.approx(stats.f_oneway(*groups).statistic)
     assert d["left_out"]["p"] == pytest.approx(stats.f_oneway(*groups).pvalue, rel=1e-6)
     assert f"{SENTENCE}; each tree in orchard: intercept" in d["closing"]["try"]
     assert {i["group"] for i in d["influence"]} == {"tree in orchard"} and len(d["influence"]) == 200
-    quiet = check(fit(SENTENCE, table_of(frame)), Asked(unit="tree in orchard")).document
+    quiet = check(fit(SENTENCE, table_of(frame)), CheckOptions(unit="tree in orchard")).document
     assert quiet["left_out"]["p"] > 0.01 and check(told).document["left_out"] is None
     assert between_units(np.ones(3), np.arange(3)) is None
 
@@ -284,9 +284,9 @@ def test_spread_by_fitted_is_the_rank_correlation():
 def test_names_that_are_not_there():
     made = fit(SENTENCE, table_of(planted("clean", units=8)))
     with pytest.raises(UsageError, match="--unit"):
-        check(made, Asked(unit="tree"))
+        check(made, CheckOptions(unit="tree"))
     with pytest.raises(UsageError, match="missing in some"):
         gappy = planted("clean", units=8).assign(block=lambda f: np.where(f.index < 3, np.nan, f.index % 4))
-        check(fit(SENTENCE, table_of(gappy)), Asked(unit="block"))
+        check(fit(SENTENCE, table_of(gappy)), CheckOptions(unit="block"))
     with pytest.raises(UsageError, match="--time"):
-        check(made, Asked(time="wek"))
+        check(made, CheckOptions(time="wek"))

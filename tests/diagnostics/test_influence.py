@@ -10,7 +10,7 @@ import dense
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Options
 from bold_orchard.design.subset import some_rows
-from bold_orchard.diagnostics.checks import Asked, check, silent
+from bold_orchard.diagnostics.checks import CheckOptions, check, silent
 from bold_orchard.diagnostics.influence import MOST_WORK, affordable, influence
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.fit import Settings, fit
@@ -200,7 +200,7 @@ def test_what_would_take_long_is_left_out_aloud_and_made_when_asked():
     d = check(made).document
     assert {row["group"] for row in d["influence"]} == {"season"}
     assert any("--influence one-step --unit 'tree'" in note for note in d["notes"])
-    assert check(made, Asked(influence="none")).document["influence"] == []
+    assert check(made, CheckOptions(influence="none")).document["influence"] == []
 
 
 def test_one_level_cannot_be_left_out():

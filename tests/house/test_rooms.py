@@ -67,6 +67,16 @@ def test_the_core_has_no_interface_code(room):
         assert not re.search(r"\bprint\(", path.read_text()), path
 
 
+SHOWS = ("errors", "results", "reporting")
+ASKS = (*SHOWS, "families", "storage", "answers", "tables", "fits", "api", "demo", "cli")
+
+
+@pytest.mark.parametrize(("room", "may"), [("reporting", SHOWS), ("cli", ASKS)])
+def test_what_shows_and_what_asks_know_no_numerics(room, may):
+    for path in (p for p in ROOT.rglob("*.py") if room_of(p) == room):
+        assert not {room_of(p) for p in arrows(path)} - set(may), path
+
+
 def loaded_after(*arguments):
     code = ("import sys; from bold_orchard.cli.main import main; main(sys.argv[1:]); "
             "print('\\n'.join(m for m in sys.modules if '.' not in m), file=sys.stderr)")  # fmt: skip
@@ -96,6 +106,8 @@ def test_shipped_data_come_from_the_generator(tmp_path):
 
 def test_the_public_road():
     import bold_orchard
+
+    assert all(getattr(bold_orchard, name) is not None for name in bold_orchard.__all__)
 
     table = bold_orchard.read_table(ROOT / "demo" / "data" / "harvest.csv", ["-999"])
     one = bold_orchard.fit("yield = intercept; each orchard: intercept", table, name="one")

@@ -36,8 +36,8 @@ def directions(made):
         block = design.blocks[clause.block]
         z, codes = np.column_stack(clause.part.values), block.unit.codes
         same = (codes[:, None] == codes[None, :]).astype(float)
-        if block.mix is not None:
-            same = (block.mix @ block.mix.T)[np.ix_(codes, codes)]
+        if block.relationship_factor is not None:
+            same = (block.relationship_factor @ block.relationship_factor.T)[np.ix_(codes, codes)]
         k = z.shape[1]
         elements = [(a, b) for a in range(k) for b in range(a + 1)]
         if clause.structure.kind == "diagonal":
@@ -60,8 +60,8 @@ def covariance(made):
         block = made.design.blocks[clause.block]
         z, codes = np.column_stack(clause.part.values), block.unit.codes
         same = (codes[:, None] == codes[None, :]).astype(float)
-        if block.mix is not None:
-            same = (block.mix @ block.mix.T)[np.ix_(codes, codes)]
+        if block.relationship_factor is not None:
+            same = (block.relationship_factor @ block.relationship_factor.T)[np.ix_(codes, codes)]
         v += (z @ np.array(part["covariance"]) @ z.T) * same
     return v
 

@@ -32,10 +32,10 @@ class Point:
         return None
 
 
-def run(f, g, start, walls=None, edges=None, rough=None, **options):
+def run(f, g, start, nonnegative=None, edges=None, rough=None, **options):
     start = np.asarray(start, dtype=float)
     none = np.zeros(len(start), dtype=bool)
-    return minimise(lambda t, near=None: Point(f, g, t, rough), start, none if walls is None else np.array(walls),
+    return minimise(lambda t, near=None: Point(f, g, t, rough), start, none if nonnegative is None else np.array(nonnegative),
                     none if edges is None else np.array(edges), **options)  # fmt: skip
 
 
@@ -85,14 +85,14 @@ def test_a_wall_holds_and_is_not_a_failure():
         lambda t: (t[0] + 1) ** 2 + (t[1] - 2) ** 2,
         lambda t: [2 * (t[0] + 1), 2 * (t[1] - 2)],
         [1, 1],
-        walls=[True, False],
+        nonnegative=[True, False],
     )
     assert found.converged
     np.testing.assert_allclose(found.point.theta, [0, 2], atol=1e-9)
 
 
 def test_a_start_at_the_wall_may_leave_it():
-    found = run(lambda t: (t[0] - 3) ** 2, lambda t: [2 * (t[0] - 3)], [0.0], walls=[True])
+    found = run(lambda t: (t[0] - 3) ** 2, lambda t: [2 * (t[0] - 3)], [0.0], nonnegative=[True])
     assert found.converged and found.point.theta[0] == pytest.approx(3)
 
 

@@ -11,7 +11,7 @@ import pytest
 from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.text import Text
 
-from bold_orchard.diagnostics.checks import Asked, check
+from bold_orchard.diagnostics.checks import CheckOptions, check
 from bold_orchard.inference.fit import fit
 from bold_orchard.inference.prediction.drawing import effects, predictors
 from bold_orchard.reporting.figures.check import check_figure
@@ -130,7 +130,7 @@ def check_time(quick):
 
 def test_views_need_what_they_show():
     made = fit("yield = rain; each orchard: intercept", table_of(groves(8, 10)))
-    checked = check(made, Asked(influence="none"))
+    checked = check(made, CheckOptions(influence="none"))
     figure = check_figure(checked)
     assert [ax.get_title("left") for ax in figure.axes][-1].startswith("Does each orchard spread alike?")
 

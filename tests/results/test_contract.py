@@ -87,3 +87,11 @@ def test_results_are_frozen_and_change_by_copies(answers):
         result.name = "other"
     other = result.with_keys(name="other")
     assert other["name"] == "other" and result["name"] == "one" and "points" not in result
+
+
+def test_notes_know_what_they_are_about_and_what_they_propose():
+    frame = make_trees(seed=3, slope_sd=0.0, orchard_sd=0.0)
+    fit = api.fit("yield = rain; each orchard: intercept", frame)
+    note = fit.result.warnings[0]
+    assert note.code == "variance at zero" and note.suggestion == "yield = rain"
+    assert api.fit(note.suggestion, frame).converged and json.loads(json.dumps(note)) == note

@@ -41,10 +41,6 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def prepare(args: argparse.Namespace) -> None:
-    from bold_orchard.inference.prediction.draw import check_options
-
-    given = {k: getattr(args, k) for k in ("along", "unit", "units", "by")}
-    check_options(len(args.fits), args.kind, given)
     if args.figure is None and not (args.json or args.csv):
         args.figure = f"{Path(args.fits[0]).name.removesuffix('.fit.json')}-{args.kind}.png"
 

@@ -58,7 +58,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def prepare(args: argparse.Namespace) -> None:
-    from bold_orchard.data.read import check_missing_syntax
+    from bold_orchard.tables import check_missing_syntax
 
     if not args.tolerance > 0:
         raise UsageError("--tolerance must be above zero")
@@ -70,12 +70,11 @@ def prepare(args: argparse.Namespace) -> None:
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     from concurrent.futures import ThreadPoolExecutor
 
-    from bold_orchard.data.read import read_table
+    from bold_orchard.tables import table as read
 
     with ThreadPoolExecutor(1) as pool:  # the file is read while the engine loads
-        reading = pool.submit(read_table, args.data, args.missing, args.where)
-        from bold_orchard.api import fit
-        from bold_orchard.sentence.parse import read_sentence
+        reading = pool.submit(read, args.data, args.missing, args.where)
+        from bold_orchard.api import fit, read_sentence
 
         sentence = read_sentence(args.sentence)
         table = reading.result()

@@ -30,7 +30,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def prepare(args: argparse.Namespace) -> None:
-    from bold_orchard.data.read import check_missing_syntax
+    from bold_orchard.tables import check_missing_syntax
 
     check_missing_syntax(args.missing)
 

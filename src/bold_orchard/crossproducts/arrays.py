@@ -28,13 +28,13 @@ class RandomBlock:
 class RandomUnit:
     """One grouping unit: ``codes`` (n,) in 0..levels-1 and its independent blocks.
 
-    ``mix`` (levels, levels) is the lower factor of a known covariance between levels, None for independent ones.
+    ``relationship_factor`` (levels, levels) is the lower factor of a known covariance between levels, None for independent ones.
     """
 
     codes: Codes
     levels: int
     blocks: tuple[RandomBlock, ...]
-    mix: Array | None = None
+    relationship_factor: Array | None = None
 
     @property
     def size(self) -> int:

@@ -67,7 +67,7 @@ def mixed(products: CrossProducts) -> CrossProducts:
     """Turn the columns of tail units with a known covariance A = L L' between levels into Z L (in place)."""
     q = products.q
     for t in products.tails:
-        mix = products.units[t.unit].mix
+        mix = products.units[t.unit].relationship_factor
         if mix is None:
             continue
         for a in range(t.size):
@@ -175,13 +175,13 @@ def split(model: Arrays) -> tuple[list[int], list[int]]:
     chain: list[int] = []
     tail: list[int] = []
     for f in by_size:
-        fits = units[f].mix is None and all(nested_in(units[c], units[f]) is not None for c in chain)
+        fits = units[f].relationship_factor is None and all(nested_in(units[c], units[f]) is not None for c in chain)
         if fits and model.within is not None:
             inside = RandomUnit(model.within, int(model.within.max()) + 1, ())
             fits = nested_in(inside, units[f]) is not None
         (chain if fits else tail).append(f)
     width = sum(units[f].levels * units[f].size for f in tail)
-    plain = model.rows is None and all(u.mix is None for u in units)
+    plain = model.rows is None and all(u.relationship_factor is None for u in units)
     if chain and plain and width * units[chain[0]].levels * units[chain[0]].size > DENSE_TAIL:
         return chain[:1], sorted(chain[1:] + tail, key=lambda f: -units[f].levels)
     return chain, tail
@@ -199,7 +199,7 @@ class Builder:
         self.orders: dict[int, Array] = {}
         self.starts: dict[tuple[int, int], Array] = {}
         width = tails[-1].columns.stop * units[chain[0]].levels * units[chain[0]].size if tails and chain else 0
-        self.as_cells = width > DENSE_TAIL and all(units[t.unit].mix is None for t in tails)
+        self.as_cells = width > DENSE_TAIL and all(units[t.unit].relationship_factor is None for t in tails)
         if chain:
             self._sort_levels()
 

@@ -210,7 +210,10 @@ class Weighted:
                 h += 2.0 * z[a] * other[b] * rights[a, at][code]
         first = stage.right.shape[1] - len(products.dense)
         for t in products.tails:
-            mine, mix = rights[:, first + t.columns.start : first + t.columns.stop], products.units[t.unit].mix
+            mine, mix = (
+                rights[:, first + t.columns.start : first + t.columns.stop],
+                products.units[t.unit].relationship_factor,
+            )
             for a in range(stage.size):
                 own = mine[a].reshape(t.size, t.levels, -1)
                 own = own if mix is None else mix @ own
@@ -237,7 +240,7 @@ class Weighted:
         """Sums (k, levels) in the user's numbering -> the elimination's order (Z L for a known covariance)."""
         out = {s.unit: values[s.unit][:, s.order] for s in products.stages}
         for t in products.tails:
-            mix = products.units[t.unit].mix
+            mix = products.units[t.unit].relationship_factor
             out[t.unit] = values[t.unit] if mix is None else values[t.unit] @ mix
         return out
 
@@ -248,7 +251,7 @@ class Weighted:
             out[s.unit] = np.empty_like(values[s.unit])
             out[s.unit][:, s.order] = values[s.unit]
         for t in products.tails:
-            mix = products.units[t.unit].mix
+            mix = products.units[t.unit].relationship_factor
             out[t.unit] = values[t.unit] if mix is None else values[t.unit] @ mix.T
         return out
 
@@ -257,7 +260,7 @@ def unmixed(products: CrossProducts, adjoint: Array) -> Array:
     """The adjoint of Z'WZ from that of (Z L)'W(Z L), tail part (q, q)."""
     out = adjoint
     for t in products.tails:
-        mix = products.units[t.unit].mix
+        mix = products.units[t.unit].relationship_factor
         if mix is None:
             continue
         out = out.copy()

@@ -17,10 +17,10 @@ from bold_orchard.design.design import Block, Clause, Design, Options, UnitCodes
 from bold_orchard.design.known_matrices import factor, in_order, read_matrix
 from bold_orchard.design.lags import lag_calls, with_lags
 from bold_orchard.design.magnitudes import check_scales
-from bold_orchard.design.model_matrix import Part, build_part
+from bold_orchard.design.model_matrix import ModelMatrix, build_part
 from bold_orchard.design.residual import ResidualPart, build_residual
 from bold_orchard.design.response import family_and_link, read_response
-from bold_orchard.design.transformations import Maker
+from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError, SentenceError, shown, unknown_name
 from bold_orchard.families import family_of
 from bold_orchard.sentence import tree
@@ -41,7 +41,7 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
     table, gaps = with_lags(sentence, table)
     used, dropped = _rows_used(sentence, table, options.weights)
     memory: dict[str, Any] = {}
-    maker = Maker(used, memory, options.baselines, text=sentence.source)
+    maker = ColumnMaker(used, memory, options.baselines, text=sentence.source)
     response = read_response(sentence, maker, used, family, link, options.success, options.grades)
     y = response.y
     offsets, plain = split_offsets(sentence.terms, maker)
@@ -80,14 +80,14 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
     return replace(design, notes=(*design.notes, *validation.units_and_slopes(design, options.force), *far))
 
 
-def rebuild_parts(design: Design, table: Table) -> tuple[Part, tuple[Part, ...], Array | None]:
+def rebuild_parts(design: Design, table: Table) -> tuple[ModelMatrix, tuple[ModelMatrix, ...], Array | None]:
     """The fixed part, the parts of all clauses and the offset over other rows, coded as in the fit.
 
     ``table`` holds the rows wanted, complete in all covariates.
     """
     if not all(table.has(c.written) for c in lag_calls(design.sentence)):
         table, _ = with_lags(design.sentence, table)
-    maker = Maker(table, design.memory, learn=False)
+    maker = ColumnMaker(table, design.memory, learn=False)
     offsets, plain = split_offsets(design.sentence.terms, maker)
     fixed = fixed_part(plain, design.sentence, maker, design.family)
     return fixed, tuple(build_part(e.terms, False, maker) for e in design.sentence.each), offsets
@@ -168,16 +168,18 @@ def _rows_used(sentence: tree.Sentence, table: Table, weights: str | None) -> tu
     return (table if not dropped else table.take(keep)), dropped
 
 
-def fixed_part(terms: tuple[tree.Term, ...], sentence: tree.Sentence, maker: Maker, family: str) -> Part:
+def fixed_part(terms: tuple[tree.Term, ...], sentence: tree.Sentence, maker: ColumnMaker, family: str) -> ModelMatrix:
     """The fixed part; of grades coded as with an intercept, whose place the thresholds take."""
     if family_of(family).intercept:
         return build_part(terms, sentence.intercept, maker)
     part = build_part(terms, True, maker)
     owner = tuple(o - 1 for o in part.owner[1:])
-    return Part(part.terms[1:], part.names[1:], part.labels[1:], part.values[1:], owner, part.zeros, part.degrees[1:])
+    return ModelMatrix(
+        part.terms[1:], part.names[1:], part.labels[1:], part.values[1:], owner, part.zeros, part.degrees[1:]
+    )
 
 
-def split_offsets(terms: tuple[tree.Term, ...], maker: Maker) -> tuple[Array | None, tuple[tree.Term, ...]]:
+def split_offsets(terms: tuple[tree.Term, ...], maker: ColumnMaker) -> tuple[Array | None, tuple[tree.Term, ...]]:
     """The sum of all offset(...) terms, and the other terms."""
     total, plain = None, []
     for term in terms:
@@ -201,7 +203,7 @@ def _weights(column: str | None, table: Table) -> Array | None:
     return weights
 
 
-def _residual(sentence: tree.Sentence, maker: Maker, table: Table) -> ResidualPart:
+def _residual(sentence: tree.Sentence, maker: ColumnMaker, table: Table) -> ResidualPart:
     if sentence.within is None:
         return build_residual(sentence, maker, None, [])
     codes = unit_codes(sentence.within.unit, table)
@@ -209,7 +211,7 @@ def _residual(sentence: tree.Sentence, maker: Maker, table: Table) -> ResidualPa
 
 
 def _units_and_clauses(
-    sentence: tree.Sentence, maker: Maker, table: Table
+    sentence: tree.Sentence, maker: ColumnMaker, table: Table
 ) -> tuple[tuple[UnitCodes, ...], tuple[Clause, ...], tuple[Block, ...]]:
     """Clauses of one unit share a block, except those with a known covariance between levels."""
     units: dict[str, UnitCodes] = {}
@@ -236,7 +238,7 @@ def _units_and_clauses(
     return tuple(units.values()), tuple(clauses), tuple(blocks)
 
 
-def _with_matrix(unit: UnitCodes, structure: tree.Structure, part: Part) -> Block:
+def _with_matrix(unit: UnitCodes, structure: tree.Structure, part: ModelMatrix) -> Block:
     """A block whose levels are the labels of a matrix file."""
     assert structure.file is not None
     if structure.kind == "given" and len(part.names) != 1:
@@ -255,7 +257,7 @@ def _with_matrix(unit: UnitCodes, structure: tree.Structure, part: Part) -> Bloc
     return Block(known, factor(matrix, structure.file, definite=structure.kind == "known"))
 
 
-def _given(structure: tree.Structure, part: Part) -> Array | None:
+def _given(structure: tree.Structure, part: ModelMatrix) -> Array | None:
     """The factor of a covariance between terms that is given whole; 1 when that between units is given."""
     if structure.kind != "given":
         return None

@@ -11,9 +11,9 @@ from numpy.typing import NDArray
 
 from bold_orchard.covariance.effects import Structure, structure_of
 from bold_orchard.data.table import Labels, Table
-from bold_orchard.design.model_matrix import Part
+from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.residual import ResidualPart
-from bold_orchard.design.transformations import Category, Maker
+from bold_orchard.design.transformations import Category, ColumnMaker
 from bold_orchard.families import family_of
 from bold_orchard.sentence import tree
 
@@ -66,7 +66,7 @@ class Clause:
     """
 
     unit: int
-    part: Part
+    part: ModelMatrix
     structure: tree.Structure
     block: int
     columns: slice
@@ -80,10 +80,10 @@ class Clause:
 
 @dataclass(frozen=True)
 class Block:
-    """A random unit of the likelihood: levels, and the factor ``mix`` of a known covariance between them, or None."""
+    """A random unit of the likelihood: levels, and the factor ``relationship_factor`` of a known covariance between them, or None."""
 
     unit: UnitCodes
-    mix: Array | None = None
+    relationship_factor: Array | None = None
 
 
 @dataclass(frozen=True)
@@ -93,7 +93,7 @@ class Design:
     sentence: tree.Sentence
     table: Table
     y: Array
-    fixed: Part
+    fixed: ModelMatrix
     offset: Array | None
     weights: Array | None
     units: tuple[UnitCodes, ...]
@@ -127,7 +127,7 @@ class Design:
 
     def categories(self) -> list[tuple[str, Category]]:
         """Categories of the fixed part: the factor as written, and its coding."""
-        maker = Maker(self.table, self.memory, learn=False)
+        maker = ColumnMaker(self.table, self.memory, learn=False)
         made = {f.written: (str(f), maker.make(f)) for t in self.fixed.terms for f in t.factors}
         return [(name, m) for name, m in made.values() if isinstance(m, Category)]
 

@@ -9,14 +9,14 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.design.transformations import Category, Maker, Numeric
+from bold_orchard.design.transformations import Category, ColumnMaker, Numeric
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
 
 
 @dataclass(frozen=True)
-class Part:
+class ModelMatrix:
     """The columns of a fixed part or of an each clause.
 
     ``names`` (contract) and ``labels`` (printed) and ``values`` (each (n,)) run over columns;
@@ -42,7 +42,7 @@ class Part:
         return any(t.is_intercept for t in self.terms)
 
 
-def build_part(terms: tuple[tree.Term, ...], intercept: bool, maker: Maker, sums: bool = False) -> Part:
+def build_part(terms: tuple[tree.Term, ...], intercept: bool, maker: ColumnMaker, sums: bool = False) -> ModelMatrix:
     """Code the terms of one part in their order; with ``intercept`` an intercept stands before them.
 
     A category is coded against its baseline where the rest of its term (nothing, for a main effect) is
@@ -67,7 +67,7 @@ def build_part(terms: tuple[tree.Term, ...], intercept: bool, maker: Maker, sums
             values.append(column)
             owner.append(index)
     zeros = _zeros(ordered, maker)
-    return Part(ordered, tuple(names), tuple(labels), tuple(values), tuple(owner), zeros, tuple(degrees))
+    return ModelMatrix(ordered, tuple(names), tuple(labels), tuple(values), tuple(owner), zeros, tuple(degrees))
 
 
 def _full_coded(term: tree.Term, made: list[Numeric | Category], spanned: set[frozenset[str]]) -> frozenset[str]:
@@ -123,7 +123,7 @@ def _columns(made: Numeric | Category, full: bool, sums: bool) -> list[tuple[str
     ]
 
 
-def _zeros(terms: tuple[tree.Term, ...], maker: Maker) -> tuple[str, ...]:
+def _zeros(terms: tuple[tree.Term, ...], maker: ColumnMaker) -> tuple[str, ...]:
     """Where every factor of the part is zero or at its baseline: what an intercept refers to."""
     seen: dict[str, None] = {}
     for factor in (f for t in terms for f in t.factors):

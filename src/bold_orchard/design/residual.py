@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 
 from bold_orchard.covariance.residuals import residual_structure_of
 from bold_orchard.data.natural_order import natural_order
-from bold_orchard.design.model_matrix import Part, build_part
-from bold_orchard.design.transformations import Maker
+from bold_orchard.design.model_matrix import ModelMatrix, build_part
+from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError, SentenceError
 from bold_orchard.sentence import tree
 
@@ -32,10 +32,10 @@ class ResidualPart:
     codes: Array | None = None
     time: Array | None = None
     labels: tuple[str, ...] = ()
-    spread: Part | None = None
+    spread: ModelMatrix | None = None
 
 
-def build_residual(sentence: tree.Sentence, maker: Maker, codes: Array | None, texts: list[str]) -> ResidualPart:
+def build_residual(sentence: tree.Sentence, maker: ColumnMaker, codes: Array | None, texts: list[str]) -> ResidualPart:
     """Read the clauses on the rows used; raises for a time that occurs twice in a unit and a constant spread."""
     spread = _spread(sentence, maker)
     if sentence.within is None:
@@ -55,7 +55,7 @@ def build_residual(sentence: tree.Sentence, maker: Maker, codes: Array | None, t
     return ResidualPart(structure.kind, unit, codes, time, labels, spread)
 
 
-def _spread(sentence: tree.Sentence, maker: Maker) -> Part | None:
+def _spread(sentence: tree.Sentence, maker: ColumnMaker) -> ModelMatrix | None:
     if not sentence.spread:
         return None
     part = build_part(sentence.spread, True, maker)
@@ -63,10 +63,12 @@ def _spread(sentence: tree.Sentence, maker: Maker) -> Part | None:
     for name, column in zip(part.names[1:], columns):
         if np.all(column == column[0]):
             raise OrchardError(f"the residual spread cannot depend on '{name}': it is the same in every row used")
-    return Part(part.terms[1:], part.names[1:], part.labels[1:], columns, tuple(o - 1 for o in part.owner[1:]))
+    return ModelMatrix(part.terms[1:], part.names[1:], part.labels[1:], columns, tuple(o - 1 for o in part.owner[1:]))
 
 
-def _time(structure: tree.Structure, maker: Maker, sentence: tree.Sentence) -> tuple[Array | None, tuple[str, ...]]:
+def _time(
+    structure: tree.Structure, maker: ColumnMaker, sentence: tree.Sentence
+) -> tuple[Array | None, tuple[str, ...]]:
     if structure.column is None:
         return None, ()
     column = structure.column
@@ -92,7 +94,7 @@ def _time(structure: tree.Structure, maker: Maker, sentence: tree.Sentence) -> t
     return place[labels.codes], tuple(labels.texts[i] for i in order)
 
 
-def _days(maker: Maker, column: str) -> Array | None:
+def _days(maker: ColumnMaker, column: str) -> Array | None:
     """Dates written YYYY-MM-DD as days since the first, or None when some cell is no date."""
     labels = maker.table.labels(column)
     if not all(re.fullmatch(r"\d{4}-\d{2}-\d{2}", t) for t in labels.texts):
@@ -105,7 +107,9 @@ def _days(maker: Maker, column: str) -> Array | None:
     return (dates - dates.min()).astype(float)[labels.codes]
 
 
-def _no_ties(time: Array, codes: Array, texts: list[str], structure: tree.Structure, unit: str, maker: Maker) -> None:
+def _no_ties(
+    time: Array, codes: Array, texts: list[str], structure: tree.Structure, unit: str, maker: ColumnMaker
+) -> None:
     order = np.lexsort((time, codes))
     same = (np.diff(codes[order]) == 0) & (np.diff(time[order]) == 0)
     if same.any():

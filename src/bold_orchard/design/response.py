@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.data.table import Table
-from bold_orchard.design.transformations import Maker
+from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError, SentenceError, UsageError, nearest, shown
 from bold_orchard.families import family_of, names
 from bold_orchard.sentence import tree
@@ -56,7 +56,7 @@ def family_and_link(sentence: tree.Sentence, family: str | None, link: str | Non
 
 def read_response(
     sentence: tree.Sentence,
-    maker: Maker,
+    maker: ColumnMaker,
     table: Table,
     family: str,
     link: str,
@@ -87,7 +87,7 @@ def read_response(
     return Response(y)
 
 
-def _numeric(sentence: tree.Sentence, maker: Maker) -> Array:
+def _numeric(sentence: tree.Sentence, maker: ColumnMaker) -> Array:
     made = maker.numeric(sentence.outcome.value, "the outcome")
     if len(made.values) != 1:
         raise OrchardError(f"the outcome {sentence.outcome.value} makes {len(made.values)} columns; it must be one")
@@ -103,7 +103,7 @@ def _check(bad: Array, y: Array, needs: str, table: Table) -> None:
         )
 
 
-def _binomial(sentence: tree.Sentence, maker: Maker, table: Table, success: str | None) -> Response:
+def _binomial(sentence: tree.Sentence, maker: ColumnMaker, table: Table, success: str | None) -> Response:
     outcome = sentence.outcome
     if outcome.trials is not None:
         return _of_trials(sentence, maker, table)
@@ -132,7 +132,7 @@ def _binomial(sentence: tree.Sentence, maker: Maker, table: Table, success: str 
     return Response((codes == levels.index(chosen)).astype(float), None, tuple(levels), note)
 
 
-def _of_trials(sentence: tree.Sentence, maker: Maker, table: Table) -> Response:
+def _of_trials(sentence: tree.Sentence, maker: ColumnMaker, table: Table) -> Response:
     assert sentence.outcome.trials is not None
     y, m = _numeric(sentence, maker), table.numbers(sentence.outcome.trials.name)
     name, of = sentence.outcome.value, sentence.outcome.trials.name

@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.design.design import Design, UnitCodes
-from bold_orchard.design.model_matrix import Part
+from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.residual import ResidualPart
 
 Array = NDArray[Any]
@@ -21,10 +21,10 @@ def some_rows(design: Design, keep: NDArray[np.intp]) -> Design:
     Levels whose covariance with the others is known keep their numbers, rows or not.
     """
 
-    def part(p: Part) -> Part:
+    def part(p: ModelMatrix) -> ModelMatrix:
         return replace(p, values=tuple(v[keep] for v in p.values))
 
-    whole = {b.unit.name for b in design.blocks if b.mix is not None}
+    whole = {b.unit.name for b in design.blocks if b.relationship_factor is not None}
 
     def unit(u: UnitCodes, known: bool) -> UnitCodes:
         return replace(u, codes=u.codes[keep]) if known else _fewer(u, keep)
@@ -39,7 +39,7 @@ def some_rows(design: Design, keep: NDArray[np.intp]) -> Design:
         trials=None if design.trials is None else design.trials[keep],
         units=tuple(unit(u, u.name in whole) for u in design.units),
         clauses=tuple(replace(c, part=part(c.part)) for c in design.clauses),
-        blocks=tuple(replace(b, unit=unit(b.unit, b.mix is not None)) for b in design.blocks),
+        blocks=tuple(replace(b, unit=unit(b.unit, b.relationship_factor is not None)) for b in design.blocks),
         residual=_residual(design.residual, keep),
     )
 

@@ -41,7 +41,7 @@ class Category:
 
 
 @dataclass
-class Maker:
+class ColumnMaker:
     """Turns factors into columns over the rows of ``table`` (the rows used).
 
     With ``learn`` False the memory is only read: the transformation of an earlier fit. With a ``reference``, the maker
@@ -54,7 +54,7 @@ class Maker:
     learn: bool = True
     text: str = ""
     meanings: dict[str, str] = field(default_factory=dict)
-    reference: Maker | None = None
+    reference: ColumnMaker | None = None
     _cache: dict[str, Numeric | Category] = field(default_factory=dict)
     _typical: dict[str, float | None] = field(default_factory=dict)
 
@@ -214,7 +214,7 @@ def _by_unit(function: str, codes: NDArray[np.intp], size: int, values: Array) -
     return out
 
 
-def _one(maker: Maker, call: tree.Call) -> tuple[str, Array, str]:
+def _one(maker: ColumnMaker, call: tree.Call) -> tuple[str, Array, str]:
     """The single numeric column a function works on: name, values and where it is zero."""
     made = maker.numeric(call.arguments[0], call.function)
     if len(made.names) != 1:
@@ -222,7 +222,7 @@ def _one(maker: Maker, call: tree.Call) -> tuple[str, Array, str]:
     return made.names[0], made.values[0], made.zero
 
 
-def _simple(maker: Maker, call: tree.Call) -> Numeric:
+def _simple(maker: ColumnMaker, call: tree.Call) -> Numeric:
     def column(c: tree.Column | tree.Named) -> Array:
         return maker.numeric(c, call.function).values[0]
 
@@ -236,7 +236,7 @@ def _simple(maker: Maker, call: tree.Call) -> Numeric:
     return Numeric((str(call),), (values,), f"{call} = 0")
 
 
-def _centre(maker: Maker, call: tree.Call) -> Numeric:
+def _centre(maker: ColumnMaker, call: tree.Call) -> Numeric:
     name, x, _ = _one(maker, call)
     if len(call.arguments) == 2:
         unit = call.arguments[1]
@@ -248,19 +248,19 @@ def _centre(maker: Maker, call: tree.Call) -> Numeric:
     return Numeric((str(call),), (x - at,), f"{name} = {at:.5g} (its mean)")
 
 
-def _mean(maker: Maker, call: tree.Call) -> Numeric:
+def _mean(maker: ColumnMaker, call: tree.Call) -> Numeric:
     name, x, _ = _one(maker, call)
     maker.meanings[str(call)] = f"the mean of {name} in each {call.arguments[1]}: the part of {name} between levels"
     return Numeric((str(call),), (maker.unit_value(call, x),), f"{call} = 0")
 
 
-def _split(maker: Maker, call: tree.Call) -> Numeric:
+def _split(maker: ColumnMaker, call: tree.Call) -> Numeric:
     within = _centre(maker, tree.Call("centre", call.arguments))
     between = _mean(maker, tree.Call("mean", call.arguments))
     return Numeric(within.names + between.names, within.values + between.values, f"{within.zero}, {between.zero}")
 
 
-def _zscore(maker: Maker, call: tree.Call) -> Numeric:
+def _zscore(maker: ColumnMaker, call: tree.Call) -> Numeric:
     name, x, _ = _one(maker, call)
     at, sd = maker.learned(call, lambda: [float(x.mean()), float(x.std(ddof=1)) if len(x) > 1 else 0.0])
     if sd == 0:
@@ -269,20 +269,20 @@ def _zscore(maker: Maker, call: tree.Call) -> Numeric:
     return Numeric((str(call),), ((x - at) / sd,), f"{name} = {at:.5g} (its mean)")
 
 
-def _extreme(maker: Maker, call: tree.Call) -> Numeric:
+def _extreme(maker: ColumnMaker, call: tree.Call) -> Numeric:
     name, x, _ = _one(maker, call)
     what = "smallest" if call.function == "min" else "largest"
     maker.meanings[str(call)] = f"the {what} {name} of each {call.arguments[1]}"
     return Numeric((str(call),), (maker.unit_value(call, x),), f"{call} = 0")
 
 
-def _lag(maker: Maker, call: tree.Call) -> Numeric:
+def _lag(maker: ColumnMaker, call: tree.Call) -> Numeric:
     x, unit, time = call.arguments
     maker.meanings[str(call)] = f"{x} one row of {time} before, in the same {unit}"
     return Numeric((str(call),), (maker.lag(call),), f"{call} = 0")
 
 
-def _since(maker: Maker, call: tree.Call) -> Numeric:
+def _since(maker: ColumnMaker, call: tree.Call) -> Numeric:
     name, x, _ = _one(maker, call)
     if len(call.arguments) == 2:
         unit = call.arguments[1]
@@ -294,7 +294,7 @@ def _since(maker: Maker, call: tree.Call) -> Numeric:
     return Numeric((str(call),), (x - start,), f"{name} = {start:.5g} (its smallest)")
 
 
-def _rescale(maker: Maker, call: tree.Call) -> Numeric:
+def _rescale(maker: ColumnMaker, call: tree.Call) -> Numeric:
     name, x, zero = _one(maker, call)
     by = call.arguments[1]
     assert isinstance(by, tree.Number)
@@ -302,7 +302,7 @@ def _rescale(maker: Maker, call: tree.Call) -> Numeric:
     return Numeric((str(call),), (x / by.value,), zero)
 
 
-def _power(maker: Maker, call: tree.Call) -> Numeric:
+def _power(maker: ColumnMaker, call: tree.Call) -> Numeric:
     name, x, zero = _one(maker, call)
     degree = call.arguments[1]
     assert isinstance(degree, tree.Number)
@@ -311,7 +311,7 @@ def _power(maker: Maker, call: tree.Call) -> Numeric:
     return Numeric(names, tuple(x**k for k in powers), zero)
 
 
-def _spline(maker: Maker, call: tree.Call) -> Numeric:
+def _spline(maker: ColumnMaker, call: tree.Call) -> Numeric:
     """Natural cubic spline in the basis of Hastie, Tibshirani & Friedman (2009), eq. 5.4-5.5.
 
     ``spline(x, d)`` has d columns, so d + 1 knots: the extremes and equally spaced quantiles between.
@@ -338,12 +338,12 @@ def _spline(maker: Maker, call: tree.Call) -> Numeric:
     return Numeric(names, tuple(columns), zero)
 
 
-def _offset(maker: Maker, call: tree.Call) -> Numeric:
+def _offset(maker: ColumnMaker, call: tree.Call) -> Numeric:
     made = maker.numeric(call.arguments[0], call.function)
     return Numeric((str(call),), (np.sum(made.values, axis=0),), made.zero)
 
 
-FUNCTIONS: dict[str, Callable[[Maker, tree.Call], Numeric]] = {
+FUNCTIONS: dict[str, Callable[[ColumnMaker, tree.Call], Numeric]] = {
     **dict.fromkeys(("log", "sqrt", "exp", "abs", "calc"), _simple),
     "centre": _centre,
     "mean": _mean,

@@ -34,7 +34,7 @@ HOW = ("one-step", "exact", "none")
 
 
 @dataclass(frozen=True)
-class Asked:
+class CheckOptions:
     """What to look at: a ``unit`` and a ``time`` column by name, ``influence`` one of HOW (None: one-step where quick)."""
 
     unit: str | None = None
@@ -47,12 +47,12 @@ def silent(done: int, total: int) -> None:
     """No progress."""
 
 
-def check(fit: Fit, asked: Asked | None = None, report: Progress = silent) -> CheckResult:
+def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent) -> CheckResult:
     """Shape, outliers, spread, patterns, autocorrelation and influence, at the level of rows and of every unit.
 
     Raises UsageError for a unit or a time column that is not there.
     """
-    asked = asked or Asked()
+    asked = asked or CheckOptions()
     unit = _unit(fit, asked.unit)
     effects, additive = fit.model.unit_effects(), fit.design.additive
     rest = residuals(fit, effects, asked.seed)
@@ -104,7 +104,12 @@ def check(fit: Fit, asked: Asked | None = None, report: Progress = silent) -> Ch
 
 
 def _arrays(
-    fit: Fit, asked: Asked, rest: Residuals, effects: list[UnitEffects], inside: Within | None, moved: list[Influence]
+    fit: Fit,
+    asked: CheckOptions,
+    rest: Residuals,
+    effects: list[UnitEffects],
+    inside: Within | None,
+    moved: list[Influence],
 ) -> CheckArrays:
     """What the pictures and the tables of rows and units need beside the document."""
     design, table = fit.design, fit.design.table
@@ -194,7 +199,9 @@ def _within(fit: Fit, unit: UnitCodes | None, notes: list[str]) -> Within | None
     return made
 
 
-def _serial(fit: Fit, asked: Asked, unit: UnitCodes | None, rest: Residuals, notes: list[str]) -> dict[str, Any] | None:
+def _serial(
+    fit: Fit, asked: CheckOptions, unit: UnitCodes | None, rest: Residuals, notes: list[str]
+) -> dict[str, Any] | None:
     """Autocorrelation along the time column asked for, or that of the within clause."""
     within, table = fit.design.sentence.within, fit.design.table
     column = asked.time
@@ -222,7 +229,9 @@ def _in_time(fit: Fit) -> UnitCodes | None:
     return next(iter(named or sorted(fit.design.units, key=lambda u: -u.size)), None)
 
 
-def _influence(fit: Fit, asked: Asked, unit: UnitCodes | None, notes: list[str], report: Progress) -> list[Influence]:
+def _influence(
+    fit: Fit, asked: CheckOptions, unit: UnitCodes | None, notes: list[str], report: Progress
+) -> list[Influence]:
     """Of the unit asked for, else of every unit whose levels take seconds at most."""
     if asked.influence == "none" or not fit.converged:
         return []

@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.design.model_matrix import Part
+from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.validation import constant_inside
 from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.gaussian import GaussianModel
@@ -56,7 +56,7 @@ def _tested(model: object, fit: Fit, names: list[str], standardised: Array) -> l
 def _(model: GaussianModel, fit: Fit, names: list[str], standardised: Array) -> list[tuple[float | None, float]]:
     part = model.design.fixed
     extra = _squares(fit, names)
-    more = Part(
+    more = ModelMatrix(
         part.terms, (*part.names, *(f"{n}^2" for n in names)), (*part.labels, *names), (*part.values, *extra),
         (*part.owner, *(0 for _ in names)), part.zeros,
     )  # fmt: skip

@@ -15,7 +15,7 @@ from bold_orchard.covariance.residuals.independent import Independent
 from bold_orchard.covariance.residuals.spread import Spread
 from bold_orchard.crossproducts.arrays import Arrays, RandomBlock, RandomUnit
 from bold_orchard.design.design import Clause, Design
-from bold_orchard.design.model_matrix import Part
+from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.residual import ResidualPart
 
 Array = NDArray[Any]
@@ -41,7 +41,7 @@ def to_arrays(design: Design) -> Arrays:
     units = []
     for index, block in enumerate(design.blocks):
         parts = tuple(_random_block(c, distinct.numbers(c.part)) for c in design.clauses if c.block == index)
-        units.append(RandomUnit(sort(block.unit.codes), block.unit.size, parts, block.mix))
+        units.append(RandomUnit(sort(block.unit.codes), block.unit.size, parts, block.relationship_factor))
     return Arrays(
         y=sort(design.y),
         columns=tuple(sort(c) for c in distinct.columns),
@@ -61,7 +61,7 @@ class _Distinct:
         self.columns: list[Array] = []
         self.named: dict[str, list[int]] = {}
 
-    def numbers(self, part: Part) -> tuple[int, ...]:
+    def numbers(self, part: ModelMatrix) -> tuple[int, ...]:
         return tuple(self._number(name, values) for name, values in zip(part.names, part.values))
 
     def _number(self, name: str, values: Array) -> int:

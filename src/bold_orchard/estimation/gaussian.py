@@ -16,14 +16,14 @@ from bold_orchard.estimation.arrays import row_order
 from bold_orchard.estimation.gaussian_search import make_criterion, search
 from bold_orchard.estimation.model import EDGE, FittedModel, one_step
 from bold_orchard.estimation.options import SearchOptions
-from bold_orchard.likelihood.gaussian import Criterion, Evaluation
+from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
 from bold_orchard.optimize.protocol import OptimizeResult
 
 Array = NDArray[Any]
 
 
 @dataclass(frozen=True)
-class GaussianModel(FittedModel[Criterion, Evaluation]):
+class GaussianModel(FittedModel[Criterion, GaussianPoint]):
     """Estimated by REML or ML; coefficients and residual variance stand at their closed forms for given parameters."""
 
     @property
@@ -47,7 +47,7 @@ class GaussianModel(FittedModel[Criterion, Evaluation]):
         start = np.where(criterion.bounded, np.maximum(theta, EDGE), theta)
         return replace(self, options=options, criterion=criterion, found=search(criterion, start, options))
 
-    def again(self, y: Array) -> OptimizeResult[Evaluation]:
+    def again(self, y: Array) -> OptimizeResult[GaussianPoint]:
         criterion = make_criterion(replace(self.design, y=y), self.criterion.reml)
         theta = self.evaluation.theta
         return search(criterion, np.where(_at_edge(criterion, theta), 10 * EDGE, theta), self.options)
@@ -59,7 +59,7 @@ class GaussianModel(FittedModel[Criterion, Evaluation]):
         if exact:
             found = search(criterion, np.where(_at_edge(criterion, start), EDGE, start), self.options)
         else:
-            found = one_step(criterion.at, start, criterion.walls)
+            found = one_step(criterion.at, start, criterion.nonnegative)
         return replace(self, design=design, criterion=criterion, found=found)
 
     def carried(self, criterion: Criterion) -> Array:

@@ -17,12 +17,12 @@ from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.arrays import to_arrays
 from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.estimation.starts import scaled_starts
-from bold_orchard.likelihood.gaussian import Criterion, Evaluation
+from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
 from bold_orchard.optimize.newton import descend, difference_hessian, minimise
 from bold_orchard.optimize.protocol import Counter, OptimizeResult
 
 Array = NDArray[Any]
-Result = OptimizeResult[Evaluation]
+Result = OptimizeResult[GaussianPoint]
 FAR = 0.8  # step in the residual correlation's parameter that leads out of a neighbouring optimum
 MOST_DIFFICULT = 50  # steps: a limit below it was set by a person who wants the search to stop
 UNEVEN_WEIGHTS = 1e3  # weights this far apart make likelihoods with several maxima
@@ -56,7 +56,7 @@ def _minimise(
     criterion: Criterion, start: Array, options: SearchOptions, progress: Callable[[int], None] | None = None
 ) -> Result:
     edges, limit = criterion.bounded, options.max_steps
-    return minimise(criterion.at, start, criterion.walls, edges, options.tolerance, limit, progress)
+    return minimise(criterion.at, start, criterion.nonnegative, edges, options.tolerance, limit, progress)
 
 
 def _from_other_scales(criterion: Criterion, found: Result, options: SearchOptions, edge: bool) -> Result:
@@ -72,7 +72,7 @@ def _from_other_scales(criterion: Criterion, found: Result, options: SearchOptio
     for point in tried[: TRIED if doubtful else 1]:
         if not doubtful and point.deviance > found.point.deviance:
             break
-        low = descend(criterion.at, point.theta, criterion.walls)
+        low = descend(criterion.at, point.theta, criterion.nonnegative)
         if low.deviance < found.point.deviance - 1e-6 or not found.converged:
             found = _better(found, _minimise(criterion, low.theta, options))
     return found
@@ -88,7 +88,7 @@ def _far_starts(criterion: Criterion) -> list[Array]:
     """The usual start with other correlations: variances between units and the correlation inside them compete."""
     at = criterion.phi.start
     starts = []
-    for shift in (FAR, -2.0 * FAR) if not criterion.walls[at] else (FAR,):
+    for shift in (FAR, -2.0 * FAR) if not criterion.nonnegative[at] else (FAR,):
         start = criterion.start()
         start[at] += shift
         starts.append(start)

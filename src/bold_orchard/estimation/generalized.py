@@ -61,7 +61,7 @@ class GeneralizedModel(FittedModel[Laplace, LaplacePoint]):
             edge = criterion.bounded & (np.abs(start) < EDGE)
             found = search(criterion, np.where(edge, 10 * EDGE, start), self.options, None)
         else:
-            found = one_step(criterion.at, start, criterion.walls)
+            found = one_step(criterion.at, start, criterion.nonnegative)
         return replace(self, design=design, criterion=criterion, found=found)
 
     def _carried(self, design: Design, laplace: Laplace) -> Array:

@@ -60,7 +60,7 @@ def check_points(design: Design, points: int | str) -> None:
 
 def _reachable(design: Design) -> bool:
     terms = sum(len(c.part.names) for c in design.clauses)
-    return len(design.blocks) == 1 and terms <= MOST_TERMS and design.blocks[0].mix is None
+    return len(design.blocks) == 1 and terms <= MOST_TERMS and design.blocks[0].relationship_factor is None
 
 
 def make_laplace(design: Design) -> Laplace:
@@ -96,7 +96,7 @@ def sampled_start(design: Design, laplace: Laplace, options: SearchOptions) -> A
     part = _laplace(_some_rows(plain, keep), design, keep)
     if part.rows.standard.kept != rows.standard.kept or part.family.n_extra != laplace.family.n_extra:
         return None
-    point = descend(part.at, starting_point(part), part.walls, 1e-2)
+    point = descend(part.at, starting_point(part), part.nonnegative, 1e-2)
     theta = []
     for f, structure in enumerate(laplace.structures):
         to_work = rows.frame.z_to_work[f]
@@ -169,7 +169,7 @@ def _settled(
     c: Laplace, start: Array, options: SearchOptions, progress: Callable[[int], None] | None
 ) -> OptimizeResult[LaplacePoint]:
     edges, many = c.bounded, c.rows.frame.n > MANY_ROWS
-    found = settle(c.at, start, c.walls, edges, options.tolerance, options.max_steps, progress, many)
+    found = settle(c.at, start, c.nonnegative, edges, options.tolerance, options.max_steps, progress, many)
     signs = c.signs(found.point.theta)
     if not (signs < 0).any() and found.point.mode.close <= EXACT:
         return found

@@ -16,7 +16,7 @@ from bold_orchard.families import family_of
 from bold_orchard.families.base import Data, Family
 from bold_orchard.likelihood.protocol import FittedPoint, Likelihood
 from bold_orchard.optimize.newton import walk
-from bold_orchard.optimize.protocol import Counter, Objective, OptimizeResult, P
+from bold_orchard.optimize.protocol import Counter, Ending, Objective, OptimizeResult, P
 
 Array = NDArray[Any]
 C = TypeVar("C", bound=Likelihood)
@@ -158,8 +158,8 @@ class FittedModel(ABC, Generic[C, E]):
         e, products = self.evaluation, self.criterion.products
         unit = products.units[f]
         drawn = rng.standard_normal((unit.levels, unit.size))
-        if unit.mix is not None:
-            drawn = unit.mix @ drawn
+        if unit.relationship_factor is not None:
+            drawn = unit.relationship_factor @ drawn
         factor = np.sqrt(e.sigma2) * np.linalg.solve(products.z_to_work[f], e.factors[f])
         return np.asarray(drawn @ factor.T)
 
@@ -182,8 +182,8 @@ class FittedModel(ABC, Generic[C, E]):
         return replace(self.design, fixed=part)
 
 
-def one_step(f: Objective[P], start: Array, walls: NDArray[np.bool_]) -> OptimizeResult[P]:
+def one_step(f: Objective[P], start: Array, nonnegative: NDArray[np.bool_]) -> OptimizeResult[P]:
     """One step of the search from ``start``, taken as it is."""
     count = Counter(f)
-    here, _, _ = walk(count, count(start), walls, NEAR, 1, None)
-    return OptimizeResult(here, True, 0.0, np.zeros((0, 0)), 1, 2, "")
+    here, _, _ = walk(count, count(start), nonnegative, NEAR, 1, None)
+    return OptimizeResult(here, True, 0.0, np.zeros((0, 0)), 1, 2, Ending.WELL)

@@ -10,6 +10,7 @@ import numpy as np
 from bold_orchard.design.design import Clause, Design
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.optimize.protocol import OptimizeResult
+from bold_orchard.results.notes import Note
 from bold_orchard.sentence.edit import lowered, with_clause
 from bold_orchard.sentence.tree import Term
 
@@ -22,10 +23,11 @@ class Boundary:
     notes: list[str] = field(default_factory=list)
 
 
-def not_converged(found: OptimizeResult[Any]) -> str:
-    return (
+def not_converged(found: OptimizeResult[Any]) -> Note:
+    return Note(
         f"The fit did NOT converge after {found.iterations} steps ({found.reason}); do not use these figures. "
-        "Try a simpler each clause, or look at the data first (orchard scout)."
+        "Try a simpler each clause, or look at the data first (orchard scout).",
+        "not converged",
     )
 
 
@@ -56,12 +58,15 @@ def _singular(model: FittedModel[Any, Any], clause: Clause) -> bool:
     return bool(values[0] <= 1e-10 * max(values[-1], 1e-300))
 
 
-def _vanished(design: Design, position: int, clause: Clause, unit: str, gone: list[str]) -> str:
+def _vanished(design: Design, position: int, clause: Clause, unit: str, gone: list[str]) -> Note:
     what = " and ".join(_variance_of(t, unit) for t in gone)
     many = len(gone) > 1
-    return (
+    offer = with_clause(design.sentence, position, _without(clause, gone)).source
+    return Note(
         f"{what[0].upper()}{what[1:]} {'are' if many else 'is'} estimated as zero: the rows show no more variation of this "
-        f"kind than chance gives. {FACT}. Try: {with_clause(design.sentence, position, _without(clause, gone)).source}"
+        f"kind than chance gives. {FACT}. Try: {offer}",
+        "variance at zero",
+        offer,
     )
 
 
@@ -84,7 +89,7 @@ def _variance_of(term: str, unit: str) -> str:
     return f"the variance of the {term} effect across levels of {unit}"
 
 
-def _tied(design: Design, position: int, clause: Clause, unit: str, part: dict[str, Any]) -> str:
+def _tied(design: Design, position: int, clause: Clause, unit: str, part: dict[str, Any]) -> Note:
     pairs = [
         (a, b, part["correlation"][i][j])
         for i, a in enumerate(part["terms"])
@@ -101,7 +106,7 @@ def _tied(design: Design, position: int, clause: Clause, unit: str, part: dict[s
         what = f"The effects {b} and {a} of {unit} are estimated as perfectly correlated ({r:+.0f})"
     else:
         what = f"The effects of {unit} vary in fewer directions than the {len(part['terms'])} terms allow"
-    return f"{what}: the rows do not tell them apart. {FACT}. Try: {offer}"
+    return Note(f"{what}: the rows do not tell them apart. {FACT}. Try: {offer}", "covariance at its edge", offers[0])
 
 
 def _less(clause: Clause) -> tuple[Term, ...]:

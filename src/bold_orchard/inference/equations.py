@@ -146,7 +146,11 @@ def _random(fit: Fit) -> tuple[Array, Array, list[str]]:
         z = np.zeros((n, size * k))
         for a in range(k):
             z[np.arange(n), block.unit.codes * k + a] = values[:, a]
-        between = np.eye(size) if block.mix is None else block.mix @ block.mix.T
+        between = (
+            np.eye(size)
+            if block.relationship_factor is None
+            else block.relationship_factor @ block.relationship_factor.T
+        )
         zs.append(z)
         gs.append(np.kron(between, e.covariance(i)))
         names += [f"{block.unit.name} {label}: {t}" for label in block.unit.texts for t in terms]

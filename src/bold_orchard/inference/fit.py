@@ -16,7 +16,7 @@ from bold_orchard.estimation.estimate import estimate
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.inference.coefficients.methods import precision
-from bold_orchard.inference.coefficients.precision import Precision
+from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.summary import summarise
 from bold_orchard.inference.trouble import trouble_of
 from bold_orchard.results.fit import FitResult
@@ -48,7 +48,7 @@ class Fit:
     name: str
     model: FittedModel[Any, Any]
     settings: Settings
-    known: Precision
+    known: CoefficientInference
     result: FitResult
 
     @property
@@ -71,7 +71,7 @@ class Fit:
         """The same fit by another name."""
         return replace(self, name=name, result=self.result.with_keys(name=name))
 
-    def precision(self, df: str | None = None) -> Precision:
+    def precision(self, df: str | None = None) -> CoefficientInference:
         """Standard errors and degrees of freedom, by the fit's own method or another."""
         same = df is None or df == self.settings.df
         if not self.design.additive and not same:

@@ -17,7 +17,7 @@ from bold_orchard.estimation.model import FittedModel
 from bold_orchard.families.links import LINKS
 from bold_orchard.inference import advice
 from bold_orchard.inference.coefficients.maximum_likelihood import MaximumLikelihood, threshold_names, thresholds
-from bold_orchard.inference.coefficients.precision import Precision
+from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.trouble import Trouble
 from bold_orchard.inference.variances.information import parameter_covariance
@@ -32,7 +32,12 @@ NEARLY = 1e-5  # of a column's length that is its own, below which coefficients 
 
 
 def summarise(
-    name: str, model: FittedModel[Any, Any], known: Precision, df_method: str, confidence: float, trouble: Trouble
+    name: str,
+    model: FittedModel[Any, Any],
+    known: CoefficientInference,
+    df_method: str,
+    confidence: float,
+    trouble: Trouble,
 ) -> FitResult:
     """The document that ``fit`` prints; keys and their order are a contract."""
     design, e, found = model.design, model.evaluation, model.found
@@ -118,7 +123,7 @@ def likelihood_figures(deviance: float, count: int, n: int) -> dict[str, Any]:
     }
 
 
-def fixed_rows(model: FittedModel[Any, Any], known: Precision, confidence: float) -> list[dict[str, Any]]:
+def fixed_rows(model: FittedModel[Any, Any], known: CoefficientInference, confidence: float) -> list[dict[str, Any]]:
     """One row per column of X, null where the column is aliased."""
     e, design = model.evaluation, model.design
     position = {column: i for i, column in enumerate(model.kept)}

@@ -12,6 +12,7 @@ from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.inference.separation import separated
 from bold_orchard.inference.variances.identified import flat_components
+from bold_orchard.results.notes import Note
 
 HUGE = 12.0  # SD on the linear scale beyond which chances inside a unit are all but 0 or 1
 
@@ -35,18 +36,28 @@ def trouble_of(model: object) -> Trouble:
 def _(model: GaussianModel) -> Trouble:
     found = model.found
     flat = flat_components(model.design, found) if len(found.hessian) or not len(found.point.theta) else None
-    return Trouble() if flat is None else Trouble((flat,), identified=False)
+    return Trouble() if flat is None else Trouble((Note(flat, "not identified"),), identified=False)
 
 
 @trouble_of.register
 def _(model: GeneralizedModel) -> Trouble:
     design, c, e = model.design, model.criterion, model.evaluation
     apart, single = separated(design, c, e), validation.told_by_one_row(design)
-    notes = [*([apart] if apart else []), *_run_away(model), *([single] if single else [])]
+    named: dict[str, list[str | None]] = {
+        "separation": [apart],
+        "runs away": list(_run_away(model)),
+        "not identified": [single],
+    }
+    notes = [Note(text, code) for code, texts in named.items() for text in texts if text]
     remarks = []
-    if c.held(e.theta).any():
+    if c.lost(e.theta).any():
         remarks.append(
-            "theta has run away: the counts vary no more than a Poisson law allows, so it cannot be estimated. Use --family poisson."
+            Note(
+                "theta has run away: the counts vary no more than a Poisson law allows, so it cannot be estimated. "
+                "Use --family poisson.",
+                "dispersion at its limit",
+                "--family poisson",
+            )
         )
     return Trouble(tuple(notes), single is None, tuple(remarks))
 

@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.stages import CrossProducts
-from bold_orchard.likelihood.gaussian import Criterion, Evaluation
+from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
 
 Array = NDArray[Any]
 MOST_EFFECTS = 6_000  # effects whose dense products fit in memory (300 MB each)
@@ -23,7 +23,7 @@ AT_ONCE = 4_000_000  # entries of many units' products held at once (32 MB)
 
 
 @dataclass(frozen=True)
-class Part:
+class UnitPlace:
     """Where the effects of one unit stand in a group: ordered (effect, level) from ``at`` on."""
 
     unit: int
@@ -40,7 +40,7 @@ class Part:
 class Group:
     """Levels of the coarsest unit with all that nests in them, B of one shape: C (B, q, q) and R = Z'X (B, q, p)."""
 
-    parts: list[Part]
+    parts: list[UnitPlace]
     c: Array
     r: Array
 
@@ -90,7 +90,7 @@ def _counts(products: CrossProducts, i: int) -> Array:
     return np.diff(np.append(stage.starts[top], stage.levels))
 
 
-def moments(e: Evaluation, directions: list[tuple[int, Array]]) -> Moments:
+def moments(e: GaussianPoint, directions: list[tuple[int, Array]]) -> Moments:
     """Moments at ``e`` for directions (unit, E (k, k) on the working scale of its effects)."""
     products, s2 = e.criterion.products, e.sigma2
     m, p = len(directions), products.p
@@ -125,19 +125,19 @@ def moments(e: Evaluation, directions: list[tuple[int, Array]]) -> Moments:
     return Moments(traces, first, second, np.linalg.inv(phi_inverse) if p else phi_inverse)
 
 
-def _across(n: Array, f: Part, g: Part) -> Array:
+def _across(n: Array, f: UnitPlace, g: UnitPlace) -> Array:
     """Blocks of N between two units, (k_f k_g, everything else)."""
     block = n[:, f.place, g.place].reshape(len(n), f.size, f.levels, g.size, g.levels)
     return block.transpose(1, 3, 0, 2, 4).reshape(f.size * g.size, -1)
 
 
-def _own_trace(n: Array, f: Part) -> Array:
+def _own_trace(n: Array, f: UnitPlace) -> Array:
     """Sum over levels of the diagonal blocks of N, (k, k)."""
     block = n[:, f.place, f.place].reshape(len(n), f.size, f.levels, f.size, f.levels)
     return np.einsum("nalbl->ab", block)
 
 
-def _turned(mx: Array, f: Part, direction: Array) -> Array:
+def _turned(mx: Array, f: UnitPlace, direction: Array) -> Array:
     """(E (x) I) M, zero outside the unit."""
     out = np.zeros_like(mx)
     own = mx[:, f.place].reshape(len(mx), f.size, f.levels, -1)
@@ -203,7 +203,7 @@ def _with_tail(products: CrossProducts) -> Group:
     q, parts = products.q, list(group.parts)
     c, r = group.c[0], group.r[0]
     c[chain:, chain:], r[chain:] = products.dense[:q, :q], products.dense[:q, q:-1]
-    parts += [Part(t.unit, chain + t.columns.start, t.size, t.levels) for t in products.tails]
+    parts += [UnitPlace(t.unit, chain + t.columns.start, t.size, t.levels) for t in products.tails]
     for part, s in zip(group.parts, products.stages):
         if s.crossing is not None:
             across = s.crossing.times(np.eye(q))
@@ -220,7 +220,7 @@ def _group(products: CrossProducts, levels: list[Array], more: int) -> Group:
     stages, p = products.stages, products.p
     parts, at = [], 0
     for s, index in zip(stages, levels):
-        parts.append(Part(s.unit, at, s.size, index.shape[1]))
+        parts.append(UnitPlace(s.unit, at, s.size, index.shape[1]))
         at = parts[-1].place.stop
     b = len(levels[0]) if levels else 1
     c, r = np.zeros((b, at + more, at + more)), np.zeros((b, at + more, p))
@@ -246,7 +246,7 @@ def directions(criterion: Criterion) -> list[tuple[int, Array]]:
     return [(f, d) for f, s in enumerate(criterion.structures) for d in s.directions]
 
 
-def linear_moments(e: Evaluation) -> Moments:
+def linear_moments(e: GaussianPoint) -> Moments:
     """Moments of all free covariance elements; the last direction is V, or the residual where a part of V is given."""
     free = directions(e.criterion)
     if not e.criterion.absolute:
@@ -257,7 +257,7 @@ def linear_moments(e: Evaluation) -> Moments:
     return moments(e, free + fixed).mixed(to_residual)
 
 
-def _elements(e: Evaluation) -> Array:
+def _elements(e: GaussianPoint) -> Array:
     """The free covariance elements themselves, in the order of ``directions``."""
     parts = [np.zeros(0)]
     for structure, t in zip(e.criterion.structures, e.factors):

@@ -27,7 +27,7 @@ Array = NDArray[Any]
 
 @dataclass(frozen=True)
 class Criterion:
-    """parameters -> Evaluation; ``products`` are those at the start of phi when ``correlated`` is there."""
+    """parameters -> GaussianPoint; ``products`` are those at the start of phi when ``correlated`` is there."""
 
     products: CrossProducts
     reml: bool
@@ -72,11 +72,11 @@ class Criterion:
         return np.concatenate([*parts, np.zeros(int(self.absolute), dtype=bool)]).astype(bool)
 
     @cached_property
-    def walls(self) -> NDArray[np.bool_]:
+    def nonnegative(self) -> NDArray[np.bool_]:
         """Parameters that cannot be negative at all (those of T can: T and -T are the same model)."""
-        walls = np.zeros(len(self.bounded), dtype=bool)
-        walls[self.phi] = self.bounded[self.phi]
-        return walls
+        nonnegative = np.zeros(len(self.bounded), dtype=bool)
+        nonnegative[self.phi] = self.bounded[self.phi]
+        return nonnegative
 
     def signs(self, parameters: Array) -> Array:
         """Factors +-1 that bring the parameters to the form in which they are reported."""
@@ -99,7 +99,7 @@ class Criterion:
         scale = float(np.exp(-0.5 * parameters[-1])) if self.absolute else 1.0
         return [s.factor(parameters[at], scale) for s, at in zip(self.structures, self.slices)]
 
-    def at(self, parameters: Array, near: Evaluation | None = None) -> Evaluation:
+    def at(self, parameters: Array, near: GaussianPoint | None = None) -> GaussianPoint:
         """Nothing is sought inside, so no point ``near`` helps."""
         parameters = np.asarray(parameters, dtype=float)
         products, log_det = self.products, 0.0
@@ -107,7 +107,7 @@ class Criterion:
             if self.correlated is not None:
                 bands, products = self.correlated.at(parameters[self.phi])
                 log_det = bands.log_det
-            return Evaluation(self, parameters, eliminate(products, self.factors(parameters)), log_det)
+            return GaussianPoint(self, parameters, eliminate(products, self.factors(parameters)), log_det)
 
     def start(self) -> Array:
         """theta by method of moments, unit by unit and column by column."""
@@ -148,7 +148,7 @@ class Brief:
     sigma2: float
 
 
-class Evaluation:
+class GaussianPoint:
     """Everything at one point of the parameters; the costly parts are made when first asked for."""
 
     def __init__(
@@ -179,13 +179,13 @@ class Evaluation:
         """(X'H^-1X)^-1 on the working scale, (p, p)."""
         return np.linalg.inv(self.xx)
 
-    def hold(self, column: int, value: float) -> Evaluation:
+    def hold(self, column: int, value: float) -> GaussianPoint:
         """The same point with one of the user's coefficients (place among the kept ones) held at ``value``."""
-        return Evaluation(self.criterion, self.theta, self.eliminated, self.log_det_r, held=(column, value))
+        return GaussianPoint(self.criterion, self.theta, self.eliminated, self.log_det_r, held=(column, value))
 
-    def with_sigma2(self, sigma2: float) -> Evaluation:
+    def with_sigma2(self, sigma2: float) -> GaussianPoint:
         """The same point with a residual variance that need not be the best one there."""
-        return Evaluation(self.criterion, self.theta, self.eliminated, self.log_det_r, self.held, sigma2)
+        return GaussianPoint(self.criterion, self.theta, self.eliminated, self.log_det_r, self.held, sigma2)
 
     def _hold(self, column: int, value: float) -> None:
         standard = self.criterion.products.standard
@@ -326,7 +326,7 @@ class Evaluation:
         _, u = self.scores
         made = backward(self.eliminated, w_bar, inverses=True)
         errors, mine = made.inverse[f], u[f]
-        mix = products.units[f].mix
+        mix = products.units[f].relationship_factor
         if mix is not None:
             tail = next(t for t in products.tails if t.unit == f)
             own = made.dense[tail.columns, tail.columns].reshape(tail.size, tail.levels, tail.size, tail.levels)

@@ -18,7 +18,7 @@ from bold_orchard.crossproducts import batched
 from bold_orchard.crossproducts.assemble import combine, nested_in, picks_of_w, working_effects
 from bold_orchard.crossproducts.row_sums import Sums, one_pass
 from bold_orchard.crossproducts.stages import CrossProducts
-from bold_orchard.likelihood.gaussian import Criterion, Evaluation
+from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
 
 Array = NDArray[Any]
 STEP = 1e-3  # part of a parameter by which one step's Hessian is differenced
@@ -50,7 +50,7 @@ def applies(criterion: Criterion) -> bool:
     return bool(products.stages) and not products.tails and criterion.correlated is None and not criterion.absolute
 
 
-def leave_out(e: Evaluation, unit: int) -> LeftOut:
+def leave_out(e: GaussianPoint, unit: int) -> LeftOut:
     """One Newton step in theta without each level of ``unit``; parameters on their boundary stay there."""
     c = e.criterion
     chain = Chain(c.products)

@@ -60,7 +60,7 @@ def _place(e: Eliminated, columns: list[tuple[int, Array, Array]], dense: Array)
             before = own.get(f)
             own[f] = (rank[level], z if before is None else before[1] + z)
             continue
-        mix = products.units[f].mix
+        mix = products.units[f].relationship_factor
         for a in range(tail.size):
             at = slice(tail.columns.start + a * tail.levels, tail.columns.start + (a + 1) * tail.levels)
             if mix is None:

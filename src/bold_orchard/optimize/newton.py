@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.optimize.protocol import Counter, Objective, OptimizeResult, P, Point
+from bold_orchard.optimize.protocol import Counter, Ending, Objective, OptimizeResult, P, Point
 
 Array = NDArray[Any]
 NEAR = 1e-5  # decrease of the deviance promised below which the exact Hessian takes over
@@ -19,59 +19,61 @@ POLISH = 30  # last steps; two or three are usual
 def minimise(
     f: Objective[P],
     start: Array,
-    walls: NDArray[np.bool_],
+    nonnegative: NDArray[np.bool_],
     edges: NDArray[np.bool_],
     tolerance: float = 1e-10,
     max_steps: int = 100,
     progress: Callable[[int], None] | None = None,
 ) -> OptimizeResult[P]:
-    """Minimise over theta with theta[walls] >= 0; theta[edges] are set to zero when that costs nothing.
+    """Minimise over theta with theta[nonnegative] >= 0; theta[edges] are set to zero when that costs nothing.
 
     ``tolerance`` bounds the expected further decrease of the deviance. Steps solve a ridge-damped Newton system on
     the parameters not held at their bound (More 1983); the damping follows the agreement of the predicted and the
     actual decrease. Near the minimum the Hessian of the exact gradient takes over, for the last steps and the check.
     """
     count = Counter(f)
-    here, steps, reason = walk(count, count(start), walls, NEAR, max_steps, progress)
-    return _check(count, here, walls, edges, tolerance, steps, steps >= max_steps, reason)
+    here, steps, reason = walk(count, count(start), nonnegative, NEAR, max_steps, progress)
+    return _check(count, here, nonnegative, edges, tolerance, steps, steps >= max_steps, reason)
 
 
-def descend(f: Objective[P], start: Array, walls: NDArray[np.bool_], near: float = 1e-7) -> P:
+def descend(f: Objective[P], start: Array, nonnegative: NDArray[np.bool_], near: float = 1e-7) -> P:
     """The minimum without the check of it: until the approximate Hessian promises a decrease below ``near``."""
     count = Counter(f)
-    return walk(count, count(start), walls, near, 60, None)[0]
+    return walk(count, count(start), nonnegative, near, 60, None)[0]
 
 
 def walk(
     count: Counter[P],
     here: P,
-    walls: NDArray[np.bool_],
+    nonnegative: NDArray[np.bool_],
     near: float,
     max_steps: int,
     progress: Callable[[int], None] | None,
-) -> tuple[P, int, str]:
+) -> tuple[P, int, Ending]:
     """Damped Newton steps by the approximate Hessian; returns the point, the steps and what went wrong, if anything."""
-    damping, steps, reason = 0.0, 0, ""
+    damping, steps, reason = 0.0, 0, Ending.WELL
     while len(here.theta) and steps < max_steps:
-        step, predicted = _step(here, walls, damping)
+        step, predicted = _step(here, nonnegative, damping)
         if predicted <= near:
             break
         steps += 1
         if progress is not None:
             progress(steps)
-        there = count.attempt(_bounded(here.theta + step, walls), here)
+        there = count.attempt(_bounded(here.theta + step, nonnegative), here)
         if there is None:
             damping = max(damping * 6, 0.3)
             continue
         actual = here.deviance - there.deviance
         noise = 1e-11 * (1.0 + abs(here.deviance))
         better_slope = (
-            predicted < 1e3 * noise and abs(actual) <= 10 * noise and _pull(there, walls) < _pull(here, walls)
+            predicted < 1e3 * noise
+            and abs(actual) <= 10 * noise
+            and _pull(there, nonnegative) < _pull(here, nonnegative)
         )
         better = actual > 0.1 * predicted or better_slope
         near_end = False
         if better and np.isfinite(there.gradient).all():
-            moving = ~(walls & (there.theta <= 0.0))
+            moving = ~(nonnegative & (there.theta <= 0.0))
             near_end = decrement_of(here.curvature, there.gradient, moving)[0] <= 0.1 * near
         if near_end:  # by the Hessian at hand; the last steps use the exact one
             here = there
@@ -85,7 +87,7 @@ def walk(
         else:
             damping = max(damping * 6, 0.3)
             if damping > 1e12:
-                reason = "no step lowers the deviance"
+                reason = Ending.STUCK
                 break
     return here, steps, reason
 
@@ -141,40 +143,40 @@ def newton(h: Array, g: Array, damping: float) -> Array:
 def _check(
     count: Counter[P],
     here: P,
-    walls: NDArray[np.bool_],
+    nonnegative: NDArray[np.bool_],
     edges: NDArray[np.bool_],
     tolerance: float,
     steps: int,
     ran_out: bool,
-    reason: str,
+    reason: Ending,
 ) -> OptimizeResult[P]:
     """Polish with the true Hessian, clear what is zero, and judge convergence afresh."""
     m = len(here.theta)
     if m == 0:
-        return OptimizeResult(here, True, 0.0, np.zeros((0, 0)), 0, count.calls, "")
-    here, hessian, moves = _polish(count, clear(count, here, edges), walls, tolerance)
+        return OptimizeResult(here, True, 0.0, np.zeros((0, 0)), 0, count.calls, Ending.WELL)
+    here, hessian, moves = _polish(count, clear(count, here, edges), nonnegative, tolerance)
     here = clear(count, here, edges)
-    free = ~(walls & (here.theta <= 0.0))
+    free = ~(nonnegative & (here.theta <= 0.0))
     decrement, _ = decrement_of(hessian, here.gradient, free)
     values = np.linalg.eigvalsh(scaled(hessian)[np.ix_(free, free)]) if free.any() else np.ones(1)
     positive = bool(values[0] > -1e-6 * max(values[-1], 1e-300))
     inward = ~free & (np.diag(hessian) < -1e-6 * (1 + np.abs(np.diag(hessian))))
     if not positive or inward.any():
-        reason = "the deviance still falls in some direction"
+        reason = Ending.FALLS
     elif not decrement <= max(tolerance, 1e-8):
-        reason = reason or ("the step limit was reached" if ran_out else "the slope is not zero")
+        reason = reason or (Ending.LIMIT if ran_out else Ending.SLOPE)
     else:
-        reason = ""
+        reason = Ending.WELL
     return OptimizeResult(here, not reason, float(decrement), hessian, steps, count.calls, reason, moves)
 
 
 def _polish(
-    count: Counter[P], here: P, walls: NDArray[np.bool_], tolerance: float
+    count: Counter[P], here: P, nonnegative: NDArray[np.bool_], tolerance: float
 ) -> tuple[P, Array, tuple[tuple[float, Any, Any], ...]]:
     """Newton steps with the Hessian of the exact gradient, made anew until the end is near; also leaves a saddle."""
     hessian, moves = _one_sided_hessian(count, here)
     for _ in range(POLISH):
-        free = ~(walls & (here.theta <= 0.0))
+        free = ~(nonnegative & (here.theta <= 0.0))
         decrement, step = decrement_of(hessian, here.gradient, free)
         values = np.linalg.eigvalsh(scaled(hessian)[np.ix_(free, free)]) if free.any() else np.ones(1)
         saddle = values[0] < -1e-6 * max(values[-1], 1e-300)
@@ -183,7 +185,7 @@ def _polish(
         elif not np.isfinite(decrement):
             break
         last = not saddle and decrement <= 1e-6 * tolerance  # near enough: one step more, for the last digits
-        there = shortened(count, here, step, walls, tries=1 if last else 7)
+        there = shortened(count, here, step, nonnegative, tries=1 if last else 7)
         here = here if there is None else there
         if there is None or last:
             break
@@ -192,14 +194,18 @@ def _polish(
     return here, hessian, moves
 
 
-def shortened(count: Counter[P], here: P, step: Array, walls: NDArray[np.bool_], tries: int = 7) -> P | None:
+def shortened(count: Counter[P], here: P, step: Array, nonnegative: NDArray[np.bool_], tries: int = 7) -> P | None:
     """The first of step, step/4, ... that lowers the deviance, or the slope where the deviance is all but flat."""
     noise = 1e-11 * (1 + abs(here.deviance))
     for _ in range(tries):
-        there = count.attempt(_bounded(here.theta + step, walls), here)
+        there = count.attempt(_bounded(here.theta + step, nonnegative), here)
         if there is not None and there.deviance < here.deviance - 100 * noise:
             return there
-        if there is not None and there.deviance <= here.deviance + noise and _pull(there, walls) < _pull(here, walls):
+        if (
+            there is not None
+            and there.deviance <= here.deviance + noise
+            and _pull(there, nonnegative) < _pull(here, nonnegative)
+        ):
             return there
         step = step / 4
     return None

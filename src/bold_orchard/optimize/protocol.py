@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from enum import StrEnum
 from typing import Any, Generic, Protocol, TypeVar
 
 import numpy as np
@@ -34,6 +35,16 @@ class Objective(Protocol[P]):
     def __call__(self, theta: Array, near: P | None = None, /) -> P: ...
 
 
+class Ending(StrEnum):
+    """Why a search ended short of a minimum; empty where it did not."""
+
+    WELL = ""
+    FALLS = "the deviance still falls in some direction"
+    SLOPE = "the slope is not zero"
+    LIMIT = "the step limit was reached"
+    STUCK = "no step lowers the deviance"
+
+
 @dataclass(frozen=True)
 class OptimizeResult(Generic[P]):
     """Where a search ended.
@@ -49,7 +60,7 @@ class OptimizeResult(Generic[P]):
     hessian: Array
     iterations: int
     evaluations: int
-    reason: str
+    reason: Ending
     moves: tuple[tuple[float, Any, Any], ...] = ()
 
 

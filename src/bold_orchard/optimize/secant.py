@@ -15,7 +15,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.optimize.newton import clear, decrement_of, newton, scaled, shortened, walk
-from bold_orchard.optimize.protocol import Counter, Objective, OptimizeResult, Point
+from bold_orchard.optimize.protocol import Counter, Ending, Objective, OptimizeResult, Point
 
 Array = NDArray[Any]
 # decreases of the deviance promised: where secants end, also with many rows; where nothing is left; where one step more needs no new Hessian
@@ -65,7 +65,7 @@ class _Corrected(Generic[G]):
 
 
 def settle(
-    f: Objective[G], start: Array, walls: NDArray[np.bool_], edges: NDArray[np.bool_], tolerance: float = 1e-10,
+    f: Objective[G], start: Array, nonnegative: NDArray[np.bool_], edges: NDArray[np.bool_], tolerance: float = 1e-10,
     max_steps: int = 100, progress: Callable[[int], None] | None = None, many: bool = False, held: Callable[[Array], Array] | None = None,
     exact: Objective[G] | None = None,
 ) -> OptimizeResult[G]:  # fmt: skip
@@ -96,23 +96,23 @@ def settle(
     near = max(NEAR_MANY if many else NEAR, 1e-12 * abs(first.deviance))
 
     def free(theta: Array) -> Array:
-        out = ~(walls & (theta <= 0.0))
+        out = ~(nonnegative & (theta <= 0.0))
         return out if held is None else out & ~held(theta)
 
     def walked(first: _Corrected[G], before: int) -> OptimizeResult[G]:
-        ended, steps, reason = walk(count, first, walls, near, max_steps - before, progress)
+        ended, steps, reason = walk(count, first, nonnegative, near, max_steps - before, progress)
         here = clear(count, ended, edges).point
         return _judged(here, free(here.theta), before + steps, reason, many)
 
     found = walked(first, 0)
     for _ in range(ROUNDS if len(start) else 0):
-        if found.decrement <= SETTLED and "falls" not in found.reason:
+        if found.decrement <= SETTLED and found.reason is not Ending.FALLS:
             break
-        moved = shortened(plain, found.point, _newton_step(found, free(found.point.theta)), walls)
+        moved = shortened(plain, found.point, _newton_step(found, free(found.point.theta)), nonnegative)
         if moved is None:
             break
         moved = clear(plain, moved, edges)
-        if "falls" in found.reason and found.iterations < max_steps:  # off the saddle, and down again
+        if found.reason is Ending.FALLS and found.iterations < max_steps:  # off the saddle, and down again
             for memory in (pairs, last, base):
                 memory.clear()
             found = walked(count(moved.theta, _Corrected(moved, [], [])), found.iterations)
@@ -120,15 +120,11 @@ def settle(
             decrement, _ = decrement_of(found.hessian, moved.gradient, free(moved.theta))
             found = replace(found, point=moved, decrement=float(decrement))
         else:
-            found = _judged(moved, free(moved.theta), found.iterations, "", many)
-    falls = "falls" in found.reason
+            found = _judged(moved, free(moved.theta), found.iterations, Ending.WELL, many)
+    falls = found.reason is Ending.FALLS
     good = found.decrement <= max(tolerance, 1e-8) and not falls
-    why = (
-        ""
-        if good
-        else found.reason
-        or ("the step limit was reached" if found.iterations >= max_steps else "the slope is not zero")
-    )
+    limit = Ending.LIMIT if found.iterations >= max_steps else Ending.SLOPE
+    why = Ending.WELL if good else found.reason or limit
     return replace(found, converged=good, reason=why, evaluations=count.calls + plain.calls)
 
 
@@ -138,15 +134,15 @@ def _newton_step(found: OptimizeResult[G], free: Array) -> Array:
     return step
 
 
-def _judged(here: G, free: Array, steps: int, reason: str, many: bool) -> OptimizeResult[G]:
+def _judged(here: G, free: Array, steps: int, reason: Ending, many: bool) -> OptimizeResult[G]:
     """The Hessian at a point and what it says of it."""
     if not len(here.theta):
-        return OptimizeResult(here, True, 0.0, np.zeros((0, 0)), steps, 0, "")
+        return OptimizeResult(here, True, 0.0, np.zeros((0, 0)), steps, 0, Ending.WELL)
     hessian = difference_hessian(here, many)
     decrement, _ = decrement_of(hessian, here.gradient, free)
     values = np.linalg.eigvalsh(scaled(hessian)[np.ix_(free, free)]) if free.any() else np.ones(1)
     if not values[0] > -1e-6 * max(values[-1], 1e-300):
-        reason = "the deviance still falls in some direction"
+        reason = Ending.FALLS
     return OptimizeResult(here, False, float(decrement), hessian, steps, 0, reason)
 
 

@@ -21,7 +21,7 @@ from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError, UsageError, nearest
 from bold_orchard.estimation.estimate import reopen
 from bold_orchard.inference.fit import Fit, Settings, of_model
-from bold_orchard.optimize.protocol import OptimizeResult
+from bold_orchard.optimize.protocol import Ending, OptimizeResult
 from bold_orchard.sentence.parse import read_sentence
 from bold_orchard.storage.files import write_safely
 from bold_orchard.storage.shape import FIGURE, FIT, fault
@@ -150,7 +150,7 @@ def _taken_up(document: dict[str, Any], table: Table) -> Fit:
     c = document["convergence"]
     hessian = np.zeros((0, 0)) if saved["hessian"] is None else np.asarray(saved["hessian"], dtype=float)
     ended: OptimizeResult[Any] = OptimizeResult(
-        None, c["converged"], 0.5 * (c["gradient"] or 0.0) ** 2, hessian, c["iterations"], c["evaluations"], ""
+        None, c["converged"], 0.5 * (c["gradient"] or 0.0) ** 2, hessian, c["iterations"], c["evaluations"], Ending.WELL
     )
     theta, points = np.asarray(saved["theta"], dtype=float), int(document.get("points", 1))
     return of_model(document["name"], reopen(design, settings.search, theta, points, ended), settings)

@@ -32,7 +32,7 @@ class AR1(RowCovariance):
         gap[rows.starts] = np.nan
         return cls(gap)
 
-    def edges(self, rho: Callable[[float], float]) -> tuple[float, float]:
+    def rho_range(self, rho: Callable[[float], float]) -> tuple[float, float]:
         return (0.0 if self.bounded[0] else -1.0), 1.0
 
     def __init__(self, gap: Array) -> None:

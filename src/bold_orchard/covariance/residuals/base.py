@@ -79,7 +79,7 @@ class RowCovariance:
         """The residual variance that is reported: the mean one where occasions have their own."""
         return sigma2
 
-    def edges(self, rho: Callable[[float], float]) -> tuple[float, float] | None:
+    def rho_range(self, rho: Callable[[float], float]) -> tuple[float, float] | None:
         """Lowest and highest correlation of a structure with one, None for others; ``rho`` maps phi to it."""
         return None
 

@@ -44,7 +44,7 @@ class ExchangeableRows(RowCovariance):
         np.fill_diagonal(out, 1.0)
         return out
 
-    def edges(self, rho: Callable[[float], float]) -> tuple[float, float]:
+    def rho_range(self, rho: Callable[[float], float]) -> tuple[float, float]:
         return rho(-FAR), 1.0
 
     def __init__(self, unit_starts: Array, n: int) -> None:

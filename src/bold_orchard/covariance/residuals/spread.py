@@ -56,8 +56,8 @@ class Spread(RowCovariance):
     def variance(self, phi: Array, sigma2: float) -> float:
         return self.inner.variance(phi[: len(self.inner.start)], sigma2)
 
-    def edges(self, rho: Callable[[float], float]) -> tuple[float, float] | None:
-        return self.inner.edges(rho)
+    def rho_range(self, rho: Callable[[float], float]) -> tuple[float, float] | None:
+        return self.inner.rho_range(rho)
 
     def scale(self, phi: Array) -> Array:
         m = len(self.inner.start)

@@ -11,12 +11,12 @@ from numpy.typing import NDArray
 from bold_orchard.design.design import Design
 from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.families.ordinal import Ordinal
-from bold_orchard.inference.coefficients.precision import Precision
+from bold_orchard.inference.coefficients.precision import CoefficientInference
 
 Array = NDArray[Any]
 
 
-class MaximumLikelihood(Precision):
+class MaximumLikelihood(CoefficientInference):
     """Covariance of everything from the inverse of the observed information over all parameters; z throughout."""
 
     def __init__(self, model: GeneralizedModel) -> None:
@@ -27,7 +27,7 @@ class MaximumLikelihood(Precision):
     def parameter_covariance(self) -> Array:
         """Covariance of the search's parameters (working b, theta, extras), zero where held at an edge."""
         c, hessian = self.found.point.criterion, self.found.hessian
-        free = ~(c.bounded & (self.found.point.theta <= 0)) & ~c.held(self.found.point.theta)
+        free = ~(c.bounded & (self.found.point.theta <= 0)) & ~c.lost(self.found.point.theta)
         out = np.zeros_like(hessian)
         inner = hessian[np.ix_(free, free)]
         d = np.sqrt(np.maximum(np.abs(np.diag(inner)), 1e-300))

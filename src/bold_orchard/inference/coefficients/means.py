@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from bold_orchard.errors import OrchardError, UsageError, shown, unknown_name
 from bold_orchard.families.links import LINKS
 from bold_orchard.inference.coefficients.multiplicity import adjusted
-from bold_orchard.inference.coefficients.precision import Precision
+from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.fit import Fit
@@ -112,7 +112,7 @@ def _cells(
 
 
 def _mean(
-    fit: Fit, known: Precision, row: Array, constant: float, confidence: float, own_scale: bool
+    fit: Fit, known: CoefficientInference, row: Array, constant: float, confidence: float, own_scale: bool
 ) -> dict[str, Any]:
     mean, se = latent(fit, known, row, constant) if own_scale else (float(row @ known.e.b), known.se(row))
     df = known.df(row[None, :])
@@ -146,7 +146,7 @@ def label(levels: Mapping[str, Any]) -> str:
 
 
 def _pairs(
-    known: Precision, cells: list[dict[str, Any]], rows: Array, offset: Array, sure: NDArray[np.bool_],
+    known: CoefficientInference, cells: list[dict[str, Any]], rows: Array, offset: Array, sure: NDArray[np.bool_],
     within: str | None, confidence: float, correction: str,
 ) -> tuple[list[dict[str, Any]], Array]:  # fmt: skip
     """Differences a - b of all pairs, corrected for their number, and the matrix of their standard errors."""
@@ -176,7 +176,7 @@ def _pairs(
 
 
 def _finish_pairs(
-    fit: Fit, known: Precision, pairs: list[dict[str, Any]], rows: Array, offset: Array, confidence: float,
+    fit: Fit, known: CoefficientInference, pairs: list[dict[str, Any]], rows: Array, offset: Array, confidence: float,
     own_scale: bool, ratios: bool,
 ) -> None:  # fmt: skip
     """Differences on the outcome's own scale, and ratios where they are asked for."""

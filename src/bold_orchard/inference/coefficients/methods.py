@@ -9,32 +9,32 @@ from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.inference.coefficients.kenward_roger import KenwardRoger, check_reach
 from bold_orchard.inference.coefficients.maximum_likelihood import MaximumLikelihood
-from bold_orchard.inference.coefficients.precision import Precision, Residual
+from bold_orchard.inference.coefficients.precision import CoefficientInference, Residual
 from bold_orchard.inference.coefficients.satterthwaite import ObservedInformation
 
-METHODS: dict[str, type[Precision]] = {
+METHODS: dict[str, type[CoefficientInference]] = {
     "satterthwaite": ObservedInformation,
     "kenward-roger": KenwardRoger,
     "residual": Residual,
-    "normal": Precision,
+    "normal": CoefficientInference,
 }
 
 
 @singledispatch
-def precision(model: object, method: str) -> Precision:
+def precision(model: object, method: str) -> CoefficientInference:
     """Standard errors and denominators by one of METHODS; raises UsageError where the model does not have it."""
     raise NotImplementedError(type(model).__name__)
 
 
 @precision.register
-def _(model: GaussianModel, method: str) -> Precision:
+def _(model: GaussianModel, method: str) -> CoefficientInference:
     if method == "kenward-roger":
         check_reach(model.criterion)
     return METHODS[method](model)
 
 
 @precision.register
-def _(model: GeneralizedModel, method: str) -> Precision:
+def _(model: GeneralizedModel, method: str) -> CoefficientInference:
     if method not in ("satterthwaite", "normal"):
         raise UsageError(f"--df {method} is for gaussian fits; tests of {model.design.family} fits use the normal")
     return MaximumLikelihood(model)

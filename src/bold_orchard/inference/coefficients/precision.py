@@ -14,7 +14,7 @@ from bold_orchard.inference.variances.information import parameter_covariance
 Array = NDArray[Any]
 
 
-class Precision:
+class CoefficientInference:
     """The covariance of b (p', p'), and for rows (q, p') of a hypothesis its denominator df (None: the normal).
 
     ``test`` adds the factor by which the F statistic is multiplied before it is looked up.
@@ -43,7 +43,7 @@ class Precision:
         return float(np.sqrt(max(float(row @ self.covariance @ row), 0.0)))
 
 
-class Residual(Precision):
+class Residual(CoefficientInference):
     """Rows less the rank of X."""
 
     def df(self, rows: Array) -> float | None:

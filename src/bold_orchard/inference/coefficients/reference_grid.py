@@ -18,7 +18,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import fixed_part, split_offsets
-from bold_orchard.design.transformations import Maker
+from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError, unknown_name
 from bold_orchard.inference.fit import Fit
 from bold_orchard.sentence import tree
@@ -121,7 +121,7 @@ class ReferenceGrid:
             number = self.design.table.kind(name) == "number"
             columns[name] = np.asarray(values, dtype=float) if number else np.asarray(values, dtype=object)
         table = Table(pd.DataFrame(columns, index=range(len(cells))), "the grid", len(cells))
-        maker = Maker(table, self.design.memory, learn=False, reference=self._training)
+        maker = ColumnMaker(table, self.design.memory, learn=False, reference=self._training)
         offsets, plain = split_offsets(self.design.sentence.terms, maker)
         part = fixed_part(plain, self.design.sentence, maker, self.design.family)
         owner = np.repeat([i for i, _ in batch], [len(own) for _, own in batch])
@@ -132,8 +132,8 @@ class ReferenceGrid:
             offset += np.bincount(owner, offsets, minlength=len(x)) / np.maximum(sizes, 1)
 
     @cached_property
-    def _training(self) -> Maker:
-        return Maker(self.design.table, self.design.memory, learn=False)
+    def _training(self) -> ColumnMaker:
+        return ColumnMaker(self.design.table, self.design.memory, learn=False)
 
     def kept(self, x: Array) -> Array:
         """The columns that have estimates, (points, p')."""

@@ -11,8 +11,8 @@ from numpy.typing import NDArray
 
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.inference.coefficients.precision import Residual
-from bold_orchard.inference.variances.information import held, is_large, parameter_covariance
-from bold_orchard.likelihood.gaussian import Evaluation
+from bold_orchard.inference.variances.information import at_bound, is_large, parameter_covariance
+from bold_orchard.likelihood.gaussian import GaussianPoint
 from bold_orchard.optimize.protocol import OptimizeResult
 
 Array = NDArray[Any]
@@ -25,8 +25,8 @@ class Satterthwaite:
     With f(psi) = l' C(psi) l over all covariance parameters psi, df = 2 f^2 / (g' A g), g = df/dpsi and A their covariance.
     """
 
-    e: Evaluation
-    found: OptimizeResult[Evaluation] | None = None
+    e: GaussianPoint
+    found: OptimizeResult[GaussianPoint] | None = None
 
     @cached_property
     def covariance(self) -> Array:
@@ -47,7 +47,7 @@ class Satterthwaite:
     def _change(self, i: int) -> Array:
         """dC / d psi_i at fixed sigma^2, by differences of the elimination alone."""
         e, c = self.e, self.e.criterion
-        if held(e)[i]:
+        if at_bound(e)[i]:
             return np.zeros_like(self.covariance)
         if self.found is not None and self.found.moves and is_large(e) and c.correlated is None and not c.absolute:
             step, base, there = self.found.moves[i]

@@ -10,11 +10,11 @@ from numpy.typing import NDArray
 from scipy import special
 
 from bold_orchard.design.design import Design
-from bold_orchard.design.model_matrix import Part, build_part
-from bold_orchard.design.transformations import Maker
+from bold_orchard.design.model_matrix import ModelMatrix, build_part
+from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.coefficients.contrasts import contrast
-from bold_orchard.inference.coefficients.precision import Precision
+from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.distributions import p_of_chisq
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
@@ -78,7 +78,7 @@ def _parts(fit: Fit, name: str, rows: Array, kind: int, test: Callable[[Array], 
     return {"parts": [{"term": str(d)} | test(r) for d, r in each.items()]}
 
 
-def joint_test(known: Precision, rows: Array, chisq: bool) -> dict[str, Any]:
+def joint_test(known: CoefficientInference, rows: Array, chisq: bool) -> dict[str, Any]:
     """Test rows @ b = 0, rows (q, p'), by F, or by Wald chi-squared."""
     rows = _independent(rows)
     q = len(rows)
@@ -178,8 +178,8 @@ def marginal(fit: Fit) -> list[tuple[str, Array]]:
     return out
 
 
-def _sum_coded(design: Design) -> Part:
-    maker = Maker(design.table, design.memory, learn=False)
+def _sum_coded(design: Design) -> ModelMatrix:
+    maker = ColumnMaker(design.table, design.memory, learn=False)
     plain = tuple(t for t in design.fixed.terms if not t.is_intercept)
     return build_part(plain, design.sentence.intercept, maker, sums=True)
 

@@ -20,7 +20,7 @@ from bold_orchard.inference.comparison.nested import homes
 from bold_orchard.inference.distributions import p_of_chisq
 from bold_orchard.inference.fit import Fit
 from bold_orchard.likelihood.expected_information import MOST_EFFECTS, moments, widest
-from bold_orchard.likelihood.gaussian import Evaluation
+from bold_orchard.likelihood.gaussian import GaussianPoint
 
 Array = NDArray[Any]
 DRAWS, DRAWS_WIDE = 20_000, 3_000  # p to within 0.003; fewer where every projection is a search
@@ -74,7 +74,7 @@ def simulated_p(small: Fit, large: Fit, chisq: float, df: int, seed: int) -> flo
     return float(np.mean(np.where(shares > 1e-12, special.chdtrc(df, chisq / np.maximum(shares, 1e-12)), 0.0)))
 
 
-def _null_point(small: Fit, large: Fit) -> Evaluation:
+def _null_point(small: Fit, large: Fit) -> GaussianPoint:
     """The larger model at the smaller one's estimates, new variances zero."""
     c, sigma2 = large.criterion, small.evaluation.sigma2
     gammas = {f: np.zeros((s.size, s.size)) for f, s in enumerate(c.structures)}

@@ -18,7 +18,7 @@ from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.inference.variances.information import full_hessian
 from bold_orchard.inference.variances.quantities import Quantity, theta_of
-from bold_orchard.likelihood.gaussian import Evaluation
+from bold_orchard.likelihood.gaussian import GaussianPoint
 from bold_orchard.optimize.newton import descend
 
 Array = NDArray[Any]
@@ -65,7 +65,7 @@ class Profile:
 class Surface:
     """The deviance over psi around its minimum, in coordinates in which it is nearly a sphere."""
 
-    def __init__(self, e: Evaluation) -> None:
+    def __init__(self, e: GaussianPoint) -> None:
         self.e, self.c = e, e.criterion
         self.centre = e.psi
         self.bottom = e.deviance
@@ -91,7 +91,7 @@ class Surface:
         inside = np.maximum(np.abs(point), 0.3)
         return (np.where(doubtful, inside, point),) if doubtful.any() else ()
 
-    def both(self, psi: Array) -> tuple[float, Array]:
+    def value_and_slope(self, psi: Array) -> tuple[float, Array]:
         """The rise of the deviance above its minimum, and its slope in psi."""
         key = psi.tobytes()
         if self._last is None or self._last[0] != key:
@@ -116,7 +116,7 @@ class Surface:
         b = 2.0 * np.eye(len(psi))
         value, gradient = self._whitened(psi)
         for _ in range(MOST_STEPS):
-            held, normal = q.both(psi)
+            held, normal = q.value_and_slope(psi)
             step, force = _constrained_step(b, gradient, normal @ w, t - held)
             step *= min(1.0, LONGEST / max(float(np.linalg.norm(step)), 1e-300))
             promised = float(gradient @ step + 0.5 * step @ b @ step)
@@ -133,7 +133,7 @@ class Surface:
         return np.nan, psi
 
     def _whitened(self, psi: Array) -> tuple[float, Array]:
-        value, gradient = self.both(psi)
+        value, gradient = self.value_and_slope(psi)
         return value, gradient @ self.whiten
 
     def _accepted(
@@ -145,7 +145,10 @@ class Surface:
         part = 1.0
         for _ in range(8):
             there = psi + part * (self.whiten @ step)
-            if self.both(there)[0] + weight * abs(t - q.at(there)) <= before + 0.1 * abs(before) * (part == 1.0) + FLAT:
+            if (
+                self.value_and_slope(there)[0] + weight * abs(t - q.at(there))
+                <= before + 0.1 * abs(before) * (part == 1.0) + FLAT
+            ):
                 return there, part
             part /= 3
         return None
@@ -176,7 +179,7 @@ class FullSurface(Surface):
     def hessian(self) -> Array:
         return self.known
 
-    def both(self, psi: Array) -> tuple[float, Array]:
+    def value_and_slope(self, psi: Array) -> tuple[float, Array]:
         try:
             there = self.c.at(psi, self.e)
             value = there.deviance - self.bottom, there.gradient
@@ -244,12 +247,12 @@ def quantity_line(surface: Surface, q: Quantity) -> Line:
     return Line(rise, here, se, start, q.low, q.high, q.slack, surface.others(surface.centre))
 
 
-def fixed_line(ml: Evaluation, column: int, surface: Surface) -> Line:
+def fixed_line(ml: GaussianPoint, column: int, surface: Surface) -> Line:
     """The way along the fixed effect at place ``column`` among the kept ones; ``ml`` is the ML fit, ``surface`` about it."""
     c = ml.criterion
 
     def rise(t: float, start: Array) -> tuple[float, Array]:
-        found = descend(lambda theta, near=None: c.at(theta).hold(column, t), start, c.walls)
+        found = descend(lambda theta, near=None: c.at(theta).hold(column, t), start, c.nonnegative)
         return float(found.deviance - ml.deviance), found.theta
 
     se = float(np.sqrt(ml.b_covariance[column, column]))

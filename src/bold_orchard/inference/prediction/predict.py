@@ -16,7 +16,7 @@ from bold_orchard.design.build import covariate_columns, rebuild_parts, unit_cod
 from bold_orchard.design.design import UnitCodes
 from bold_orchard.design.lags import lag_calls, with_lags
 from bold_orchard.design.model_matrix import build_part
-from bold_orchard.design.transformations import Maker
+from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError, UsageError, counted
 from bold_orchard.families.base import Data
 from bold_orchard.inference.distributions import quantile_t
@@ -141,7 +141,7 @@ def _residual_variance(fit: Fit, used: Table) -> Array:
     else:
         variance = np.full(len(used), float(residual["variance"]))
     if design.sentence.spread:
-        part = build_part(design.sentence.spread, True, Maker(used, design.memory, learn=False))
+        part = build_part(design.sentence.spread, True, ColumnMaker(used, design.memory, learn=False))
         log_sd = sum(row["estimate"] * v for row, v in zip(parameters["spread"], part.values[1:]))
         variance = variance * np.exp(2.0 * np.asarray(log_sd))
     column_of_weights = fit.settings.options.weights

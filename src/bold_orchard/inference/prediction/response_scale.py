@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.families.ordinal import CURVES
 from bold_orchard.inference.coefficients.maximum_likelihood import thresholds
-from bold_orchard.inference.coefficients.precision import Precision
+from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
@@ -87,7 +87,9 @@ def latent(fit: Fit, known: Any, row: Array, constant: float) -> tuple[float, fl
     return mean - float(cuts.mean()), float(np.sqrt(max(float(whole @ joint @ whole), 0.0)))
 
 
-def outcome_scale(fit: Fit, known: Precision, row: Array, constant: float, confidence: float) -> dict[str, Any]:
+def outcome_scale(
+    fit: Fit, known: CoefficientInference, row: Array, constant: float, confidence: float
+) -> dict[str, Any]:
     """``outcome`` and its interval for an average unit, ``population`` averaged over units; of grades ``chances`` too."""
     eta = np.array(float(row @ known.e.b) + constant)
     if fit.design.graded:
@@ -101,7 +103,7 @@ def outcome_scale(fit: Fit, known: Precision, row: Array, constant: float, confi
             "outcome_ci": [number(low), number(high)], "population": number(average)}  # fmt: skip
 
 
-def _grades_scale(fit: Fit, known: Precision, row: Array, eta: Array, confidence: float) -> dict[str, Any]:
+def _grades_scale(fit: Fit, known: CoefficientInference, row: Array, eta: Array, confidence: float) -> dict[str, Any]:
     """Chances and mean grade; errors by the delta method from thresholds and coefficients together."""
     values, slopes, joint = _grade_moments(fit, known, row, eta)
     z = quantile_t(confidence, None)
@@ -147,7 +149,7 @@ def _logit_ends(value: float, se: float, z: float, low: float, high: float) -> t
 
 
 def outcome_difference(
-    fit: Fit, known: Precision, rows: tuple[Array, Array], constants: tuple[float, float], confidence: float
+    fit: Fit, known: CoefficientInference, rows: tuple[Array, Array], constants: tuple[float, float], confidence: float
 ) -> dict[str, Any]:
     """The difference of two means on the outcome's scale for an average unit, its error by the delta method."""
     etas = [np.array(float(r @ known.e.b) + c) for r, c in zip(rows, constants)]

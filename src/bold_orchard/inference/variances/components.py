@@ -19,7 +19,7 @@ from bold_orchard.inference.intervals.rows import Progress
 from bold_orchard.inference.prediction.response_scale import random_variance
 from bold_orchard.inference.summary import number, residual_variance
 from bold_orchard.inference.variances.quantities import Effects, quantities
-from bold_orchard.likelihood.gaussian import Evaluation
+from bold_orchard.likelihood.gaussian import GaussianPoint
 from bold_orchard.results.components import ComponentsResult
 
 Array = NDArray[Any]
@@ -236,7 +236,7 @@ def _dispersion(fit: Fit, covariance: Array, z: float) -> list[dict[str, Any]]:
              "ratio": 1.0 / log_se if log_se else None, "ci": [value / factor, value * factor], "boundary": False} | blank]  # fmt: skip
 
 
-def _residual_slope(design: Design, e: Evaluation) -> Array:
+def _residual_slope(design: Design, e: GaussianPoint) -> Array:
     """Derivative of the reported residual variance in phi, by central differences."""
     c, h = e.criterion, 1e-6
     phi = e.theta[c.phi]

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.design.design import Design
 from bold_orchard.likelihood.expected_information import MOST_EFFECTS, linear_moments, widest
-from bold_orchard.likelihood.gaussian import Evaluation
+from bold_orchard.likelihood.gaussian import GaussianPoint
 from bold_orchard.optimize.protocol import OptimizeResult
 
 Array = NDArray[Any]
@@ -24,7 +24,7 @@ EMPTY = 1e-12  # of the information on the residual, the variances in units of i
 IN = 0.02  # weight in a flat direction from which a component belongs to it
 
 
-def flat_components(design: Design, found: OptimizeResult[Evaluation]) -> str | None:
+def flat_components(design: Design, found: OptimizeResult[GaussianPoint]) -> str | None:
     """A sentence that names the components no rows of this design can tell apart, or None."""
     e = found.point
     c = e.criterion
@@ -41,7 +41,7 @@ def flat_components(design: Design, found: OptimizeResult[Evaluation]) -> str | 
     return None if direction is None else _words(design, e, direction)
 
 
-def _suspicious(found: OptimizeResult[Evaluation]) -> bool:
+def _suspicious(found: OptimizeResult[GaussianPoint]) -> bool:
     e, c = found.point, found.point.criterion
     free = ~(c.bounded & (np.abs(e.theta) <= 0.0))
     if not free.any():
@@ -52,14 +52,14 @@ def _suspicious(found: OptimizeResult[Evaluation]) -> bool:
     return bool(least < SUSPECT + 1e-8 * abs(e.deviance)) or not free.all()
 
 
-def _sizes(e: Evaluation) -> Array:
+def _sizes(e: GaussianPoint) -> Array:
     """By how much a parameter may change before the model is another: its own size, a start's, or 1 of the residual's."""
     sizes = np.maximum(np.abs(e.theta), np.abs(e.criterion.start()))
     sizes[e.criterion.phi] = np.maximum(sizes[e.criterion.phi], 1.0)
     return np.asarray(sizes)
 
 
-def _null_of_information(e: Evaluation) -> Array | None:
+def _null_of_information(e: GaussianPoint) -> Array | None:
     """The flat direction over (covariance elements of all units, the residual), scaled to the residual variance."""
     made = linear_moments(e)
     unit = np.append(np.full(len(made.traces) - 1, e.sigma2), 1.0)  # variances in units of the residual's
@@ -75,7 +75,7 @@ def _null_of_information(e: Evaluation) -> Array | None:
     return direction / float(np.abs(direction).max())
 
 
-def _null_of_hessian(found: OptimizeResult[Evaluation]) -> Array | None:
+def _null_of_hessian(found: OptimizeResult[GaussianPoint]) -> Array | None:
     """The same from the search's Hessian, for models inside their bounds only; phi stand in the residual's place."""
     e, c = found.point, found.point.criterion
     if not len(found.hessian) or (np.abs(e.theta[c.bounded]) < 1e-6).any():
@@ -89,7 +89,7 @@ def _null_of_hessian(found: OptimizeResult[Evaluation]) -> Array | None:
     return np.append(direction[: c.n_theta], rest) / float(direction.max())
 
 
-def _words(design: Design, e: Evaluation, direction: Array) -> str:
+def _words(design: Design, e: GaussianPoint, direction: Array) -> str:
     at, names = 0, []
     for f, structure in enumerate(e.criterion.structures):
         parts = [c for c in design.clauses if c.block == f]

@@ -19,7 +19,7 @@ from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import residual_variance
-from bold_orchard.likelihood.gaussian import Criterion, Evaluation
+from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
 
 Array = NDArray[Any]
 FAR = 16.0  # phi at which a correlation is as good as at its edge
@@ -31,7 +31,7 @@ def identity(x: float) -> float:
 
 @dataclass(frozen=True)
 class Quantity:
-    """One parameter. ``both`` gives it and its slope (m + 1,) on a scale t that is smooth inside the model.
+    """One parameter. ``value_and_slope`` gives it and its slope (m + 1,) on a scale t that is smooth inside the model.
 
     ``back`` maps t to the value reported; ``low`` and ``high`` are the edges of the model in t, ``ends`` the values there,
     ``slack`` how near in t is as good as there. ``parts`` are the SDs of a correlation: where one vanishes it may be anything.
@@ -42,7 +42,7 @@ class Quantity:
     group: str
     term: str
     term2: str | None
-    both: Callable[[Array], tuple[float, Array]]
+    value_and_slope: Callable[[Array], tuple[float, Array]]
     back: Callable[[float], float] = identity
     low: float = -np.inf
     high: float = np.inf
@@ -51,14 +51,14 @@ class Quantity:
     parts: tuple[Quantity, ...] = ()
 
     def at(self, psi: Array) -> float:
-        return self.both(psi)[0]
+        return self.value_and_slope(psi)[0]
 
     def exists(self, psi: Array) -> bool:
         """A correlation does not where one of its SDs is zero."""
         return all(part.at(psi) > 0 for part in self.parts)
 
     def slope(self, psi: Array) -> Array:
-        return self.both(psi)[1]
+        return self.value_and_slope(psi)[1]
 
 
 def theta_of(c: Criterion, psi: Array) -> tuple[Array, float]:
@@ -194,7 +194,7 @@ def _sine(t: float) -> float:
 ANGLE: Any = {"back": _sine, "low": -np.pi / 2, "high": np.pi / 2, "ends": (-1.0, 1.0), "slack": 1e-4}
 
 
-def _of_residual(design: Design, c: Criterion, e: Evaluation) -> Iterator[Quantity]:
+def _of_residual(design: Design, c: Criterion, e: GaussianPoint) -> Iterator[Quantity]:
     if c.correlated is not None and not c.correlated.rows.one_variance:
         yield from _of_occasions(c)
     else:
@@ -214,10 +214,10 @@ def _of_residual(design: Design, c: Criterion, e: Evaluation) -> Iterator[Quanti
         phi[0] = t
         return float(rows.parameters(phi, 1.0)["rho"])
 
-    ends = rows.edges(rho)
+    ends = rows.rho_range(rho)
     if ends is not None:
         yield Quantity("rho", "rho", "residual", "rho", None, partial(_entry, at=at, scale=1.0), rho,
-                       0.0 if c.walls[at] else -FAR, FAR, ends)  # fmt: skip
+                       0.0 if c.nonnegative[at] else -FAR, FAR, ends)  # fmt: skip
     if design.residual.spread is not None:
         spread = design.residual.spread
         first = c.phi.stop - len(spread.names)
@@ -262,7 +262,7 @@ def _of_occasions(c: Criterion) -> Iterator[Quantity]:
 def differenced(value: Callable[[Array], float]) -> Callable[[Array], tuple[float, Array]]:
     """A cheap function with its slope by central differences."""
 
-    def both(psi: Array) -> tuple[float, Array]:
+    def value_and_slope(psi: Array) -> tuple[float, Array]:
         out = np.empty(len(psi))
         for i in range(len(psi)):
             h = 1e-6 * max(abs(psi[i]), 1e-2)
@@ -272,4 +272,4 @@ def differenced(value: Callable[[Array], float]) -> Callable[[Array], tuple[floa
             out[i] = (value(up) - value(down)) / (2 * h)
         return value(psi), out
 
-    return both
+    return value_and_slope

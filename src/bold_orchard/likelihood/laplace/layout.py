@@ -65,10 +65,10 @@ class Layout:
         return np.concatenate([np.zeros(self.p, bool), inner, np.zeros(self.family.n_extra, bool)]).astype(bool)
 
     @property
-    def walls(self) -> NDArray[np.bool_]:
+    def nonnegative(self) -> NDArray[np.bool_]:
         return np.zeros(len(self.bounded), dtype=bool)
 
-    def held(self, parameters: Array) -> NDArray[np.bool_]:
+    def lost(self, parameters: Array) -> NDArray[np.bool_]:
         """Parameters run to a limit where nothing depends on them any more."""
         out = np.zeros(len(parameters), dtype=bool)
         out[self.extra] = self.family.lost(parameters[self.extra])
@@ -92,7 +92,7 @@ class Layout:
         """u = T v in the user's numbering, known covariances between levels included."""
         out = {}
         for f, factor in enumerate(factors):
-            mix = self.rows.units[f].mix
+            mix = self.rows.units[f].relationship_factor
             out[f] = factor @ v[f] if mix is None else (factor @ v[f]) @ mix.T
         return out
 

@@ -81,7 +81,10 @@ class LaplacePoint:
     def _mixed(self, values: Effects) -> Effects:
         """Sums by level in the basis of v: times L for a known covariance."""
         units = self.criterion.rows.units
-        return {f: x if units[f].mix is None else x @ units[f].mix for f, x in values.items()}
+        return {
+            f: x if units[f].relationship_factor is None else x @ units[f].relationship_factor
+            for f, x in values.items()
+        }
 
     def along(self, i: int) -> Callable[[float], LaplacePoint]:
         """h -> the point with parameter i moved by h, its mode followed along a straight line (good to h^2, evenly)."""
@@ -216,7 +219,7 @@ class LaplacePoint:
             w_bar[: c.p, : c.p] = np.linalg.inv(e.w[: c.p, : c.p])
         made = backward(e, w_bar, inverses=True)
         errors = made.inverse[f]
-        mix = c.rows.units[f].mix
+        mix = c.rows.units[f].relationship_factor
         if mix is not None:
             t = next(t for t in e.products.tails if t.unit == f)
             own = made.dense[t.columns, t.columns].reshape(t.size, t.levels, t.size, t.levels)
