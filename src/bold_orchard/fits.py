@@ -251,7 +251,10 @@ def compare(
     if bootstrap and bootstrap < 20:
         raise UsageError("--bootstrap needs 20 simulated outcomes or more")
     given = [f for each in fits for f in (each if isinstance(each, (list, tuple)) else (each,))]
-    result = compared(_told_apart(_cores(given)), force, common_rows, bootstrap, seed, progress)
+    cores = _cores(given)
+    if not any(isinstance(f, str) for f in given):
+        cores = _told_apart(cores)
+    result = compared(cores, force, common_rows, bootstrap, seed, progress)
     return Answer(result, all(m.converged for m in result.models))
 
 
