@@ -5,10 +5,12 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from bold_orchard.covariance.effects import Given, Stacked, Unstructured
 from bold_orchard.covariance.effects.diagonal import Diagonal
 from bold_orchard.covariance.effects.exchangeable import Exchangeable
+from bold_orchard.covariance.effects.given import Given
 from bold_orchard.covariance.effects.identity import Identity
+from bold_orchard.covariance.effects.stacked import Stacked
+from bold_orchard.covariance.effects.unstructured import Unstructured
 from bold_orchard.crossproducts import batched
 from bold_orchard.crossproducts.arrays import Arrays, RandomBlock, RandomUnit
 from bold_orchard.crossproducts.assemble import nested_in, split

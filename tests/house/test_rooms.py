@@ -13,7 +13,7 @@ import pytest
 ROOT = Path(__file__).parent.parent.parent / "src" / "bold_orchard"
 # Each room may use those before it, none after it.
 ORDER = (
-    "errors", "results", "optimize", "sentence", "data", "covariance", "families", "design", "crossproducts", "likelihood",
+    "errors", "frozen", "results", "optimize", "sentence", "data", "covariance", "families", "design", "crossproducts", "likelihood",
     "estimation", "inference", "diagnostics", "storage", "reporting", "answers", "tables", "fits", "api", "demo", "cli",
 )  # fmt: skip
 CORE = ORDER[: ORDER.index("storage") + 1]
@@ -67,7 +67,7 @@ def test_the_core_has_no_interface_code(room):
         assert not re.search(r"\bprint\(", path.read_text()), path
 
 
-SHOWS = ("errors", "results", "reporting")
+SHOWS = ("errors", "frozen", "results", "reporting")
 ASKS = (*SHOWS, "families", "storage", "answers", "tables", "fits", "api", "demo", "cli")
 
 

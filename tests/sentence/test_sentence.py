@@ -1,9 +1,11 @@
 from __future__ import annotations
 
+import hashlib
+
 import pytest
 
 from bold_orchard.errors import SentenceError
-from bold_orchard.sentence import tree
+from bold_orchard.sentence import grammar, tree
 from bold_orchard.sentence.parse import read_condition, read_sentence
 
 
@@ -95,3 +97,22 @@ def test_conditions():
     c = read_condition("season in (1, 2) and not (pruning = none or rain*2 > 3)")
     assert isinstance(c, tree.Logic) and c.operator == "and"
     assert c.operands[0].operator == "in" and c.operands[1].operator == "not"
+
+
+@pytest.mark.parametrize("start", grammar.STARTS)
+def test_the_ready_made_parser_is_that_of_the_grammar(start, monkeypatch, tmp_path):
+    """The stamp holds the grammar's digest; another version of the parsing library builds its own."""
+    text = grammar.GRAMMAR.read_text()
+    held = (grammar.READY / f"{start}.bin").read_bytes().partition(b"\n")[0].decode()
+    assert held.split()[1] == hashlib.sha256(text.encode()).hexdigest(), "python -m bold_orchard.sentence.grammar"
+    line = {
+        "sentence": "y = x*z + power(x, 2); each tree in orchard (diagonal): intercept + x; within tree: ar1(week)",
+        "condition": "rain > 3 and not (soil = 'clay' or season in (1, 2))",
+        "combination": "2*hard - light = 0.5",
+    }[start]
+    fresh = grammar.built(text, start)
+    assert grammar.parser(start).parse(line) == fresh.parse(line)
+    monkeypatch.setattr(grammar, "READY", tmp_path)
+    grammar.parser.cache_clear()
+    assert grammar.parser(start).parse(line) == fresh.parse(line)
+    grammar.parser.cache_clear()

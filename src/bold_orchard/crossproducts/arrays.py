@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance.effects import Structure
+from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.covariance.residuals.base import RowCovariance
 
 Array = NDArray[Any]

@@ -9,7 +9,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance.effects import Structure, structure_of
+from bold_orchard.covariance.effects import structure_of
+from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.data.table import Labels, Table
 from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.residual import ResidualPart

@@ -8,11 +8,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance.effects import Given, Structure, structure_of
+from bold_orchard.covariance.effects import structure_of
+from bold_orchard.covariance.effects.base import Structure
+from bold_orchard.covariance.effects.given import Given
 from bold_orchard.covariance.residuals import residual_structure_of
 from bold_orchard.covariance.residuals.base import Layout, RowCovariance
-from bold_orchard.covariance.residuals.independent import Independent
-from bold_orchard.covariance.residuals.spread import Spread
 from bold_orchard.crossproducts.arrays import Arrays, RandomBlock, RandomUnit
 from bold_orchard.design.design import Clause, Design
 from bold_orchard.design.model_matrix import ModelMatrix
@@ -93,6 +93,9 @@ def _row_covariance(residual: ResidualPart, n: int, sort: Callable[[Array], Arra
         rows = Layout(n, starts, str(residual.unit), time, residual.labels, residual.spread is not None)
         made = residual_structure_of(residual.kind).over(rows)
     if residual.spread is not None:
+        from bold_orchard.covariance.residuals.independent import Independent
+        from bold_orchard.covariance.residuals.spread import Spread
+
         columns = [sort(v) for v in residual.spread.values]
         made = Spread(made or Independent(n), np.column_stack([(c - c.mean()) / c.std() for c in columns]))
     return made

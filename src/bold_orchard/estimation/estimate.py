@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 
 from bold_orchard.design.design import Design
 from bold_orchard.estimation.gaussian import fit_gaussian, reopened_gaussian
-from bold_orchard.estimation.generalized import fit_generalized, reopened_generalized
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.optimize.protocol import OptimizeResult
@@ -29,6 +28,8 @@ def estimate(
     """
     if design.additive:
         return fit_gaussian(design, options, progress)
+    from bold_orchard.estimation.generalized import fit_generalized
+
     return fit_generalized(design, options, progress)
 
 
@@ -38,4 +39,6 @@ def reopen(
     """A model taken up again at estimates ``theta`` without a search; ``ended`` says how its search did."""
     if design.additive:
         return reopened_gaussian(design, options, theta, ended)
+    from bold_orchard.estimation.generalized import reopened_generalized
+
     return reopened_generalized(design, options, theta, points, ended)

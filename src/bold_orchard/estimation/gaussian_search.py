@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance.effects import Unstructured
+from bold_orchard.covariance.effects.unstructured import Unstructured
 from bold_orchard.crossproducts.arrays import Arrays
 from bold_orchard.crossproducts.assemble import cross_products, split
 from bold_orchard.design.design import Design

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance.effects import Structure
+from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.crossproducts.arrays import Arrays, RandomUnit
 from bold_orchard.crossproducts.weighted import Weighted
 from bold_orchard.design.design import Design

@@ -111,7 +111,10 @@ def check_df(design: Design, settings: Settings) -> None:
 @np.errstate(all="ignore")  # what overflows is judged where it is used
 def of_model(name: str, model: FittedModel[Any, Any], settings: Settings) -> Fit:
     """The fit of an estimated model: tests, document, and whether its figures may be used."""
-    settings = settings if model.design.additive else replace(settings, df="normal")
+    if not model.design.additive:
+        import bold_orchard.inference.generalized  # noqa: F401  (such models answer some questions in their own way)
+
+        settings = replace(settings, df="normal")
     known = precision(model, settings.df)
     trouble = trouble_of(model)
     result = summarise(name, model, known, settings.df, settings.confidence, trouble)

@@ -12,11 +12,8 @@ from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.design.design import Design
 from bold_orchard.errors import UsageError, shown
 from bold_orchard.estimation.gaussian import GaussianModel
-from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.estimation.model import FittedModel
-from bold_orchard.families.links import LINKS
 from bold_orchard.inference import advice
-from bold_orchard.inference.coefficients.maximum_likelihood import MaximumLikelihood, threshold_names, thresholds
 from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.trouble import Trouble
@@ -45,12 +42,7 @@ def summarise(
     boundary = advice.boundary_notes(model, random)
     failed = [] if found.converged or not trouble.identified else [advice.not_converged(found)]
     warnings = [*failed, *trouble.notes, *design.warnings, *boundary.notes, *trouble.remarks]
-    rows = fixed_rows(model, known, confidence)
-    covariance = full_covariance(model, known.covariance)
-    if isinstance(known, MaximumLikelihood) and design.graded:
-        values, joint = thresholds(known)
-        rows = [*threshold_rows(design, values, joint, confidence), *rows]
-        covariance = with_thresholds(joint, covariance, len(values))
+    rows, covariance = fixed_part(known, confidence)
     document = {
         "schema": SCHEMA,
         "name": name,
@@ -123,6 +115,12 @@ def likelihood_figures(deviance: float, count: int, n: int) -> dict[str, Any]:
     }
 
 
+@singledispatch
+def fixed_part(known: CoefficientInference, confidence: float) -> tuple[list[dict[str, Any]], list[list[float | None]]]:
+    """Rows of the fixed part and their covariance, null where aliased."""
+    return fixed_rows(known.model, known, confidence), full_covariance(known.model, known.covariance)
+
+
 def fixed_rows(model: FittedModel[Any, Any], known: CoefficientInference, confidence: float) -> list[dict[str, Any]]:
     """One row per column of X, null where the column is aliased."""
     e, design = model.evaluation, model.design
@@ -161,28 +159,6 @@ def full_covariance(model: FittedModel[Any, Any], covariance: Array) -> list[lis
     return full
 
 
-def with_thresholds(joint: Array, covariance: list[list[float | None]], m: int) -> list[list[float | None]]:
-    kept = [i for i, row in enumerate(covariance) if row[i] is not None]
-    p = len(covariance)
-    full: list[list[float | None]] = [[None] * (m + p) for _ in range(m + p)]
-    places = [*range(m), *(m + k for k in kept)]
-    for i, a in enumerate(places):
-        for j, b in enumerate(places):
-            full[a][b] = number(joint[i, j])
-    return full
-
-
-def threshold_rows(design: Design, values: Array, joint: Array, confidence: float) -> list[dict[str, Any]]:
-    width, rows = quantile_t(confidence, None), []
-    for i, name in enumerate(threshold_names(design)):
-        se = float(np.sqrt(max(joint[i, i], 0.0)))
-        z = values[i] / se if se > 0 else np.nan
-        rows.append({"term": name, "estimate": number(values[i]), "se": number(se), "df": None, "statistic": number(z),
-                     "p": number(p_of_t(z, None)) if np.isfinite(z) else None,
-                     "ci": [number(values[i] - width * se), number(values[i] + width * se)], "label": name})  # fmt: skip
-    return rows
-
-
 def random_parts(model: FittedModel[Any, Any]) -> list[dict[str, Any]]:
     """One entry per each clause, in the order of the sentence."""
     design, out = model.design, []
@@ -216,12 +192,6 @@ def residual_variance(design: Design, c: Criterion, phi: Array, sigma2: float) -
 def residual_part(model: object) -> dict[str, Any] | None:
     """The residuals of an additive outcome, the dispersion of others."""
     raise NotImplementedError(type(model).__name__)
-
-
-@residual_part.register
-def _(model: GeneralizedModel) -> dict[str, Any] | None:
-    dispersion = model.family.dispersion(model.extra)
-    return None if dispersion is None else {"dispersion": number(dispersion)}
 
 
 @residual_part.register
@@ -326,6 +296,8 @@ def with_ratios(result: FitResult) -> FitResult:
 
     Raises UsageError for a link under which these mean nothing.
     """
+    from bold_orchard.families.links import LINKS
+
     kind = LINKS[result.link].ratio
     if kind is None:
         raise UsageError(f"--ratios: exp(estimate) means nothing under the {result.link} link; leave it out")

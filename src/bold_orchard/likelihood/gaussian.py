@@ -15,7 +15,9 @@ from typing import Any, ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance.effects import Given, Stacked, Structure
+from bold_orchard.covariance.effects.base import Structure
+from bold_orchard.covariance.effects.given import Given
+from bold_orchard.covariance.effects.stacked import Stacked
 from bold_orchard.crossproducts.correlated import Correlated
 from bold_orchard.crossproducts.elimination import Backward, Eliminated, backward, eliminate
 from bold_orchard.crossproducts.stages import CrossProducts

@@ -7,7 +7,7 @@ from typing import Any, ClassVar, Protocol
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance.effects import Structure
+from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.crossproducts.elimination import Eliminated
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.optimize.protocol import Point

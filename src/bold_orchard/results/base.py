@@ -5,11 +5,11 @@ from __future__ import annotations
 import dataclasses
 import types
 import typing
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar, Self, Union, get_args, get_origin
 
 from bold_orchard.errors import OrchardError, UsageError
+from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.results.plain import clean
 
 Number = float | None
@@ -33,8 +33,8 @@ BESIDE = {"beside": True}
 _known: dict[type, dict[str, Any]] = {}
 
 
-@dataclass(frozen=True)
-class Part:
+@frozen
+class Part(Frozen):
     """One object of a document; keys stand in the order of the fields."""
 
     def to_dict(self) -> Row:
@@ -68,7 +68,7 @@ class Part:
         return dataclasses.replace(self, **values)
 
 
-@dataclass(frozen=True)
+@frozen
 class Result(Part):
     """The answer of one command. ``command`` names it, ``main`` the field that holds its main table."""
 

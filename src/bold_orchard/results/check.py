@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
+from bold_orchard.frozen import frozen, keyed
 from bold_orchard.results.base import ABSENT, BESIDE, Absent, Number, Part, Result, Row
 
 
-@dataclass(frozen=True, kw_only=True)
+@keyed
 class Outlier(Part):
     """A row or a level far out."""
 
@@ -20,13 +21,13 @@ class Outlier(Part):
     standardised: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class NormalityTest(Part):
     w: Number
     p: Number
 
 
-@dataclass(frozen=True, kw_only=True)
+@keyed
 class Shape(Part):
     """Moments and Shapiro-Wilk of one kind of residuals, or of one term's predicted effects."""
 
@@ -44,7 +45,7 @@ class Shape(Part):
     outliers: list[Outlier]
 
 
-@dataclass(frozen=True)
+@frozen
 class OneWayTest(Part):
     test: str
     value: Number
@@ -53,14 +54,14 @@ class OneWayTest(Part):
     p: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class RankTest(Part):
     test: str
     value: Number
     p: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class Curvature(Part):
     """The test of a predictor's square."""
 
@@ -70,7 +71,7 @@ class Curvature(Part):
     p: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class Lag(Part):
     lag: int
     gap: Number
@@ -78,7 +79,7 @@ class Lag(Part):
     correlation: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class Autocorrelation(Part):
     time: str
     unit: str
@@ -88,7 +89,7 @@ class Autocorrelation(Part):
     p: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class LevelInfluence(Part):
     """The estimates without one level of a unit, and how far they moved."""
 
@@ -106,7 +107,7 @@ class LevelInfluence(Part):
     exact: bool
 
 
-@dataclass(frozen=True)
+@frozen
 class Dispersion(Part):
     statistic: Number
     df: Number
@@ -114,14 +115,14 @@ class Dispersion(Part):
     p: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class Zeros(Part):
     seen: int
     expected: Number
     sd: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class Sorted(Part):
     """Rows by the side they were given and the side they are predicted on."""
 
@@ -130,7 +131,7 @@ class Sorted(Part):
     rows: int
 
 
-@dataclass(frozen=True)
+@frozen
 class ChanceTenth(Part):
     rows: int
     from_: Number
@@ -139,13 +140,13 @@ class ChanceTenth(Part):
     observed: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class AgainstObserved(Part):
     table: list[Sorted]
     tenths: list[ChanceTenth]
 
 
-@dataclass(frozen=True)
+@frozen
 class CheckFinding(Part):
     """``speaks`` when the check found a fault."""
 
@@ -156,7 +157,7 @@ class CheckFinding(Part):
     advice: str
 
 
-@dataclass(frozen=True)
+@frozen
 class Closing(Part):
     fine: list[str]
     doubtful: list[str]
@@ -198,7 +199,7 @@ class CheckArrays:
     times: Any
 
 
-@dataclass(frozen=True, kw_only=True)
+@keyed
 class CheckResult(Result):
     """Residuals at every level, what is left in them, and what each unit carries."""
 

@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
+from bold_orchard.frozen import frozen
 from bold_orchard.results.base import BESIDE, Number, Part, Result, Row
 
 
-@dataclass(frozen=True)
+@frozen
 class ComparedModel(Part):
     """One fit and how far it stands from the best."""
 
@@ -27,7 +28,7 @@ class ComparedModel(Part):
     akaike_weight: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class Explained(Part):
     """1 - variance in the larger / in the smaller model."""
 
@@ -36,7 +37,7 @@ class Explained(Part):
     proportion: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class RatioTest(Part):
     """A likelihood-ratio test; null where the smaller is not a special case of the larger."""
 
@@ -63,7 +64,7 @@ class Lines:
     lines: dict[str, Any]
 
 
-@dataclass(frozen=True)
+@frozen
 class CompareResult(Result):
     """Fits of the same rows, smallest first, with tests of consecutive pairs."""
 

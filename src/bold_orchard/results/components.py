@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import ClassVar
 
+from bold_orchard.frozen import frozen
 from bold_orchard.results.base import Interval, Number, Part, Result
 
 
-@dataclass(frozen=True)
+@frozen
 class Component(Part):
     """A variance, covariance or parameter; ``share`` is its part of the total at the covariates' means."""
 
@@ -28,7 +28,7 @@ class Component(Part):
     change: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class IntraclassCorrelation(Part):
     """``share`` is the unit's own part of the variance, ``value`` the correlation of two rows of one level."""
 
@@ -37,13 +37,13 @@ class IntraclassCorrelation(Part):
     share: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class RSquared(Part):
     marginal: Number
     conditional: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class Reduction(Part):
     """1 - variance here / variance in the other fit."""
 
@@ -52,7 +52,7 @@ class Reduction(Part):
     proportion: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class ComponentsResult(Result):
     """Variance components with errors, intervals, shares, ICC and R squared."""
 

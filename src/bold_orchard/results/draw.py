@@ -5,23 +5,24 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
+from bold_orchard.frozen import frozen
 from bold_orchard.results.base import ABSENT, BESIDE, Absent, Number, Part, Result, Row
 
 
-@dataclass(frozen=True)
+@frozen
 class UnitLine(Part):
     level: str
     x: list[Number]
     y: list[Number]
 
 
-@dataclass(frozen=True)
+@frozen
 class AverageLine(Part):
     x: list[Number]
     y: list[Number]
 
 
-@dataclass(frozen=True)
+@frozen
 class ObservedRow(Part):
     row: int
     observed: Number
@@ -29,7 +30,7 @@ class ObservedRow(Part):
     predicted_average: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class Tenth(Part):
     """A tenth of the rows by predicted chance."""
 
@@ -39,7 +40,7 @@ class Tenth(Part):
     observed: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class Agreement(Part):
     """Correlations of what was observed with what is predicted."""
 
@@ -47,7 +48,7 @@ class Agreement(Part):
     predicted_average: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class EffectBand(Part):
     """The outcome along one predictor, the others held; ``ticks`` name the places of a category."""
 
@@ -61,7 +62,7 @@ class EffectBand(Part):
     high: list[Number]
 
 
-@dataclass(frozen=True)
+@frozen
 class DrawnCoefficient(Part):
     fit: str
     term: str
@@ -88,7 +89,7 @@ class DrawPicture:
     named: bool = False
 
 
-@dataclass(frozen=True)
+@frozen
 class DrawResult(Result):
     """What a picture of a fit shows: lines of units, observed against predicted, effects, or coefficients."""
 

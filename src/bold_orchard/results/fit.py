@@ -2,28 +2,29 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any, ClassVar
 
+from bold_orchard.frozen import frozen
 from bold_orchard.results.base import ABSENT, BESIDE, Absent, Interval, Number, Part, Result, Row, flat
 
 Matrix = list[list[Number]]
 
 
-@dataclass(frozen=True)
+@frozen
 class DroppedRows(Part):
     column: str
     rows: int
 
 
-@dataclass(frozen=True)
+@frozen
 class FilledCells(Part):
     column: str
     rows: int
     value: float
 
 
-@dataclass(frozen=True)
+@frozen
 class RowCounts(Part):
     """Rows read and used; each lost row counts under the first column that lost it."""
 
@@ -33,7 +34,7 @@ class RowCounts(Part):
     filled: list[FilledCells]
 
 
-@dataclass(frozen=True)
+@frozen
 class UnitCounts(Part):
     """Levels of a unit and their numbers of rows."""
 
@@ -44,7 +45,7 @@ class UnitCounts(Part):
     largest: int
 
 
-@dataclass(frozen=True)
+@frozen
 class Coefficient(Part):
     """One column of the fixed part; null where it is aliased."""
 
@@ -60,7 +61,7 @@ class Coefficient(Part):
     ratio_ci: Interval | Absent = ABSENT
 
 
-@dataclass(frozen=True)
+@frozen
 class RandomPart(Part):
     """One ``each`` clause: covariance of its effects on the user's scale."""
 
@@ -72,7 +73,7 @@ class RandomPart(Part):
     sd: list[Number]
 
 
-@dataclass(frozen=True)
+@frozen
 class Residual(Part):
     """Of a gaussian fit its variance and structure, of others the dispersion."""
 
@@ -84,7 +85,7 @@ class Residual(Part):
     dispersion: Number | Absent = ABSENT
 
 
-@dataclass(frozen=True)
+@frozen
 class LikelihoodFigures(Part):
     loglik: Number
     deviance: Number
@@ -93,7 +94,7 @@ class LikelihoodFigures(Part):
     n_parameters: int
 
 
-@dataclass(frozen=True)
+@frozen
 class Convergence(Part):
     """How the search ended; ``gradient`` is the root of twice the decrease of the deviance still expected."""
 
@@ -106,13 +107,13 @@ class Convergence(Part):
     identified: bool
 
 
-@dataclass(frozen=True)
+@frozen
 class Transformation(Part):
     term: str
     meaning: str
 
 
-@dataclass(frozen=True)
+@frozen
 class AverageEffect(Part):
     """Change of the outcome's mean: for an average unit, and averaged over units."""
 
@@ -121,7 +122,7 @@ class AverageEffect(Part):
     population: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class FitResult(Result):
     """A fitted model: coefficients, variation, figures of the likelihood, and how the search ended."""
 

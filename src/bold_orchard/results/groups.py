@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any, ClassVar
 
+from bold_orchard.frozen import frozen
 from bold_orchard.results.base import Interval, Number, Part, Result, Row
 
 
-@dataclass(frozen=True)
+@frozen
 class LevelEffects(Part):
     """Of one level, by term: predicted effects, their errors and intervals, and the level's own coefficients."""
 
@@ -21,7 +21,7 @@ class LevelEffects(Part):
     rows: int
 
 
-@dataclass(frozen=True)
+@frozen
 class UnitEffects(Part):
     """One ``each`` clause."""
 
@@ -31,7 +31,7 @@ class UnitEffects(Part):
     rows: list[LevelEffects]
 
 
-@dataclass(frozen=True)
+@frozen
 class GroupsResult(Result):
     """What was predicted for each level of each unit."""
 
@@ -50,10 +50,10 @@ class GroupsResult(Result):
     def table(self, **view: bool) -> list[Row]:
         """One row per level, a column for every figure of every term."""
         rows = []
-        for part in self.document["groups"]:
-            for r in part["rows"]:
-                row = {"group": part["group"], "level": r["level"], "rows": r["rows"], "rank": r["rank"]}
-                for t in part["terms"]:
+        for unit in self.document["groups"]:
+            for r in unit["rows"]:
+                row = {"group": unit["group"], "level": r["level"], "rows": r["rows"], "rank": r["rank"]}
+                for t in unit["terms"]:
                     low, high = r["ci"][t] or (None, None)
                     row |= {f"effect {t}": r["effects"][t], f"se {t}": r["se"][t], f"low {t}": low, f"high {t}": high,
                             f"coefficient {t}": r["coefficients"][t]}  # fmt: skip
@@ -65,11 +65,11 @@ class GroupsResult(Result):
         import pandas as pd
 
         rows = []
-        for part in self.document["groups"]:
-            for r in part["rows"]:
-                for t in part["terms"]:
+        for unit in self.document["groups"]:
+            for r in unit["rows"]:
+                for t in unit["terms"]:
                     low, high = r["ci"][t] or (None, None)
-                    rows.append({"group": part["group"], "level": r["level"], "term": t, "effect": r["effects"][t],
+                    rows.append({"group": unit["group"], "level": r["level"], "term": t, "effect": r["effects"][t],
                                  "se": r["se"][t], "low": low, "high": high, "coefficient": r["coefficients"][t],
                                  "rows": r["rows"]})  # fmt: skip
         return pd.DataFrame(rows)

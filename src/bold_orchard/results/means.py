@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any, ClassVar
 
+from bold_orchard.frozen import frozen
 from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Part, Result, Row, flat
 
 Level = str | float
 
 
-@dataclass(frozen=True)
+@frozen
 class GradeChance(Part):
     """The chance of one grade, for an average unit and averaged over units."""
 
@@ -21,7 +21,7 @@ class GradeChance(Part):
     population: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class AdjustedMean(Part):
     """The mean (or slope) of one combination of levels, null where it is not estimable; ``outcome`` on the outcome's scale."""
 
@@ -37,7 +37,7 @@ class AdjustedMean(Part):
     chances: list[GradeChance] | Absent | None = ABSENT
 
 
-@dataclass(frozen=True)
+@frozen
 class Difference(Part):
     """a less b, its p alone and corrected for the number of differences; ``ci`` is corrected too."""
 
@@ -57,7 +57,7 @@ class Difference(Part):
     ratio_ci: Interval | Absent = ABSENT
 
 
-@dataclass(frozen=True)
+@frozen
 class DifferenceErrors(Part):
     """Standard errors of differences, and their whole matrix."""
 
@@ -67,7 +67,7 @@ class DifferenceErrors(Part):
     matrix: list[list[Number]]
 
 
-@dataclass(frozen=True)
+@frozen
 class MeansResult(Result):
     """Adjusted means of a term's levels, their differences, and what they were held or averaged at."""
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any, ClassVar
 
+from bold_orchard.frozen import frozen
 from bold_orchard.results.base import Result, Row
 
 
-@dataclass(frozen=True)
+@frozen
 class PredictResult(Result):
     """The input rows with what is predicted beside them."""
 

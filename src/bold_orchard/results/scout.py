@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
+from bold_orchard.frozen import frozen
 from bold_orchard.results.base import ABSENT, BESIDE, Absent, Number, Part, Result, Row
 
 
-@dataclass(frozen=True)
+@frozen
 class Column(Part):
     """One column; numbers have a range, categories their first levels."""
 
@@ -26,7 +27,7 @@ class Column(Part):
     odd_cells: str | Absent = ABSENT
 
 
-@dataclass(frozen=True)
+@frozen
 class Grouping(Part):
     """A column that may group the rows, and why."""
 
@@ -39,7 +40,7 @@ class Grouping(Part):
     reason: str
 
 
-@dataclass(frozen=True)
+@frozen
 class Nesting(Part):
     """How two units stand to each other; ``inside`` where labels start again under every parent."""
 
@@ -48,7 +49,7 @@ class Nesting(Part):
     relation: str
 
 
-@dataclass(frozen=True)
+@frozen
 class Duplicates(Part):
     """Rows that share unit and time."""
 
@@ -69,7 +70,7 @@ class ScoutPicture:
     texts: list[str]
 
 
-@dataclass(frozen=True)
+@frozen
 class ScoutResult(Result):
     """What a table holds before any model: columns, missing cells, what groups the rows, sentences to begin with."""
 

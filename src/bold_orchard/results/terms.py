@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import ClassVar
 
+from bold_orchard.frozen import frozen
 from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Part, Result, Row, flat
 
 
-@dataclass(frozen=True)
+@frozen
 class PowerTest(Part):
     """The test of one power of a power(...) term."""
 
@@ -20,7 +20,7 @@ class PowerTest(Part):
     p: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class TermTest(Part):
     """The test of one term; ``parts`` of power(...) has one for each power."""
 
@@ -33,7 +33,7 @@ class TermTest(Part):
     parts: list[PowerTest] | Absent = ABSENT
 
 
-@dataclass(frozen=True)
+@frozen
 class ContrastTest(Part):
     """A person's own hypothesis: the estimate against the value it is tested for."""
 
@@ -47,7 +47,7 @@ class ContrastTest(Part):
     against: Number
 
 
-@dataclass(frozen=True)
+@frozen
 class TermsResult(Result):
     """Tests of the fixed terms, and of contrasts."""
 

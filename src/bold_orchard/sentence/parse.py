@@ -2,16 +2,15 @@
 
 from __future__ import annotations
 
-from functools import cache
-from pathlib import Path
 from typing import Any
 
-from lark import Lark, Tree
+from lark import Tree
 from lark.exceptions import UnexpectedCharacters, UnexpectedEOF, UnexpectedInput, UnexpectedToken, VisitError
 
 from bold_orchard.errors import SentenceError, nearest
 from bold_orchard.sentence import tree
 from bold_orchard.sentence.builder import Builder
+from bold_orchard.sentence.grammar import parser
 from bold_orchard.sentence.repair import candidates
 
 CLAUSE_WORDS = ("each", "within", "spread")
@@ -73,18 +72,12 @@ def _range(e: Any) -> tuple[int, int]:
     return e.place[0], e.place[1] - e.place[0]
 
 
-@cache
-def _grammar(start: str) -> Lark:
-    source = (Path(__file__).parent / "grammar.lark").read_text(encoding="utf-8")
-    return Lark(source, parser="lalr", start=start, propagate_positions=True)
-
-
 def _run(text: str, start: str, what: str) -> Any:
     line = " ".join(text.split("\n")).strip()
     if not line:
         raise SentenceError(f"{what} is empty; write for example: yield = rain; each orchard: intercept")
     try:
-        tree = _grammar(start).parse(line)
+        tree = parser(start).parse(line)
         if _depth(tree) > DEEPEST:
             raise SentenceError(f"{what} nests brackets, functions or powers too deeply; write it more plainly")
         return Builder(line).transform(tree)
@@ -126,7 +119,7 @@ def _explain(e: UnexpectedInput, text: str, start: str, what: str) -> SentenceEr
 
 
 def _options(start: str, names: set[str]) -> str:
-    terminals = {t.name: t.pattern.value for t in _grammar(start).terminals}
+    terminals = {t.name: t.pattern.value for t in parser(start).terminals}
     words = sorted(WORDS.get(n) or f"'{terminals.get(n, n)}'" for n in names if n != "WS")
     if len(words) > 1:
         return ", ".join(words[:-1]) + " or " + words[-1]

@@ -8,15 +8,17 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
+
+from bold_orchard.frozen import Frozen, frozen
 
 START = (0, 0)  # of parts that no text wrote
 PLAIN = re.compile(r"[^\W\d][\w.]*")
 RESERVED = ("intercept", "without", "each", "within", "spread", "in", "of", "and", "or", "not", "let")
 
 
-class Node:
+class Node(Frozen):
     """A piece of a sentence. ``text(brackets)`` is its text, with or without brackets around odd names."""
 
     def text(self, brackets: bool) -> str:
@@ -40,7 +42,7 @@ def _joined(glue: str, nodes: Iterable[Node], brackets: bool) -> str:
     return glue.join(n.text(brackets) for n in nodes)
 
 
-@dataclass(frozen=True)
+@frozen
 class Number(Node):
     value: float
     place: tuple[int, int] = field(default=START, compare=False)
@@ -50,7 +52,7 @@ class Number(Node):
         return short if float(short) == self.value else repr(self.value)
 
 
-@dataclass(frozen=True)
+@frozen
 class Text(Node):
     value: str
     place: tuple[int, int] = field(default=START, compare=False)
@@ -59,7 +61,7 @@ class Text(Node):
         return f"'{self.value}'" if '"' in self.value else f'"{self.value}"'
 
 
-@dataclass(frozen=True)
+@frozen
 class Column(Node):
     """A column by name; ``place`` is (start, end) in the sentence."""
 
@@ -70,7 +72,7 @@ class Column(Node):
         return column_text(self.name) if brackets else self.name
 
 
-@dataclass(frozen=True)
+@frozen
 class Intercept(Node):
     place: tuple[int, int] = field(default=START, compare=False)
 
@@ -78,7 +80,7 @@ class Intercept(Node):
         return "intercept"
 
 
-@dataclass(frozen=True)
+@frozen
 class Arithmetic(Node):
     """``operator`` is '^', 'negative', or one sign (+ and -, or * and /) between each two of the operands."""
 
@@ -95,7 +97,7 @@ class Arithmetic(Node):
         return parts[0] + "".join(f" {sign} {part}" for sign, part in zip(self.operator, parts[1:]))
 
 
-@dataclass(frozen=True)
+@frozen
 class Call(Node):
     """A function of the sentence applied to its arguments."""
 
@@ -107,7 +109,7 @@ class Call(Node):
         return f"{self.function}({_joined(', ', self.arguments, brackets)})"
 
 
-@dataclass(frozen=True)
+@frozen
 class Named(Node):
     """A transformation that ``let`` gave a name: it is printed by that name and means ``factor``."""
 
@@ -123,7 +125,7 @@ Expression = Number | Text | Column | Intercept | Arithmetic | Call | Named
 Factor = Intercept | Column | Call | Named
 
 
-@dataclass(frozen=True)
+@frozen
 class Comparison(Node):
     operator: str
     left: Expression
@@ -135,7 +137,7 @@ class Comparison(Node):
         return f"{self.left.text(brackets)} {self.operator} " + (f"({right})" if self.operator == "in" else right)
 
 
-@dataclass(frozen=True)
+@frozen
 class Logic(Node):
     """``operator`` is 'and', 'or' or 'not'."""
 
@@ -153,7 +155,7 @@ class Logic(Node):
 Condition = Comparison | Logic
 
 
-@dataclass(frozen=True)
+@frozen
 class Term(Node):
     """A product of factors; the empty product is the intercept."""
 
@@ -173,7 +175,7 @@ class Term(Node):
         return _joined("*", self.factors, brackets) if self.factors else "intercept"
 
 
-@dataclass(frozen=True)
+@frozen
 class Unit(Node):
     """A unit of grouping: ``tree in orchard`` has the columns (tree, orchard)."""
 
@@ -184,7 +186,7 @@ class Unit(Node):
         return _joined(" in ", self.columns, brackets)
 
 
-@dataclass(frozen=True)
+@frozen
 class Structure(Node):
     """``kind`` by name, with the file or the column it needs; ``over`` is 'units' for ``given units``."""
 
@@ -201,7 +203,7 @@ class Structure(Node):
         return self.kind + (over + f" {Text(self.file).text(brackets)}" if self.file is not None else "")
 
 
-@dataclass(frozen=True)
+@frozen
 class Each(Node):
     unit: Unit
     structure: Structure
@@ -213,7 +215,7 @@ class Each(Node):
         return f"each {self.unit.text(brackets)}{structure}: {_joined(' + ', self.terms, brackets)}"
 
 
-@dataclass(frozen=True)
+@frozen
 class Within(Node):
     unit: Unit
     structure: Structure
@@ -222,7 +224,7 @@ class Within(Node):
         return f"within {self.unit.text(brackets)}: {self.structure.text(brackets)}"
 
 
-@dataclass(frozen=True)
+@frozen
 class Outcome(Node):
     """What is modelled: a column, a function of one, or successes out of trials."""
 
@@ -234,7 +236,7 @@ class Outcome(Node):
         return f"{value} of {self.trials.text(brackets)}" if self.trials else value
 
 
-@dataclass(frozen=True)
+@frozen
 class Sentence(Node):
     """The whole model; ``source`` is the text it was read from, ``notes`` what reading it gave rise to."""
 

@@ -1,25 +1,32 @@
-"""Covariance structures of the effects of one unit, one file each: theta -> factor T with G = sigma^2 T T'."""
+"""Covariance structures of the effects of one unit, one file each: theta -> factor T with G = sigma^2 T T'.
+
+A name leads to its class, loaded when first asked for.
+"""
 
 from __future__ import annotations
 
+import importlib
+
 from bold_orchard.covariance.effects.base import Structure
-from bold_orchard.covariance.effects.diagonal import Diagonal
-from bold_orchard.covariance.effects.exchangeable import Exchangeable
-from bold_orchard.covariance.effects.given import Given
-from bold_orchard.covariance.effects.identity import Identity
-from bold_orchard.covariance.effects.stacked import Stacked
-from bold_orchard.covariance.effects.unstructured import Unstructured
 from bold_orchard.sentence import signatures
 
-__all__ = ["Given", "Stacked", "Structure", "Unstructured", "register", "structure_of"]
-
-# "known" brings the covariance between levels; between the terms of its clause all is free
-_built_in: tuple[type[Structure], ...] = (Unstructured, Diagonal, Identity, Exchangeable, Given)
-_known = {s.name: s for s in _built_in} | {"known": _built_in[0]}
+# name -> module and class; "known" brings the covariance between levels, between the terms of its clause all is free
+HOMES = {
+    "unstructured": "unstructured.Unstructured",
+    "diagonal": "diagonal.Diagonal",
+    "identity": "identity.Identity",
+    "exchangeable": "exchangeable.Exchangeable",
+    "given": "given.Given",
+    "known": "unstructured.Unstructured",
+}
+_known: dict[str, type[Structure]] = {}
 
 
 def structure_of(name: str) -> type[Structure]:
     """The class of a structure as a sentence names it. Raises KeyError for a name that is not there."""
+    if name not in _known:
+        module, _, kind = HOMES[name].partition(".")
+        _known[name] = getattr(importlib.import_module(f"bold_orchard.covariance.effects.{module}"), kind)
     return _known[name]
 
 

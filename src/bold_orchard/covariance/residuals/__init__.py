@@ -1,21 +1,30 @@
-"""Covariance structures of the residuals of one unit, one file each, and the spread on top of them."""
+"""Covariance structures of the residuals of one unit, one file each, and the spread on top of them.
+
+A name leads to its class, loaded when first asked for.
+"""
 
 from __future__ import annotations
 
-from bold_orchard.covariance.residuals.ar1 import AR1
+import importlib
+
 from bold_orchard.covariance.residuals.base import RowCovariance
-from bold_orchard.covariance.residuals.exchangeable import ExchangeableRows
-from bold_orchard.covariance.residuals.independent import Independent
-from bold_orchard.covariance.residuals.unstructured import UnstructuredRows
 from bold_orchard.sentence import signatures
 
-__all__ = ["register", "residual_structure_of"]
-
-_known: dict[str, type[RowCovariance]] = {s.name: s for s in (Independent, AR1, ExchangeableRows, UnstructuredRows)}
+# name -> module and class
+HOMES = {
+    "independent": "independent.Independent",
+    "ar1": "ar1.AR1",
+    "exchangeable": "exchangeable.ExchangeableRows",
+    "unstructured": "unstructured.UnstructuredRows",
+}
+_known: dict[str, type[RowCovariance]] = {}
 
 
 def residual_structure_of(name: str) -> type[RowCovariance]:
     """The class of a structure as a sentence names it. Raises KeyError for a name that is not there."""
+    if name not in _known:
+        module, _, kind = HOMES[name].partition(".")
+        _known[name] = getattr(importlib.import_module(f"bold_orchard.covariance.residuals.{module}"), kind)
     return _known[name]
 
 

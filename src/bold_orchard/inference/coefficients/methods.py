@@ -4,11 +4,8 @@ from __future__ import annotations
 
 from functools import singledispatch
 
-from bold_orchard.errors import UsageError
 from bold_orchard.estimation.gaussian import GaussianModel
-from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.inference.coefficients.kenward_roger import KenwardRoger, check_reach
-from bold_orchard.inference.coefficients.maximum_likelihood import MaximumLikelihood
 from bold_orchard.inference.coefficients.precision import CoefficientInference, Residual
 from bold_orchard.inference.coefficients.satterthwaite import ObservedInformation
 
@@ -31,10 +28,3 @@ def _(model: GaussianModel, method: str) -> CoefficientInference:
     if method == "kenward-roger":
         check_reach(model.criterion)
     return METHODS[method](model)
-
-
-@precision.register
-def _(model: GeneralizedModel, method: str) -> CoefficientInference:
-    if method not in ("satterthwaite", "normal"):
-        raise UsageError(f"--df {method} is for gaussian fits; tests of {model.design.family} fits use the normal")
-    return MaximumLikelihood(model)

@@ -9,7 +9,7 @@ from typing import Any, ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance.effects import Structure
+from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.crossproducts.weighted import Weighted
 from bold_orchard.families.base import Family

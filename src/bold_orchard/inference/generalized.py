@@ -1,0 +1,110 @@
+"""What models that are not gaussian answer in their own way: standard errors, thresholds, dispersion, what goes wrong."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.design import validation
+from bold_orchard.design.design import Design
+from bold_orchard.errors import UsageError
+from bold_orchard.estimation.generalized import GeneralizedModel
+from bold_orchard.inference.coefficients.maximum_likelihood import MaximumLikelihood, threshold_names, thresholds
+from bold_orchard.inference.coefficients.methods import precision
+from bold_orchard.inference.coefficients.precision import CoefficientInference
+from bold_orchard.inference.distributions import p_of_t, quantile_t
+from bold_orchard.inference.separation import separated
+from bold_orchard.inference.summary import fixed_part, fixed_rows, full_covariance, number, residual_part
+from bold_orchard.inference.trouble import Trouble, trouble_of
+from bold_orchard.results.notes import Note
+
+Array = NDArray[Any]
+HUGE = 12.0  # SD on the linear scale beyond which chances inside a unit are all but 0 or 1
+
+
+@precision.register
+def _(model: GeneralizedModel, method: str) -> CoefficientInference:
+    if method not in ("satterthwaite", "normal"):
+        raise UsageError(f"--df {method} is for gaussian fits; tests of {model.design.family} fits use the normal")
+    return MaximumLikelihood(model)
+
+
+@residual_part.register
+def _(model: GeneralizedModel) -> dict[str, Any] | None:
+    dispersion = model.family.dispersion(model.extra)
+    return None if dispersion is None else {"dispersion": number(dispersion)}
+
+
+@fixed_part.register
+def _(known: MaximumLikelihood, confidence: float) -> tuple[list[dict[str, Any]], list[list[float | None]]]:
+    """Thresholds of grades stand before the coefficients."""
+    rows, covariance = fixed_rows(known.model, known, confidence), full_covariance(known.model, known.covariance)
+    if not known.model.design.graded:
+        return rows, covariance
+    values, joint = thresholds(known)
+    own = threshold_rows(known.model.design, values, joint, confidence)
+    return [*own, *rows], with_thresholds(joint, covariance, len(values))
+
+
+def with_thresholds(joint: Array, covariance: list[list[float | None]], m: int) -> list[list[float | None]]:
+    kept = [i for i, row in enumerate(covariance) if row[i] is not None]
+    p = len(covariance)
+    full: list[list[float | None]] = [[None] * (m + p) for _ in range(m + p)]
+    places = [*range(m), *(m + k for k in kept)]
+    for i, a in enumerate(places):
+        for j, b in enumerate(places):
+            full[a][b] = number(joint[i, j])
+    return full
+
+
+def threshold_rows(design: Design, values: Array, joint: Array, confidence: float) -> list[dict[str, Any]]:
+    width, rows = quantile_t(confidence, None), []
+    for i, name in enumerate(threshold_names(design)):
+        se = float(np.sqrt(max(joint[i, i], 0.0)))
+        z = values[i] / se if se > 0 else np.nan
+        rows.append({"term": name, "estimate": number(values[i]), "se": number(se), "df": None, "statistic": number(z),
+                     "p": number(p_of_t(z, None)) if np.isfinite(z) else None,
+                     "ci": [number(values[i] - width * se), number(values[i] + width * se)], "label": name})  # fmt: skip
+    return rows
+
+
+@trouble_of.register
+def _(model: GeneralizedModel) -> Trouble:
+    design, c, e = model.design, model.criterion, model.evaluation
+    apart, single = separated(design, c, e), validation.told_by_one_row(design)
+    named: dict[str, list[str | None]] = {
+        "separation": [apart],
+        "runs away": list(_run_away(model)),
+        "not identified": [single],
+    }
+    notes = [Note(text, code) for code, texts in named.items() for text in texts if text]
+    remarks = []
+    if c.lost(e.theta).any():
+        remarks.append(
+            Note(
+                "theta has run away: the counts vary no more than a Poisson law allows, so it cannot be estimated. "
+                "Use --family poisson.",
+                "dispersion at its limit",
+                "--family poisson",
+            )
+        )
+    return Trouble(tuple(notes), single is None, tuple(remarks))
+
+
+def _run_away(model: GeneralizedModel) -> list[str]:
+    """Effects so large that the outcome hardly varies inside a unit."""
+    design, out = model.design, []
+    if not model.family.chances:
+        return []
+    for clause in design.clauses:
+        unit = design.units[clause.unit].name
+        g = model.evaluation.covariance(clause.block)[clause.columns, clause.columns]
+        for values, term, sd in zip(clause.part.values, clause.part.names, np.sqrt(np.maximum(np.diag(g), 0.0))):
+            if sd * float(np.sqrt(np.mean(values**2))) > HUGE:
+                out.append(
+                    f"The {term} effects of {unit} run away (SD {sd:.3g} on the {design.link} scale): the outcome hardly varies "
+                    f"inside one {unit}, so its size has no upper end. Leave the clause out, or model the {unit} itself."
+                )
+    return out
