@@ -241,6 +241,7 @@ def compare(
     *fits: Model | str | Sequence[Model | str],
     force: bool = False,
     common_rows: bool = False,
+    against: Model | str | None = None,
     bootstrap: int = 0,
     seed: int = SEED,
     progress: Progress | None = None,
@@ -251,10 +252,12 @@ def compare(
     if bootstrap and bootstrap < 20:
         raise UsageError("--bootstrap needs 20 simulated outcomes or more")
     given = [f for each in fits for f in (each if isinstance(each, (list, tuple)) else (each,))]
+    beside = [] if against is None else _cores([against])
     cores = _cores(given)
+    cores += [f for f in beside if f.name not in [c.name for c in cores]]
     if not any(isinstance(f, str) for f in given):
         cores = _told_apart(cores)
-    result = compared(cores, force, common_rows, bootstrap, seed, progress)
+    result = compared(cores, force, common_rows, bootstrap, seed, progress, beside[0].name if beside else None)
     return Answer(result, all(m.converged for m in result.models))
 
 

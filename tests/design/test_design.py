@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -124,3 +126,52 @@ def test_repeated_labels_are_pointed_out_without_in(harvest):
     assert any("each tree in orchard" in n for n in notes)
     for quiet in ("each tree in orchard: intercept", "each season: intercept; each orchard: intercept"):
         assert build_design(read_sentence(f"yield = rain; {quiet}"), table, Options()).notes == ()
+
+
+def test_what_looks_like_counts_or_like_units_is_told(quick):
+    r = np.random.default_rng(1)
+    g = r.integers(0, 10, 200)
+    frame = pd.DataFrame({"g": g, "variety": [f"v{i}" for i in r.integers(0, 20, 200)], "moths": r.poisson(2, 200),
+                          "size": r.normal(10, 1, 200)})  # fmt: skip
+    frame.to_csv(quick.folder / "t.csv", index=False)
+    notes = quick("fit", "t.csv", "moths = intercept; each g: intercept", "--json").json["notes"]
+    assert any("looks like counts" in n and "--family poisson" in n for n in notes)
+    for silent in (
+        ["moths = intercept; each g: intercept", "--family", "gaussian"],
+        ["size = intercept; each g: intercept"],
+    ):
+        assert not any("looks like counts" in n for n in quick("fit", "t.csv", *silent, "--json").json["notes"])
+    notes = quick("fit", "t.csv", "size = variety; each g: intercept; spread = variety", "--json").json["notes"]
+    assert any("20 levels in the fixed part" in n and "each variety: intercept instead" in n for n in notes)
+    assert any("20 levels in spread" in n for n in notes)
+
+
+def test_outcomes_beyond_a_family_are_answered_with_what_to_write(quick):
+    r = np.random.default_rng(2)
+    frame = pd.DataFrame({"g": r.integers(0, 10, 200), "percent": r.uniform(0, 100, 200),
+                          "share": np.clip(r.normal(0.5, 0.4, 200), 0, 1), "weight": np.clip(r.normal(1, 1, 200), 0, None)})  # fmt: skip
+    frame.to_csv(quick.folder / "t.csv", index=False)
+    for column, family in (("percent", "beta"), ("share", "beta")):
+        told = quick("fit", "t.csv", f"{column} = intercept; each g: intercept", "--family", family).err
+        left = re.search(r"write (calc\(.*\)) = \.\.\.", told).group(1)
+        assert quick("fit", "t.csv", f"{left} = intercept; each g: intercept", "--family", family).code == 0
+    told = quick("fit", "t.csv", "weight = intercept; each g: intercept", "--family", "gamma").err
+    where = re.search(r'--where "(.*?)"', told).group(1)
+    assert (
+        quick("fit", "t.csv", "weight = intercept; each g: intercept", "--family", "gamma", "--where", where).code == 0
+    )
+
+
+def test_printed_names_stand_in_contrasts(quick):
+    from builders import trial
+
+    trial(trees=20).to_csv(quick.folder / "t.csv", index=False)
+    quick("fit", "t.csv", "yield = rain*soil + rain + soil; each tree: intercept", "--save", "m")
+    d = quick("show", "m", "--json").json
+    for row in d["fixed"]:
+        for name in (row["term"], row["label"], f"[{row['term']}]", f'"{row["term"]}"'):
+            got = quick("terms", "m", "--contrast", name, "--json").json["contrasts"][0]
+            assert got["estimate"] == pytest.approx(row["estimate"]), name
+    first, last = d["fixed"][-2], d["fixed"][-1]
+    got = quick("terms", "m", "--contrast", f"2*{first['term']} - {last['term']} = 1", "--json").json["contrasts"][0]
+    assert got["estimate"] == pytest.approx(2 * first["estimate"] - last["estimate"]) and got["against"] == 1

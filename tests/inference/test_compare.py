@@ -215,3 +215,45 @@ def test_a_fit_that_did_not_converge_is_no_yardstick():
     with pytest.raises(OrchardError, match="did not converge"):
         compare([small, failed])
     assert compare([small, failed], force=True)["models"][1]["converged"] is False
+
+
+def test_an_outcome_and_its_logarithm_stand_on_one_scale():
+    """ML densities of log(y) times 1/y are densities of y; a column made beforehand gives the same likelihood."""
+    frame = make_trees(seed=5, rows=90, offset=12.0)
+
+    def table(frame):
+        return Table(frame, "t", len(frame))
+
+    plain = fit("yield = rain; each orchard: intercept", table(frame), name="plain")
+    for outcome, slope in (("log(yield)", 1 / frame["yield"]), ("calc(sqrt(yield) * -2)", frame["yield"] ** -0.5)):
+        other = fit(f"{outcome} = rain; each orchard: intercept", table(frame), name="other")
+        found = compare([plain, other])
+        ml = {
+            n: fit(f.design.sentence, table(frame), Settings(method="ml"))
+            for n, f in (("plain", plain), ("other", other))
+        }
+        wanted = {n: f.result.fit.loglik for n, f in ml.items()}
+        wanted["other"] += float(np.log(slope).sum())
+        assert found["method"] == "ML" and found["outcome"] == "yield" and found["tests"][0]["nested"] is False
+        for m in found["models"]:
+            assert m["loglik"] == pytest.approx(wanted[m["name"]], abs=1e-5)
+            assert m["aic"] == pytest.approx(-2 * wanted[m["name"]] + 2 * m["n_parameters"], abs=1e-5)
+        assert sum("Jacobian" in n for n in found["notes"]) == 1
+    bent = fit("calc((yield - 14) * (yield - 14)) = rain; each orchard: intercept", table(frame), name="bent")
+    with pytest.raises(OrchardError, match="neither rises nor falls"):
+        compare([plain, bent])
+    with pytest.raises(OrchardError, match="different outcomes"):
+        compare([plain, fit("sun = rain; each orchard: intercept", table(frame), name="sun")])
+
+
+def test_any_pair_on_request():
+    frame = Table(make_trees(seed=5, rows=90), "t", 90)
+    fits = [
+        fit(f"yield = {x}; each orchard: intercept", frame, name=n)
+        for n, x in (("a", "intercept"), ("b", "rain"), ("c", "rain + sun"))
+    ]
+    pairs = [(t["smaller"], t["larger"]) for t in compare(fits, against="b")["tests"]]
+    assert pairs == [("a", "b"), ("b", "c")]
+    assert [(t["smaller"], t["larger"]) for t in compare(fits, against="a")["tests"]] == [("a", "b"), ("a", "c")]
+    with pytest.raises(OrchardError, match="not in the comparison"):
+        compare(fits, against="d")

@@ -17,6 +17,7 @@ EXAMPLE = """examples:
   orchard compare empty rain slopes
   orchard compare rain slopes --bootstrap 1000 --seed 7
   orchard compare rain slopes --figure compare.png
+  orchard compare rain slopes --against empty
 """
 
 
@@ -24,6 +25,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("fits", metavar="FIT", nargs="+", help="two or more saved fits")
     parser.add_argument("--force", action="store_true", help="compare fits that did not converge all the same")
     parser.add_argument("--common-rows", action="store_true", help="refit on the rows that all fits share")
+    parser.add_argument(
+        "--against", metavar="FIT", help="test every fit against this one, instead of neighbours by size"
+    )
     parser.add_argument("--bootstrap", metavar="N", type=int, default=0,
                         help="also judge each test by N outcomes simulated from the smaller model")  # fmt: skip
     output_options(parser)
@@ -33,7 +37,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     from bold_orchard.api import compare
 
     return compare(
-        args.fits, force=args.force, common_rows=args.common_rows, bootstrap=args.bootstrap, seed=args.seed,
+        args.fits, force=args.force, common_rows=args.common_rows, against=args.against, bootstrap=args.bootstrap, seed=args.seed,
         progress=progress,
     )  # fmt: skip
 

@@ -53,6 +53,7 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
     weights = _weights(options.weights, used)
     notes = [*sentence.notes, *response.notes, *gaps, *(f"{f['rows']:,} missing cells of {f['column']} were filled with its mean, "
                                 f"{f['value']:.6g}; its standard error is then too small." for f in filled)]  # fmt: skip
+    notes += validation.outcome_notes(sentence, y, options.family)
     notes += check_baselines(options.baselines, sentence, table)
     design = Design(
         sentence=sentence,
@@ -77,7 +78,8 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
     )
     validation.enough_rows(design)
     far = check_scales(design)
-    return replace(design, notes=(*design.notes, *validation.units_and_slopes(design, options.force), *far))
+    own = (*validation.units_and_slopes(design, options.force), *validation.many_levels(design))
+    return replace(design, notes=(*design.notes, *own, *far))
 
 
 def rebuild_parts(design: Design, table: Table) -> tuple[ModelMatrix, tuple[ModelMatrix, ...], Array | None]:

@@ -76,7 +76,9 @@ def read_response(
         return _grades(sentence, table, grades)
     y = _numeric(sentence, maker)
     if kind.support is not None:
-        _check(~kind.support.holds(y), y, f"'{name}' must be {kind.support.words} for {family}", table)
+        bad = ~kind.support.holds(y)
+        mend = kind.support.mend(y, sentence.outcome.written) if bad.any() else ""
+        _check(bad, y, f"'{name}' must be {kind.support.words} for {family}", table, mend)
     if np.all(y == 0) and kind.measure == "counts":
         raise OrchardError(
             f"'{name}' is 0 in every row used: the average count is then 0, and its logarithm, which the model estimates, minus "
@@ -94,12 +96,13 @@ def _numeric(sentence: tree.Sentence, maker: ColumnMaker) -> Array:
     return made.values[0]
 
 
-def _check(bad: Array, y: Array, needs: str, table: Table) -> None:
+def _check(bad: Array, y: Array, needs: str, table: Table, mend: str = "") -> None:
     if bad.any():
         rows = table.row_numbers[bad]
         examples = ", ".join(f"row {r} has {v:g}" for r, v in zip(rows[:3], y[bad][:3]))
         raise OrchardError(
             f"{needs}, but {int(bad.sum()):,} rows are not: {examples}{', ...' if len(rows) > 3 else ''}"
+            + (f"; {mend}" if mend else "")
         )
 
 

@@ -19,6 +19,8 @@ if TYPE_CHECKING:
 
 Array = NDArray[Any]
 SMALL = 5  # levels below which a variance between them is hardly told
+MANY_COUNTED = 30.0  # mean above which counts are as good as measurements
+MANY_LEVELS = 15  # levels that a person still reads as treatments
 MOST_COUNTED = 100  # levels up to which labels that count 1, 2, 3, ... may start anew under every parent
 
 
@@ -49,6 +51,42 @@ def outcome_kind(sentence: tree.Sentence, table: Table, asked: str | None, famil
                 "meant: --family binomial for the chance of the second, or --family gaussian",
                 sentence.source, column.place[0], width,
             )  # fmt: skip
+
+
+def outcome_notes(sentence: tree.Sentence, y: Array, asked: str | None) -> list[str]:
+    """Counts that were given no family: whole numbers with zeros and a small mean."""
+    plain = isinstance(sentence.outcome.value, tree.Column) and sentence.outcome.trials is None
+    if asked is not None or not plain or y.min() < 0 or not np.array_equal(y, np.round(y)):
+        return []
+    if not (y == 0).any() or y.mean() > MANY_COUNTED or y.max() < 3:
+        return []
+    return [
+        f"{sentence.outcome} looks like counts (whole numbers from 0 to {y.max():g}): a gaussian model lets them vary alike "
+        "everywhere and predicts negative ones; --family poisson or negative-binomial is made for them, --family gaussian "
+        "silences this note."
+    ]
+
+
+def many_levels(design: Design) -> list[str]:
+    """Categories of the fixed part and of the spread with so many levels that they are rather units."""
+    notes, units = [], [u.name for u in design.units]
+    for place, terms in (("the fixed part", design.fixed.terms), ("spread", design.sentence.spread)):
+        for column in dict.fromkeys(c.name for c in tree.columns_of(terms, units=False)):
+            if design.table.kind(column) != "category" or column in units:
+                continue
+            size = len(np.unique(design.table.labels(column).codes))
+            if size > MANY_LEVELS:
+                one = size - 1
+                notes.append(
+                    f"{column} has {size:,} levels in {place}, which costs {one:,} coefficients: where they are a sample of all "
+                    f"such levels, write each {tree.column_text(column)}: intercept"
+                    + (
+                        " instead."
+                        if place == "the fixed part"
+                        else ", and let the spread depend on what the levels have in common."
+                    )
+                )
+    return notes
 
 
 def residual_clauses(sentence: tree.Sentence, additive: bool) -> None:

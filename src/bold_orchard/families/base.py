@@ -33,10 +33,14 @@ class Data:
 
 @dataclass(frozen=True)
 class Support:
-    """Where outcomes may lie: a test of each (n,), and the words for it after "must be"."""
+    """Where outcomes may lie: a test of each (n,), and the words for it after "must be".
+
+    ``mend`` says what to do about outcomes (n,) beyond it, by the outcome's name as a sentence writes it.
+    """
 
     holds: Callable[[Array], Array]
     words: str
+    mend: Callable[[Array, str], str] = lambda y, name: ""
 
 
 class Family:

@@ -13,12 +13,25 @@ from bold_orchard.families.base import Family, Support
 Array = NDArray[Any]
 
 
+def _mend(y: Array, name: str) -> str:
+    """Percentages want a division, a few exact ends a shift (Smithson & Verkuilen 2006)."""
+    if y.min() >= 0 and 1 < y.max() <= 100:
+        return f"percentages are divided by 100: write calc({name} / 100) = ..."
+    if y.min() < 0 or y.max() > 1:
+        return "another family has such values; of counts out of a total write successes of trials"
+    n = len(y)
+    return (
+        f"exact ends are moved in by half a row's worth: write calc(({name} * {n - 1} + 0.5) / {n}) = ...; "
+        "of counts out of a total write successes of trials"
+    )
+
+
 class Beta(Family):
     """Mean mu = logistic(eta), precision phi: y ~ Beta(mu phi, (1 - mu) phi); the extra is log phi (Ferrari & Cribari-Neto 2004)."""
 
     name = "beta"
     links = ("logit",)
-    support = Support(lambda y: (y > 0) & (y < 1), "between 0 and 1, neither of them included,")
+    support = Support(lambda y: (y > 0) & (y < 1), "between 0 and 1, neither of them included,", _mend)
     extra_names = ("log precision",)
     dispersion_meaning = "precision phi"
 

@@ -14,12 +14,22 @@ from bold_orchard.families.links import TOP
 Array = NDArray[Any]
 
 
+def _mend(y: Array, name: str) -> str:
+    """Zeros of a positive measurement are another question than its size."""
+    if y.min() < 0:
+        return "negative values are no amounts; --family gaussian takes them"
+    return (
+        f'a zero is no amount: leave such rows out with --where "{name} > 0" and ask apart whether there is any '
+        "(--family binomial of a 0/1 column); of counts use --family poisson or negative-binomial"
+    )
+
+
 class Gamma(Family):
     """Shape a, mean mu = exp(eta): l = a log a - a eta + (a - 1) log y - a y / mu - log Gamma(a); the extra is log a."""
 
     name = "gamma"
     links = ("log",)
-    support = Support(lambda y: y > 0, "above zero")
+    support = Support(lambda y: y > 0, "above zero", _mend)
     extra_names = ("log shape",)
     dispersion_meaning = "1/shape, the squared coefficient of variation"
 

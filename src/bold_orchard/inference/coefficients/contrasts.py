@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
@@ -25,7 +27,8 @@ def contrast(fit: Fit, text: str, df_method: str | None = None, confidence: floa
     A name is a coefficient's term, or a level of a category, which stands for the adjusted mean of that level. Raises
     SentenceError for an unknown name, OrchardError for a combination that is not estimable.
     """
-    left, value = read_combination(text)
+    fixed = fit.design.fixed
+    left, value = read_combination(with_names_quoted(text, dict(zip((*fixed.labels, *fixed.names), fixed.names * 2))))
     reader = _Reader(fit, text)
     row, constant = reader.read(left)
     target = value - constant
@@ -45,6 +48,25 @@ def contrast(fit: Fit, text: str, df_method: str | None = None, confidence: floa
         "ci": [number(estimate - width * se), number(estimate + width * se)],
         "against": target,
     }
+
+
+def with_names_quoted(text: str, names: Mapping[str, str]) -> str:
+    """The contrast with names as they are printed, pruning[hard] or pruning: hard vs none, as quoted texts.
+
+    ``names`` maps what is printed to the coefficient's name; those that read as they stand, and those already in quotes or
+    brackets, are left alone.
+    """
+    odd = sorted((n for n in names if "[" in n or ": " in n), key=len, reverse=True)
+    if not odd:
+        return text
+    inside = r"\"[^\"]*\"|'[^']*'|\[[^\[\]]*(?:\[[^\[\]]*\])?[^\[\]]*\]"
+    found = re.compile("|".join([*(rf"(?<![\w\]\)]){re.escape(n)}" for n in odd), inside]))
+
+    def quoted(match: re.Match[str]) -> str:
+        name = names.get(match.group())
+        return match.group() if name is None else f'"{name}"'
+
+    return found.sub(quoted, text)
 
 
 class _Reader:

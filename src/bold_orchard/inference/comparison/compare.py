@@ -12,6 +12,7 @@ import numpy as np
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.comparison.boundary_law import half_and_half, simulated_p
 from bold_orchard.inference.comparison.nested import Relation, relation
+from bold_orchard.inference.comparison.scales import common_column, log_jacobian
 from bold_orchard.inference.distributions import p_of_chisq
 from bold_orchard.inference.fit import Fit, by_ml, fit
 from bold_orchard.inference.intervals.bootstrap import bootstrap_p
@@ -25,31 +26,40 @@ Progress = Callable[[int, int], None]
 
 def compare(
     fits: Sequence[Fit], force: bool = False, common_rows: bool = False, samples: int = 0, seed: int = 0,
-    progress: Progress | None = None,
+    progress: Progress | None = None, against: str | None = None,
 ) -> CompareResult:  # fmt: skip
-    """The answer of ``orchard compare``: fits ordered by size, tests of consecutive pairs.
+    """The answer of ``orchard compare``: fits ordered by size, tests of consecutive pairs, or of all pairs with ``against``.
 
-    REML fits whose fixed parts differ are refitted by ML; with ``common_rows`` fits of different rows are refitted on the
+    Fits of one column on several scales (y, log(y)) are compared on the column's own. REML fits whose fixed parts differ are refitted by ML; with ``common_rows`` fits of different rows are refitted on the
     rows they share; ``samples`` above 0 adds a bootstrap p to every test. Raises OrchardError for different outcomes or
     rows, and for fits that did not converge unless ``force``.
     """
     notes: list[str] = []
-    same_question(fits, force)
+    comparable(fits, force)
+    scales = len({f.design.outcome for f in fits}) > 1
+    column = common_column(fits) if scales else ""
     if common_rows:
         fits = _on_common_rows(fits, notes)
     for other in fits[1:]:
-        same_rows(fits[0], other)
+        same_rows(fits[0], other, column)
     ordered = sorted(fits, key=lambda f: f.result["fit"]["n_parameters"])
     method, refitted, reason = _common_method(ordered)
     compared = [by_ml(f, method.lower()) if f.name in refitted else f for f in ordered]
-    models = [_figures(f) for f in compared]
+    shift = {f.name: log_jacobian(f, column) if scales else 0.0 for f in compared}
+    models = [_figures(f, shift[f.name]) for f in compared]
     _relative(models)
     if refitted:
         notes.append(f"{', '.join(refitted)}: refitted by ML for this comparison, because {reason}.")
-    tests = []
-    pairs = list(pairwise(compared))
+    tests, bic = [], {m["name"]: m["bic"] for m in models}
+    pairs = list(pairwise(compared)) if against is None else _pairs_with(compared, against)
+    moved = [f for f in compared if shift[f.name]]
+    notes += [
+        f"{f.name} explains {f.design.outcome}: its log-likelihood is told on the scale of {column}, by adding the sum of "
+        f"log |d {f.design.outcome} / d {column}| (the Jacobian), {shift[f.name]:.4f}."
+        for f in moved
+    ]
     for place, (small, large) in enumerate(pairs):
-        test, words = _test(small, large, seed)
+        test, words = _test(small, large, seed, tuple(bic[f.name] for f in (small, large)))
         if samples and test["nested"]:
             _bootstrap(test, words, small, large, samples, seed, place * samples, len(pairs) * samples, progress)
         tests.append(test)
@@ -59,13 +69,13 @@ def compare(
         "schema": SCHEMA,
         "method": method,
         "refitted": refitted,
-        "outcome": fits[0].design.outcome,
+        "outcome": column or fits[0].design.outcome,
         "rows": len(fits[0].design.y),
         "models": models,
         "tests": tests,
         "notes": notes,
     }
-    return CompareResult.from_dict(document).with_keys(lines=compared_lines(compared))
+    return CompareResult.from_dict(document).with_keys(lines=None if scales else compared_lines(compared))
 
 
 def _bootstrap(
@@ -103,7 +113,18 @@ def _on_common_rows(fits: Sequence[Fit], notes: list[str]) -> list[Fit]:
 
 
 def same_question(fits: Sequence[Fit], force: bool) -> None:
-    """Raise OrchardError unless the fits explain one outcome and converged (or ``force``)."""
+    """Raise OrchardError unless the fits explain one outcome, each once, and converged (or ``force``)."""
+    comparable(fits, force)
+    other = next((f for f in fits if f.design.outcome != fits[0].design.outcome), None)
+    if other is not None:
+        raise OrchardError(
+            f"'{fits[0].name}' explains {fits[0].design.outcome} and '{other.name}' {other.design.outcome}; "
+            "variances of different outcomes cannot be compared"
+        )
+
+
+def comparable(fits: Sequence[Fit], force: bool) -> None:
+    """Raise OrchardError unless the fits stand there once each, converged (or ``force``) and are of one measure."""
     if len(fits) < 2:
         raise OrchardError("compare needs two fits or more: orchard compare m1 m2")
     names = [f.name for f in fits]
@@ -115,11 +136,6 @@ def same_question(fits: Sequence[Fit], force: bool) -> None:
         if not other.converged and not force:
             raise OrchardError(
                 f"the fit '{other.name}' did not converge, so its likelihood means nothing; mend it, or --force"
-            )
-        if other.design.outcome != first.design.outcome:
-            raise OrchardError(
-                f"'{first.name}' explains {first.design.outcome} and '{other.name}' {other.design.outcome}; "
-                "likelihoods of different outcomes cannot be compared"
             )
         if _counted(other) != _counted(first):
             raise OrchardError(
@@ -133,11 +149,12 @@ def _counted(fit: Fit) -> str:
     return fit.model.family.measure
 
 
-def same_rows(a: Fit, b: Fit) -> None:
-    """Raise OrchardError, naming the rows, unless two fits used the same rows, outcome and weights."""
+def same_rows(a: Fit, b: Fit, column: str = "") -> None:
+    """Raise OrchardError, naming the rows, unless two fits used the same rows, outcome (or ``column`` of it) and weights."""
     one, two = a.design.table.row_numbers, b.design.table.row_numbers
     if len(one) == len(two) and np.array_equal(one, two):
-        if not np.allclose(a.design.outcome_values, b.design.outcome_values, rtol=1e-9, atol=0):
+        y, z = (f.design.table.numbers(column) if column else f.design.outcome_values for f in (a, b))
+        if not np.allclose(y, z, rtol=1e-9, atol=0):
             raise OrchardError(f"'{a.name}' and '{b.name}' were fitted to different data; fit both to the same file")
         w, v = a.design.weights, b.design.weights
         if (w is None) != (v is None) or (w is not None and v is not None and not np.array_equal(w, v)):
@@ -152,12 +169,23 @@ def same_rows(a: Fit, b: Fit) -> None:
     )
 
 
+def _pairs_with(fits: Sequence[Fit], name: str) -> list[tuple[Fit, Fit]]:
+    """Every other fit with the one named, the smaller first."""
+    at = next((i for i, f in enumerate(fits) if f.name == name), None)
+    if at is None:
+        raise OrchardError(f"--against {name}: that fit is not in the comparison")
+    return [(f, fits[at]) if i < at else (fits[at], f) for i, f in enumerate(fits) if i != at]
+
+
 def _common_method(fits: Sequence[Fit]) -> tuple[str, list[str], str]:
     methods = {f.result["method"] for f in fits}
     if not all(f.design.additive for f in fits):
         gaussian = [f.name for f in fits if f.result["method"] == "REML"]
         others = sorted(methods - {"REML", "ML"})
         return " and ".join(others), gaussian, "only full likelihoods of different families compare"
+    if len({f.design.outcome for f in fits}) > 1:
+        reml = [f.name for f in fits if f.result["method"] == "REML"]
+        return "ML", reml, "REML likelihoods of an outcome on two scales do not compare"
     fixed_differ = not all(relation(a.design, b.design).same_fixed for a, b in pairwise(fits))
     if methods == {"REML"} and not fixed_differ:
         return "REML", [], ""
@@ -167,8 +195,10 @@ def _common_method(fits: Sequence[Fit]) -> tuple[str, list[str], str]:
     return "ML", [f.name for f in fits if f.result["method"] == "REML"], reason
 
 
-def _figures(fit: Fit) -> dict[str, Any]:
-    figures = fit.result["fit"]
+def _figures(fit: Fit, shift: float) -> dict[str, Any]:
+    """Figures of one model; ``shift`` is added to its log-likelihood."""
+    figures = {k: v if v is None or k == "n_parameters" else v + (shift if k == "loglik" else -2.0 * shift)
+               for k, v in fit.result["fit"].items()}  # fmt: skip
     k, n = figures["n_parameters"], len(fit.design.y)
     room = n - k - 1
     return {
@@ -195,26 +225,29 @@ def _relative(models: list[dict[str, Any]]) -> None:
         m["akaike_weight"] = number(weight[i] / weight.sum())
 
 
-def _test(small: Fit, large: Fit, seed: int) -> tuple[dict[str, Any], list[str]]:
+def _test(small: Fit, large: Fit, seed: int, bics: tuple[float, float]) -> tuple[dict[str, Any], list[str]]:
     link = relation(small.design, large.design)
+    apart = small.design.outcome != large.design.outcome
     df = large.result["fit"]["n_parameters"] - small.result["fit"]["n_parameters"]
-    notes = _differing(small, large)
-    evidence = 0.5 * (small.result["fit"]["bic"] - large.result["fit"]["bic"])
+    notes = [] if apart else _differing(small, large)
+    evidence = 0.5 * (bics[0] - bics[1])
     test: dict[str, Any] = {
         "smaller": small.name,
         "larger": large.name,
-        "nested": link.nested and df > 0,
+        "nested": link.nested and df > 0 and not apart,
         "chisq": None,
         "df": None,
         "p": None,
         "p_boundary": None,
         "p_bootstrap": None,
         "bayes_factor": number(np.exp(evidence)) if evidence < 700 else None,
-        "variance_explained": variance_explained(small, large),
+        "variance_explained": [] if apart else variance_explained(small, large),
     }
     if not test["nested"]:
         words = f"{small.name} is not a special case of {large.name}, so no ratio test applies; use AIC or BIC."
-        if df == 0 and link.nested:
+        if apart:
+            words = f"{small.name} and {large.name} explain the outcome on two scales, so no ratio test applies; use AIC or BIC."
+        elif df == 0 and link.nested:
             words = f"{small.name} and {large.name} are the same model in other words."
         return test, [words, *notes]
     chisq = small.result["fit"]["deviance"] - large.result["fit"]["deviance"]
