@@ -19,12 +19,13 @@ from typing import TYPE_CHECKING, Any
 from bold_orchard.answers import Answer
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Options
-from bold_orchard.errors import UsageError
+from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.fits import Model, Origin, compare, draw, open_fit
 from bold_orchard.inference.fit import Fit, Settings
 from bold_orchard.inference.fit import fit as fit_table
 from bold_orchard.inference.summary import with_confidence, with_ratios
 from bold_orchard.results.fit import AverageEffect, FitResult
+from bold_orchard.results.scout import ScoutResult, UnitShare
 from bold_orchard.sentence.parse import read_sentence
 from bold_orchard.sentence.tree import Sentence
 from bold_orchard.tables import table
@@ -45,6 +46,8 @@ __all__ = [
     "show",
     "table",
 ]
+
+MOST_SHARED = 300_000  # rows up to which an empty model of every unit takes a second at most
 
 
 def fit(
@@ -182,4 +185,34 @@ def scout(
     from bold_orchard.data.scout import scout as scouted
 
     units = [unit] if isinstance(unit, str) else list(unit)
-    return Answer(scouted(table(data, missing, where), units, outcome))
+    rows = table(data, missing, where)
+    result = scouted(rows, units, outcome)
+    return Answer(result.with_keys(shares=_shares(result, rows, outcome)))
+
+
+def _shares(result: ScoutResult, rows: Table, outcome: str | None) -> list[UnitShare]:
+    """Of the outcome asked for, or the one of the sentences: the share of its variance at each unit, an empty model each."""
+    from bold_orchard.data.scout import without_codes
+    from bold_orchard.data.units import columns_of_unit
+    from bold_orchard.sentence.tree import column_text
+
+    first = result.sentences[0].split(" = ")[0] if result.sentences else None
+    drawn = column_text(outcome) if outcome is not None and rows.has(outcome) else first
+    repeats = {n.unit: n.parent for n in result.nesting if n.relation == "labels repeat"}
+    shares, clean = [], without_codes(rows)
+    units = list(dict.fromkeys([*result.units, *repeats]))
+    for unit in units if drawn is not None and len(rows) <= MOST_SHARED else []:
+        whole = f"{unit} in {repeats[unit]}" if unit in repeats else unit
+        each = " in ".join(map(column_text, columns_of_unit(whole)))
+        try:
+            made = fit_table(
+                f"{drawn} = intercept; each {each}: intercept",
+                clean,
+                Settings(options=Options(family="gaussian"), df="normal"),
+            )
+        except OrchardError:
+            continue
+        between, within = made.evaluation.covariance(0)[0, 0], made.evaluation.sigma2
+        if made.converged and between + within > 0:
+            shares.append(UnitShare(made.design.outcome, whole, float(between / (between + within))))
+    return shares

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -10,8 +11,9 @@ from numpy.typing import NDArray
 
 from bold_orchard.data.codes import missing_option, suspected_codes
 from bold_orchard.data.natural_order import natural_order
+from bold_orchard.data.plausible import plausible, times
 from bold_orchard.data.table import Labels, Table
-from bold_orchard.data.units import constant_or_varies, duplicates_of, is_time, nesting_of
+from bold_orchard.data.units import columns_of_unit, constant_or_varies, duplicates_of, is_time, joint, nesting_of
 from bold_orchard.errors import OrchardError, unknown_name
 from bold_orchard.results.scout import ScoutPicture, ScoutResult
 from bold_orchard.sentence.tree import column_text
@@ -26,21 +28,25 @@ def scout(table: Table, units: Sequence[str] = (), outcome: str | None = None) -
     """The document of ``orchard scout``; ``units`` are the grouping columns asked about (default: the likely ones),
     ``outcome`` the column that its picture draws.
     """
-    for unit in units:
-        if not table.has(unit):
-            raise OrchardError(unknown_name("column", unit, table.columns, table.name) + " (in --unit)")
+    for column in (c for unit in units for c in columns_of_unit(unit)):
+        if not table.has(column):
+            raise OrchardError(unknown_name("column", column, table.columns, table.name) + " (in --unit)")
+    read, table = table, without_codes(table)
     labels = {c: table.labels(c) for c in table.columns if table.kind(c) != "empty"}
-    columns = [_column(table, c, labels.get(c)) for c in table.columns]
+    columns = [_column(table, c, labels.get(c), read) for c in table.columns]
     groupings = _groupings(table, columns, labels)
-    chosen = list(units) or [g["column"] for g in groupings if g["score"] >= LIKELY][:MOST_UNITS]
-    for column in columns:
-        column["levels_within"] = {
-            u: constant_or_varies(labels.get(column["column"]), labels[u])
-            for u in chosen
-            if u != column["column"] and u in labels
-        }
     likely = [g["column"] for g in groupings if g["score"] >= LIKELY]
-    nesting = nesting_of(list(dict.fromkeys([*units, *likely]))[: MOST_UNITS + len(units)], labels, groupings)
+    chosen = list(units) or likely[:MOST_UNITS]
+    levels = {u: labels[u] if u in labels else joint(columns_of_unit(u), labels) for u in chosen
+              if all(c in labels for c in columns_of_unit(u))}  # fmt: skip
+    for entry in columns:
+        name = entry["column"]
+        entry["levels_within"] = {u: constant_or_varies(labels.get(name), at) for u, at in levels.items() if u != name}
+    single = [u for u in units if u in labels]
+    asked = list(dict.fromkeys([*single, *likely]))[: MOST_UNITS + len(single)]
+    counters = [g["column"] for g in groupings if g["column"] not in asked and not is_time(g["column"])]
+    nesting = nesting_of(asked, labels, groupings, counters)
+    known = [*likely, *(n["unit"] for n in nesting if n["relation"] == "labels repeat")]
     document = {
         "schema": SCHEMA,
         "name": table.name,
@@ -50,6 +56,8 @@ def scout(table: Table, units: Sequence[str] = (), outcome: str | None = None) -
         "units": chosen,
         "nesting": nesting,
         "duplicates": duplicates_of(nesting, likely, labels),
+        "outcomes": plausible(table, columns, known),
+        "times": times(columns),
         "sentences": [],
         "notes": [],
     }
@@ -63,17 +71,29 @@ def _picture(
 ) -> ScoutPicture | str:
     """What is drawn: an outcome by unit; or why nothing can be."""
     units = list(asked) or [g["column"] for g in document["groupings"]]
-    if not units or units[0] not in labels:
+    if not units or not all(c in labels for c in columns_of_unit(units[0])):
         return "--figure needs --unit: no column seems to group the rows"
     first = document["sentences"][0].split(" = ")[0].strip("[]") if document["sentences"] else None
     drawn = outcome or first
     if drawn is None:
         return "--figure needs --outcome: name the column to draw"
-    return ScoutPicture(drawn, units[0], table.numbers(drawn), labels[units[0]].codes, labels[units[0]].texts)
+    at = joint(columns_of_unit(units[0]), labels)
+    return ScoutPicture(drawn, units[0], table.numbers(drawn), at.codes, at.texts)
 
 
-def _column(table: Table, name: str, labels: Labels | None) -> dict[str, Any]:
-    missing = int(table.is_missing(name).sum())
+def without_codes(table: Table) -> Table:
+    """The table with suspected codes for missing taken out, so that they colour no figure and no suggestion."""
+    frame = table.frame
+    for name in table.columns:
+        codes = suspected_codes(table.numbers(name)) if table.kind(name) == "number" else []
+        if codes:
+            frame = frame.assign(**{name: frame[name].mask(frame[name].isin(codes))})
+    return table if frame is table.frame else replace(table, frame=frame)
+
+
+def _column(table: Table, name: str, labels: Labels | None, read: Table) -> dict[str, Any]:
+    """One column; missing cells and suspected codes are counted in the table as ``read``."""
+    missing = int(read.is_missing(name).sum())
     kind = table.kind(name)
     entry: dict[str, Any] = {
         "column": name,
@@ -96,7 +116,7 @@ def _column(table: Table, name: str, labels: Labels | None) -> dict[str, Any]:
             "mean": float(numbers[np.isfinite(numbers)].mean()),
         }
         entry["whole"] = bool(np.all(values == np.floor(values)))
-        entry["suspected_missing_codes"] = suspected_codes(table.numbers(name))
+        entry["suspected_missing_codes"] = suspected_codes(read.numbers(name))
     elif kind == "category" and labels is not None:
         order = natural_order(labels.texts) if len(labels.texts) <= 2000 else range(len(labels.texts))
         entry["levels"] = [labels.texts[i] for i in list(order)[:20]]
@@ -177,11 +197,12 @@ def _sentences(
     outcome = max(outcomes, key=lambda c: (c["missing"], c["distinct"]))["column"]
     likely = [g["column"] for g in groupings if g["score"] >= LIKELY]
     unit = next((u for u in likely if not is_time(u)), units[0])
-    for entry in nesting:
-        if entry["relation"] == "labels repeat" and entry["unit"] == unit:
-            unit = entry["parent"]
-    inside = [c for c in columns if c["kind"] == "number" and c["column"] != outcome and c["column"] not in likely
-              and c["levels_within"].get(unit) == "varies" and not c["suspected_missing_codes"]]  # fmt: skip
+    for _ in nesting:
+        unit = next((columns_of_unit(n["parent"])[-1] for n in nesting
+                     if n["relation"] == "labels repeat" and n["unit"] == unit), unit)  # fmt: skip
+    counters = {n["unit"] for n in nesting if n["relation"] == "labels repeat"}
+    inside = [c for c in columns if c["kind"] == "number" and c["column"] != outcome and c["column"] not in {*likely, *counters}
+              and c["levels_within"].get(unit) == "varies"]  # fmt: skip
     sentences = [f"{column_text(outcome)} = intercept; each {column_text(unit)}: intercept"]
     if inside:
         x = column_text(inside[0]["column"])
@@ -205,7 +226,8 @@ def _notes(document: dict[str, Any]) -> list[str]:
         if entry["relation"] == "labels repeat":
             u, p = entry["unit"], entry["parent"]
             notes.append(
-                f"The labels of {u} start again in every {p}: write 'each {column_text(u)} in {column_text(p)}', or different {u}s count as one."
+                f"The labels of {u} start again in every {p}: write 'each {' in '.join(map(column_text, [u, *columns_of_unit(p)]))}', "
+                f"or different {u}s count as one."
             )
     for entry in document["duplicates"]:
         notes.append(

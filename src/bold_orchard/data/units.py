@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import itertools
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -22,8 +24,29 @@ def constant_or_varies(labels: Labels | None, unit: Labels) -> str:
     return "constant" if np.array_equal(first[groups], codes) else "varies"
 
 
-def nesting_of(chosen: list[str], labels: dict[str, Labels], groupings: list[dict[str, Any]]) -> list[dict[str, Any]]:
-    """For each pair of units: nested, crossed, or labels that start again under every parent."""
+def joint(columns: Sequence[str], labels: dict[str, Labels]) -> Labels:
+    """The levels of a unit written ``tree in plot in orchard``: one for each combination that occurs."""
+    keys = np.column_stack([labels[c].codes for c in columns])
+    have = (keys >= 0).all(axis=1)
+    distinct, codes = np.unique(keys[have], axis=0, return_inverse=True)
+    out = np.full(len(keys), -1, dtype=np.intp)
+    out[have] = codes.ravel()
+    texts = [" in ".join(labels[c].texts[k] for c, k in zip(columns, row)) for row in distinct]
+    return Labels(out, np.array(texts, dtype=object))
+
+
+def columns_of_unit(name: str) -> list[str]:
+    """The columns of a unit as it is typed, the finest first: tree in orchard, [fruit tree] in orchard."""
+    return [c.strip().removeprefix("[").removesuffix("]") for c in name.split(" in ")]
+
+
+def nesting_of(
+    chosen: list[str], labels: dict[str, Labels], groupings: list[dict[str, Any]], counters: Sequence[str] = ()
+) -> list[dict[str, Any]]:
+    """For each pair of units: nested, crossed, or labels that start again under every parent, itself within another or not.
+
+    ``counters`` are less likely units, of which only labels that start again are told.
+    """
     likely = {g["column"] for g in groupings}
     chosen = [c for c in chosen if c in likely]
     out: list[dict[str, str]] = []
@@ -39,6 +62,71 @@ def nesting_of(chosen: list[str], labels: dict[str, Labels], groupings: list[dic
             found = which_repeats(entry["unit"], entry["parent"], labels)
             if found:
                 entry |= found
+    for unit in counters:
+        repeats = (which_repeats(unit, parent, labels) for parent in chosen)
+        out += [found for found in repeats if found and found["unit"] == unit][:1]
+    everything = [*chosen, *counters]
+    return _deeper([*out, *_two_deep(out, everything, labels)], everything, labels)
+
+
+def _apart(entry: dict[str, str], parents: dict[str, str]) -> bool:
+    """Whether a relation of two units is not that of a counter with one of the units it starts again in."""
+    for unit, above in parents.items():
+        inside = {unit, *columns_of_unit(above)}
+        if {entry["unit"], entry["parent"]} <= inside:
+            return False
+    return True
+
+
+def _two_deep(out: list[dict[str, str]], chosen: list[str], labels: dict[str, Labels]) -> list[dict[str, str]]:
+    """Two counters that start again together: trees 1, 2, ... in plots 1, 2, ... of every orchard.
+
+    Sign: some column is the same inside every (tree, plot, orchard) and inside no two of them.
+    """
+    known = {e["unit"] for e in out if e["relation"] == "labels repeat"}
+    counters = [c for c in chosen if c not in known and _counts(c, labels[c])]
+    for top in (c for c in chosen if c not in counters and not is_time(c)):
+        for one, two in itertools.combinations(counters, 2):
+            fine, middle = sorted((one, two), key=lambda c: -len(labels[c].raw))
+            whole = joint([fine, middle, top], labels)
+            pairs = [joint(list(p), labels) for p in itertools.combinations((fine, middle, top), 2)]
+            full = len(labels[fine].raw) * len(labels[middle].raw) * len(labels[top].raw)
+            if len(whole.raw) <= 0.3 * full or (whole.codes >= 0).sum() < 2 * len(whole.raw):
+                continue
+            others = (v for k, v in labels.items() if k not in (fine, middle, top) and len(v.raw) > 1)
+            if any(
+                constant_or_varies(v, whole) == "constant" and all(constant_or_varies(v, p) == "varies" for p in pairs)
+                for v in others
+            ):
+                return [
+                    {"unit": middle, "parent": top, "relation": "labels repeat"},
+                    {"unit": fine, "parent": f"{middle} in {top}", "relation": "labels repeat"},
+                ]
+    return []
+
+
+def _counts(name: str, labels: Labels) -> bool:
+    """Whether labels are 1, 2, 3, ... or a, b, c, ... and not those of a time."""
+    return all(t.isdigit() or (len(t) == 1 and t.isalpha()) for t in labels.texts) and not is_time(name)
+
+
+def _deeper(out: list[dict[str, str]], chosen: list[str], labels: dict[str, Labels]) -> list[dict[str, str]]:
+    """Labels that start again in a unit whose own labels start again: tree in plot in orchard."""
+    for _ in range(len(chosen)):
+        parents = {e["unit"]: e["parent"] for e in out if e["relation"] == "labels repeat"}
+        out[:] = [e for e in out if e["relation"] == "labels repeat" or not {e["unit"], e["parent"]} & set(parents)
+                  or _apart(e, parents)]  # fmt: skip
+        for unit in chosen:
+            for middle, top in list(parents.items()):
+                if unit in (middle, *columns_of_unit(top)) or unit in parents:
+                    continue
+                name = f"{middle} in {top}"
+                whole = joint([middle, *columns_of_unit(top)], labels)
+                found = which_repeats(unit, name, {k: v for k, v in labels.items() if k != middle} | {name: whole})
+                if found and found["unit"] == unit:
+                    out[:] = [e for e in out if {e["unit"], e["parent"]} not in ({unit, middle}, {unit, top})]
+                    out.append(found)
+                    parents[unit] = name
     return out
 
 
@@ -62,8 +150,7 @@ def which_repeats(one: str, two: str, labels: dict[str, Labels]) -> dict[str, st
     """
     for unit, parent in ((one, two), (two, one)):
         u, p = labels[unit], labels[parent]
-        texts = u.texts
-        if not all(t.isdigit() or (len(t) == 1 and t.isalpha()) for t in texts) or is_time(unit):
+        if not _counts(unit, u):
             continue
         keep = (u.codes >= 0) & (p.codes >= 0)
         pairs = np.unique(p.codes[keep] * len(u.raw) + u.codes[keep])
@@ -110,7 +197,7 @@ def duplicates_of(nesting: list[dict[str, str]], units: list[str], labels: dict[
     for unit in units:
         if is_time(unit):
             continue
-        names = [unit, parents[unit]] if unit in parents else [unit]
+        names = [unit, *columns_of_unit(parents[unit])] if unit in parents else [unit]
         for time in times:
             keys = np.column_stack([labels[n].codes for n in [*names, time]])
             keys = keys[(keys >= 0).all(axis=1)]

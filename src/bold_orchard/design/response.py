@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.data.grades import usual_order
 from bold_orchard.data.table import Table
 from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError, SentenceError, UsageError, nearest, shown
@@ -16,15 +17,6 @@ from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
 MOST_GRADES = 50  # grades beyond which a column is rather a number
-SCALES = (
-    ("none", "trace", "slight", "light", "mild", "medium", "moderate", "heavy", "hard", "severe", "total"),
-    ("worst", "bad", "very poor", "poor", "fair", "medium", "average", "good", "very good", "excellent", "best"),
-    ("very low", "low", "medium", "moderate", "high", "very high"),
-    ("tiny", "small", "medium", "large", "huge"),
-    ("never", "rarely", "seldom", "sometimes", "often", "usually", "always"),
-    ("strongly disagree", "disagree", "neutral", "agree", "strongly agree"),
-    ("unripe", "half ripe", "ripe", "overripe"),
-)
 
 
 @dataclass(frozen=True)
@@ -164,7 +156,7 @@ def _grades(sentence: tree.Sentence, table: Table, asked: tuple[str, ...]) -> Re
         raise OrchardError(
             f"'{name}' has {len(levels):,} grades; an ordinal model is for a few ({MOST_GRADES} at most)"
         )
-    ordered = list(asked) if asked else _usual_order(levels)
+    ordered = list(asked) if asked else usual_order(levels)
     unknown = [g for g in levels if g not in ordered]
     if asked and unknown:
         raise OrchardError(
@@ -174,15 +166,6 @@ def _grades(sentence: tree.Sentence, table: Table, asked: tuple[str, ...]) -> Re
     place = np.array([ordered.index(g) for g in levels])
     note = f"Grades of {name}, lowest first: {', '.join(ordered)} (--grades for another order). A positive effect moves towards the last."
     return Response(place[codes].astype(float), None, tuple(ordered), (note,))
-
-
-def _usual_order(levels: list[str]) -> list[str]:
-    """Words of one well-known scale in its order, anything else as it stands (natural order)."""
-    words = {g.strip().lower().replace("_", " ").replace("-", " "): g for g in levels}
-    for scale in SCALES:
-        if set(words) <= set(scale):
-            return [words[w] for w in scale if w in words]
-    return levels
 
 
 def _levels(table: Table, column: str) -> tuple[list[str], Array]:

@@ -59,6 +59,24 @@ class Duplicates(Part):
     example: str
 
 
+@frozen
+class PlausibleOutcome(Part):
+    """A column that may be an outcome, and the family it would have."""
+
+    column: str
+    family: str
+    reason: str
+
+
+@frozen
+class UnitShare(Part):
+    """The share of an outcome's variance that sits between the levels of a unit, by an empty model of it alone."""
+
+    outcome: str
+    unit: str
+    share: Number
+
+
 @dataclass(frozen=True)
 class ScoutPicture:
     """An outcome (n,) by the levels of a unit: ``codes`` (n,), -1 where it is missing, and their ``texts``."""
@@ -85,8 +103,11 @@ class ScoutResult(Result):
     units: list[str]
     nesting: list[Nesting]
     duplicates: list[Duplicates]
+    outcomes: list[PlausibleOutcome]
+    times: list[str]
     sentences: list[str]
     notes: list[str]
+    shares: list[UnitShare] | Absent = ABSENT
     picture: Any = field(default=None, metadata=BESIDE, repr=False, compare=False)
 
     def table(self, **view: bool) -> list[Row]:

@@ -6,7 +6,7 @@ from typing import Any
 
 from bold_orchard.errors import a_or_an
 from bold_orchard.errors import counted as count
-from bold_orchard.reporting.numbers import figure, span
+from bold_orchard.reporting.numbers import figure, percent, span
 from bold_orchard.reporting.page import Page
 from bold_orchard.results.scout import ScoutResult
 
@@ -36,6 +36,15 @@ def scout_page(d: ScoutResult, digits: int = 4) -> Page:
         page.table("Inside one level of a group, a column", ("column", *(f"<{u}" for u in chosen)), inside)
     if d["nesting"]:
         page.text("\n".join(_relation(n) for n in d["nesting"]))
+    if d.get("shares"):
+        shares = [(s["unit"], percent(s["share"])) for s in d["shares"]]
+        outcome = d["shares"][0]["outcome"]
+        page.table(f"Share of the variance of {outcome} between the levels of", ("unit", "share"), shares)
+    if d["outcomes"]:
+        listed = [(o["column"], o["family"], o["reason"]) for o in d["outcomes"]]
+        page.table("Columns that may be outcomes", ("column", "<family", "<why"), listed)
+    if d["times"]:
+        page.text(f"Time: {', '.join(d['times'])}.")
     if d["sentences"]:
         page.text("Sentences to start from:\n" + "\n".join(f"    {s}" for s in d["sentences"]))
     return page.notes(d["notes"])
