@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     from bold_orchard.answers import Answer
 
 FORMS = (".html", ".md", ".txt", ".csv", ".json")
+NOT_CSV = (".docx", ".html", ".json", ".md", ".ods", ".parquet", ".pdf", ".png", ".svg", ".tex", ".xls")
 NOT_CONVERGED = 4  # the exit code of an answer that must not be used
 
 
@@ -51,6 +52,13 @@ def check_targets(args: argparse.Namespace, others: tuple[str, ...] = ()) -> Non
         from bold_orchard.reporting.figures.style import check_ending
 
         check_ending(args.figure)
+    for option in ("csv", *(o for o in others if o.startswith("csv"))):
+        path = getattr(args, option)
+        if path and Path(path).suffix.lower() in NOT_CSV:
+            ending = Path(path).suffix
+            raise UsageError(
+                f"--{option.replace('_', '-')} writes CSV (or .xlsx), not {ending}; give it another ending, or use --to"
+            )
     for path in args.to:
         if Path(path).suffix.lower() not in FORMS:
             raise UsageError(f"--to writes {', '.join(FORMS)}, not '{Path(path).suffix or path}'; give another ending")
@@ -73,7 +81,7 @@ def deliver(args: argparse.Namespace, answer: Answer) -> None:
 
     if args.quiet:
         answer = answer.without_notes()
-    print_page(answer.page(args.digits), sys.stdout)
+    print_page(answer.page(args.digits), sys.stdout, args.strips or sys.stdout.isatty())
     if sys.stdout.isatty() and not args.quiet:
         from bold_orchard.cli.hints import following
 

@@ -74,6 +74,8 @@ def output_options(parser: argparse.ArgumentParser) -> None:
                        help="the whole printed result as .html, .md, .txt, .csv or .json (repeatable)")  # fmt: skip
     group.add_argument("--confidence", metavar="LEVEL", type=_level, help="level of every interval (default 0.95)")
     group.add_argument("--digits", metavar="N", type=_digits, default=4, help="significant digits in text (default 4)")
+    group.add_argument("--strips", action="store_true",
+                       help="small strips beside tables in pipes too: intervals around zero, shares (on terminals always)")  # fmt: skip
     group.add_argument("--seed", metavar="N", type=int, default=SEED, help=f"for whatever is random (default {SEED})")
     group.add_argument("--quiet", action="store_true", help="no progress, no notes")
 

@@ -27,9 +27,14 @@ class Page:
         self.pieces.append(Paragraph(text))
         return self
 
-    def table(self, heading: str, columns: Sequence[str], rows: Sequence[Sequence[str]]) -> Page:
-        """The first column is left-aligned, the others right-aligned; a column named in '<...' stands left."""
-        self.pieces.append(Grid(heading, tuple(columns), [tuple(r) for r in rows]))
+    def table(
+        self, heading: str, columns: Sequence[str], rows: Sequence[Sequence[str]], strips: Sequence[str] = ()
+    ) -> Page:
+        """The first column is left-aligned, the others right-aligned; a column named in '<...' stands left.
+
+        ``strips`` end the rows where they are shown and there is room for them.
+        """
+        self.pieces.append(Grid(heading, tuple(columns), [tuple(r) for r in rows], tuple(strips)))
         return self
 
     def notes(self, notes: Sequence[str]) -> Page:
@@ -67,6 +72,7 @@ class Grid:
     heading: str
     columns: tuple[str, ...]
     rows: list[tuple[str, ...]]
+    strips: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -84,8 +90,8 @@ def page_width(out: IO[str]) -> int:
     return min(max(found, NARROWEST), WIDEST)
 
 
-def print_page(page: Page, out: IO[str]) -> None:
-    """Lay a page out: tables up to 120 columns where there are so many, running text up to 88."""
+def print_page(page: Page, out: IO[str], strips: bool = False) -> None:
+    """Lay a page out: tables up to 120 columns where there are so many, running text up to 88; ``strips`` if wanted."""
     from rich.console import Console
     from rich.text import Text
 
@@ -101,7 +107,7 @@ def print_page(page: Page, out: IO[str]) -> None:
         elif isinstance(piece, Paragraph):
             console.print(Text(_wrap(piece.text, width)))
         elif isinstance(piece, Grid):
-            _print_grid(console, piece)
+            _print_grid(console, piece, strips)
         elif isinstance(piece, Notes):
             console.print(Text(piece.heading, style="bold"))
             for note in piece.notes:
@@ -117,7 +123,7 @@ def _wrap(text: str, width: int, first: str = "", later: str = "") -> str:
     )  # fmt: skip
 
 
-def _print_grid(console: object, grid: Grid) -> None:
+def _print_grid(console: object, grid: Grid, strips: bool) -> None:
     from rich.console import Console
     from rich.table import Table
     from rich.text import Text
@@ -129,6 +135,7 @@ def _print_grid(console: object, grid: Grid) -> None:
     widths = [max(len(line) for cell in (c[0].lstrip("<"), *c[1:]) for line in cell.split("\n")) for c in columns]
     left = [i == 0 or name.startswith("<") for i, name in enumerate(grid.columns)]
     needed = sum(widths) + 2 * (len(widths) - 1)
+    strips = strips and any(grid.strips) and needed + 2 + max(map(len, grid.strips)) <= console.width
     gap = 2 if needed <= console.width or sum(left) > 1 else 1
     rigid = sum(w for w, side in zip(widths, left) if not side) + gap * (len(widths) - 1)
     least = rigid + sum(min(w, NAMES) for w, side in zip(widths, left) if side)
@@ -138,6 +145,8 @@ def _print_grid(console: object, grid: Grid) -> None:
             table.add_column(name.lstrip("<"), justify="left", overflow="fold", min_width=min(width, NAMES))
         else:
             table.add_column(name, justify="right", no_wrap=True, min_width=width)  # figures are never cut
-    for row in grid.rows:
-        table.add_row(*(Text(cell) for cell in row))
+    if strips:
+        table.add_column("", justify="left", no_wrap=True, style="cyan")
+    for row, strip in zip(grid.rows, grid.strips if strips else [None] * len(grid.rows)):
+        table.add_row(*(Text(cell) for cell in row), *([] if strip is None else [Text(strip)]))
     console.print(table, width=max(console.width, least), crop=False, no_wrap=least > console.width)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib.util
 import os
 import tempfile
 from collections.abc import Callable
@@ -37,8 +38,15 @@ def write_text(path: str | Path, text: str) -> None:
 
 
 def write_rows(path: str | Path, rows: Any) -> None:
-    """Rows (dictionaries, or a frame) as CSV, a column for every key that any row has."""
+    """Rows (dictionaries, or a frame) as CSV, or as a workbook where the name ends in .xlsx; a column for every key.
+
+    Raises OrchardError where the package for workbooks is missing.
+    """
     import csv
+
+    if Path(path).suffix.lower() == ".xlsx":
+        _write_workbook(path, rows)
+        return
 
     def write(p: Path) -> None:
         if not isinstance(rows, list):
@@ -50,3 +58,14 @@ def write_rows(path: str | Path, rows: Any) -> None:
             writer.writerows(rows)
 
     write_safely(path, write)
+
+
+def _write_workbook(path: str | Path, rows: Any) -> None:
+    import pandas as pd
+
+    frame = pd.DataFrame(rows) if isinstance(rows, list) else rows
+    if importlib.util.find_spec("openpyxl") is None:
+        raise OrchardError(
+            f"{path}: writing .xlsx needs openpyxl; install it (pip install bold-orchard[excel]) or end the name in .csv"
+        )
+    write_safely(path, lambda p: frame.to_excel(p, index=False))

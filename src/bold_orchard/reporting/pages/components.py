@@ -6,6 +6,7 @@ from typing import Any
 
 from bold_orchard.reporting.numbers import figure, fixed, percent
 from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.strips import bar
 from bold_orchard.results.components import ComponentsResult
 
 
@@ -22,7 +23,8 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
         share = "" if c["kind"] == "parameter" else percent(c["share"])
         rows.append((c["group"], term, figure(c["estimate"], digits), figure(c["se"], 3), interval, second, share))
     level = f"{100 * d['confidence']:g}% interval"
-    page.table("Components", ("group", "<term", "estimate", "SE", level, "SD", "share"), rows)
+    page.table("Components", ("group", "<term", "estimate", "SE", level, "SD", "share"), rows,
+               [bar(c["share"]) for c in d["components"]])  # fmt: skip
     how = {"wald": "of variances are on the log scale", "profile": "are by profile likelihood"}[d["interval"]]
     latent = d["latent_variance"]
     beside = "" if latent is None else f", {figure(latent, 3)} of it the family's own on the linear scale"
@@ -35,6 +37,7 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
         "How alike two rows of one group are (ICC)",
         ("group", "correlation of\ntwo rows (ICC)", "own share of\nthe variance"),
         [(i["group"], fixed(i["value"], 3), percent(i["share"])) for i in d["icc"]],
+        [bar(i["share"]) for i in d["icc"]],
     )
     above = [
         i["group"]

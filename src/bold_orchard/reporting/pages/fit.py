@@ -9,6 +9,7 @@ from bold_orchard.errors import a_or_an
 from bold_orchard.errors import counted as count
 from bold_orchard.reporting.numbers import degrees, figure, fixed, p_value, percent, root
 from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.strips import interval
 from bold_orchard.results.fit import FitResult
 
 MANY_TERMS = 4  # terms of a clause from which correlations are read in a matrix, not in sentences
@@ -67,11 +68,14 @@ def _fixed(page: Page, d: FitResult, digits: int) -> None:
     shared = len(dfs) == 1
     for r in d["fixed"]:
         ci = r["ci"]
-        interval = f"{figure(ci[0], digits)} to {figure(ci[1], digits)}" if ci else "—"
-        rows.append((r["label"], figure(r["estimate"], digits), figure(r["se"], digits), interval,
+        ends = f"{figure(ci[0], digits)} to {figure(ci[1], digits)}" if ci else "—"
+        rows.append((r["label"], figure(r["estimate"], digits), figure(r["se"], digits), ends,
                      figure(r["statistic"], 3), *(() if shared else (degrees(r["df"]),)), p_value(r["p"])))  # fmt: skip
     sign = "z" if d["df_method"] == "normal" else "t"
-    page.table("Average effects", ("term", "estimate", "SE", level, sign, *(() if shared else ("df",)), "p"), rows)
+    strips = [interval(r["estimate"], r["ci"]) for r in d["fixed"]]
+    page.table(
+        "Average effects", ("term", "estimate", "SE", level, sign, *(() if shared else ("df",)), "p"), rows, strips
+    )
     if any("ratio" in r for r in d["fixed"]):
         ratios = [(r["label"], figure(r["ratio"], digits), f"{figure(r['ratio_ci'][0], digits)} to {figure(r['ratio_ci'][1], digits)}")
                   for r in d["fixed"] if r.get("ratio") is not None]  # fmt: skip

@@ -6,6 +6,7 @@ from typing import Any
 
 from bold_orchard.reporting.numbers import degrees, figure, p_value, percent
 from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.strips import interval
 from bold_orchard.results.means import MeansResult
 
 SINGLE = ("holm", "none")  # corrections whose intervals are not simultaneous
@@ -106,7 +107,8 @@ def _differences(page: Page, d: MeansResult, digits: int, level: str) -> None:
         for p in d["pairs"]
     ]  # fmt: skip
     columns = ("pair", "difference", "SE", level, "df", "p", *((f"{d['correction']}\np",) if corrected else ()))
-    page.table("Differences" + (f" within each {d['within']}" if d["within"] else ""), columns, rows)
+    page.table("Differences" + (f" within each {d['within']}" if d["within"] else ""), columns, rows,
+               [interval(p["difference"], p["ci"]) for p in d["pairs"]])  # fmt: skip
     if any("ratio" in p for p in d["pairs"]):
         ratios = [
             (f"{p['a']} / {p['b']}", figure(p["ratio"], digits), _interval(p["ratio_ci"], digits)) for p in d["pairs"]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from bold_orchard.reporting.numbers import degrees, figure, p_value
 from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.strips import interval
 from bold_orchard.results.terms import TermsResult
 
 KINDS = {
@@ -41,7 +42,8 @@ def terms_page(d: TermsResult, digits: int = 4) -> Page:
              degrees(c["df"]), p_value(c["p"]))
             for c in d["contrasts"]
         ]  # fmt: skip
-        page.table("Contrasts", ("contrast", "estimate", "SE", level, "df", "p"), rows)
+        page.table("Contrasts", ("contrast", "estimate", "SE", level, "df", "p"), rows,
+                   [interval(c["estimate"], c["ci"]) for c in d["contrasts"]])  # fmt: skip
     if d["by"] == "Wald":
         page.text(f"Degrees of freedom: {d['df_method']}.")
     else:
