@@ -27,12 +27,16 @@ def inspections(n=600, units=25, seed=5):
     spray = np.array(["none", "copper", "sulphur"])[np.arange(units) % 3][o]
     eta = -0.5 + 0.03 * (rain - 60) - 0.8 * (spray == "copper") + 0.7 * r.normal(size=units)[o]
     p, m = 1 / (1 + np.exp(-eta)), r.integers(5, 40, n)
-    return pd.DataFrame({
+    frame = pd.DataFrame({
         "orchard": [f"o{x}" for x in o], "rain": rain, "spray": spray, "scab": r.binomial(m, p), "fruits": m,
         "infected": np.where(r.random(n) < p, "yes", "no"), "aphids": r.poisson(np.exp(1 + 0.5 * eta) * r.gamma(2, 0.5, n)),
         "grade": np.clip(np.round(1.5 + eta + r.logistic(size=n)), 0, 3).astype(int) + 1,
         "weight": r.gamma(4, np.exp(1 + 0.3 * eta) / 4), "share": r.beta(5 * p, 5 * (1 - p)), "size": np.exp(0.2 * eta) + 0.2 * r.normal(size=n),
     })  # fmt: skip
+    borers, present = r.poisson(np.exp(1.2 + 0.5 * eta)), r.random(n) < 0.7
+    frame["borers"], frame["cankers"] = borers * present, np.maximum(borers, 1) * present
+    frame["sap"] = np.exp(0.5 * eta + 0.4 * r.normal(size=n))
+    return frame
 
 
 def table_of(frame):

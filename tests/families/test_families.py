@@ -10,7 +10,9 @@ from bold_orchard.families import family_of
 from bold_orchard.families.base import Data
 
 CASES = [("binomial", "logit"), ("binomial", "probit"), ("binomial", "cloglog"), ("poisson", "log"), ("negative-binomial", "log"),
-         ("gamma", "log"), ("beta", "logit"), ("ordinal", "logit"), ("ordinal", "probit"), ("gaussian", "log")]  # fmt: skip
+         ("gamma", "log"), ("beta", "logit"), ("ordinal", "logit"), ("ordinal", "probit"), ("gaussian", "log"), ("lognormal", "log"), ("zero-inflated-poisson", "log"),
+         ("zero-inflated-negative-binomial", "log"), ("hurdle-poisson", "log"), ("hurdle-negative-binomial", "log")]  # fmt: skip
+WITH_ZEROS = [c for c in CASES if "zero" in c[0] or "hurdle" in c[0]]
 
 
 def made(name, link, seed=0, n=40, weighted=False):
@@ -18,7 +20,7 @@ def made(name, link, seed=0, n=40, weighted=False):
     eta = 1.2 * r.normal(size=n)
     y = {"binomial": lambda: r.integers(0, 6, n), "poisson": lambda: r.poisson(3, n), "negative-binomial": lambda: r.poisson(3, n),
          "gamma": lambda: r.gamma(2, size=n), "beta": lambda: r.beta(2, 3, n), "ordinal": lambda: np.append(np.arange(4), r.integers(0, 4, n - 4)),
-         "gaussian": lambda: r.normal(3, 1, n)}[name]()  # fmt: skip
+         "gaussian": lambda: r.normal(3, 1, n), "lognormal": lambda: r.gamma(2, size=n)}.get(name, lambda: r.poisson(3, n) * r.integers(0, 2, n))()  # fmt: skip
     data = Data(
         y.astype(float), np.full(n, 5.0) if name == "binomial" else None, r.uniform(0.5, 2, n) if weighted else None
     )
@@ -48,10 +50,10 @@ def test_derivatives_are_those_of_the_log_density(name, link, weighted):
     assert np.all(family.expected(eta, extra) > 0)
 
 
-@pytest.mark.parametrize(("name", "link"), CASES)
+@pytest.mark.parametrize(("name", "link"), [c for c in CASES if c not in WITH_ZEROS])
 def test_densities_and_tails_are_the_textbook_s(name, link):
     family, eta, extra = made(name, link)
-    y, mean = family.y, family.mean(eta)
+    y, mean = family.y, family.mean(eta, extra)
     if name == "ordinal":
         below = np.concatenate([[0], 1 / (1 + np.exp(-family.thresholds(extra))), [1]]) if link == "logit" else None
         p = family.probabilities(np.zeros(1), extra)[0]
@@ -62,15 +64,41 @@ def test_densities_and_tails_are_the_textbook_s(name, link):
     theta = np.exp(extra[0]) if len(extra) else None
     law = {"binomial": lambda: stats.binom(5, mean), "poisson": lambda: stats.poisson(mean),
            "negative-binomial": lambda: stats.nbinom(theta, theta / (theta + mean)), "gamma": lambda: stats.gamma(theta, scale=mean / theta),
-           "beta": lambda: stats.beta(mean * theta, (1 - mean) * theta), "gaussian": lambda: stats.norm(mean, theta)}[name]()  # fmt: skip
+           "beta": lambda: stats.beta(mean * theta, (1 - mean) * theta), "gaussian": lambda: stats.norm(mean, theta),
+           "lognormal": lambda: stats.lognorm(theta, scale=np.exp(eta))}[name]()  # fmt: skip
     discrete = name in ("binomial", "poisson", "negative-binomial")
     np.testing.assert_allclose(family.value(eta, extra), law.logpmf(y) if discrete else law.logpdf(y), rtol=1e-9)
     lower, upper = family.cdf(y, eta, extra)
     np.testing.assert_allclose(upper, law.cdf(y), rtol=1e-8)
     np.testing.assert_allclose(lower, law.cdf(y - 1) if discrete else law.cdf(y), rtol=1e-8, atol=1e-12)
     np.testing.assert_allclose(family.variance(eta, extra), law.var(), rtol=1e-9)
-    slope = (family.mean(eta + 1e-6) - family.mean(eta - 1e-6)) / 2e-6
-    np.testing.assert_allclose(family.mean_slope(eta), slope, rtol=1e-6)
+    slope = (family.mean(eta + 1e-6, extra) - family.mean(eta - 1e-6, extra)) / 2e-6
+    np.testing.assert_allclose(family.mean_slope(eta, extra), slope, rtol=1e-6)
+
+
+@pytest.mark.parametrize(("name", "link"), WITH_ZEROS)
+def test_counts_with_zeros_of_their_own_are_what_summing_their_law_says(name, link):
+    family, eta, extra = made(name, link)
+    theta, pi = np.exp(extra[0]), special.expit(extra[-1])
+    many = np.arange(4000.0)[:, None]
+    law = stats.nbinom(theta, theta / (theta + np.exp(eta))) if "negative" in name else stats.poisson(np.exp(eta))
+    chance = law.pmf(many)
+    if "hurdle" in name:
+        chance[0] = 0.0
+        chance /= chance.sum(axis=0)
+    chance *= 1.0 - pi
+    chance[0] += pi
+    columns = np.arange(len(eta))
+    np.testing.assert_allclose(np.exp(family.value(eta, extra)), chance[family.y.astype(int), columns], rtol=1e-9)
+    mean = (many * chance).sum(axis=0)
+    np.testing.assert_allclose(family.mean(eta, extra), mean, rtol=1e-9)
+    np.testing.assert_allclose(family.variance(eta, extra), (many**2 * chance).sum(axis=0) - mean**2, rtol=1e-7)
+    upto = np.cumsum(chance, axis=0)[family.y.astype(int), columns]
+    lower, upper = family.cdf(family.y, eta, extra)
+    np.testing.assert_allclose(upper, upto, rtol=1e-9)
+    np.testing.assert_allclose(lower, upto - chance[family.y.astype(int), columns], atol=1e-12)
+    slope = (family.mean(eta + 1e-6, extra) - family.mean(eta - 1e-6, extra)) / 2e-6
+    np.testing.assert_allclose(family.mean_slope(eta, extra), slope, rtol=1e-6)
 
 
 @pytest.mark.parametrize(("name", "link"), CASES)
@@ -84,22 +112,25 @@ def test_draws_have_the_family_s_mean_and_spread(name, link):
         np.testing.assert_allclose(share, family.probabilities(np.array([0.4]), extra)[0], atol=0.01)
         return
     scale = 5 if name == "binomial" else 1
-    assert drawn.mean() == pytest.approx(scale * family.mean(np.array([0.4]))[0], rel=0.03)
+    assert drawn.mean() == pytest.approx(scale * family.mean(np.array([0.4]), extra)[0], rel=0.03)
     assert drawn.var() == pytest.approx(float(np.mean(family.variance(eta, extra))), rel=0.06)
 
 
-def test_dispersions_are_reported_on_their_own_scales():
-    assert family_of("negative-binomial", "log")("log", Data(np.arange(5.0))).dispersion(
-        np.log([2.5])
-    ) == pytest.approx(2.5)
-    assert family_of("gamma", "log")("log", Data(np.ones(3) + np.arange(3))).dispersion(np.log([4.0])) == pytest.approx(
-        0.25
-    )
-    assert family_of("beta", "logit")("logit", Data(np.array([0.2, 0.4]))).dispersion(np.log([7.0])) == pytest.approx(
-        7.0
-    )
-    assert family_of("gaussian", "log")("log", Data(np.arange(4.0))).dispersion(np.log([3.0])) == pytest.approx(9.0)
-    assert family_of("poisson", "log")("log", Data(np.arange(4.0))).dispersion(np.zeros(0)) is None
+@pytest.mark.parametrize(
+    ("name", "link", "y", "own", "expected"),
+    [
+        ("negative-binomial", "log", np.arange(5.0), np.log([2.5]), {"dispersion": 2.5}),
+        ("gamma", "log", np.arange(1.0, 4.0), np.log([4.0]), {"dispersion": 0.25}),
+        ("beta", "logit", np.array([0.2, 0.4]), np.log([7.0]), {"dispersion": 7.0}),
+        ("gaussian", "log", np.arange(4.0), np.log([3.0]), {"dispersion": 9.0}),
+        ("lognormal", "log", np.arange(1.0, 4.0), np.log([3.0]), {"dispersion": 9.0}),
+        ("poisson", "log", np.arange(4.0), np.zeros(0), {}),
+        ("hurdle-poisson", "log", np.arange(4.0), np.zeros(1), {"zero_chance": 0.5}),
+        ("zero-inflated-negative-binomial", "log", np.arange(4.0), np.log([2.0, 3.0]), {"dispersion": 2.0, "zero_chance": 0.75}),
+    ],
+)  # fmt: skip
+def test_own_parameters_are_reported_on_their_own_scales(name, link, y, own, expected):
+    assert family_of(name, link)(link, Data(y)).reported(own) == pytest.approx(expected)
 
 
 def test_extremes_of_the_linear_predictor_stay_finite():

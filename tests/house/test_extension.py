@@ -44,17 +44,17 @@ class Geometric(Family):
         return w * (self.y * eta + up * special.log_expit(-eta)), w * (self.y - up * p), spread, spread * (1 - 2 * p)
 
     def variance(self, eta, extra):
-        return self.mean(eta) * (1 + self.mean(eta))
+        return self.mean(eta, extra) * (1 + self.mean(eta, extra))
 
     def draw(self, eta, extra, rng):
-        return rng.geometric(1 / (1 + self.mean(eta))) - 1.0
+        return rng.geometric(1 / (1 + self.mean(eta, extra))) - 1.0
 
     def cdf(self, y, eta, extra):
         p = special.expit(eta)
         return 1 - p ** np.maximum(y, 0), 1 - p ** (y + 1)
 
     def latent_variance(self, eta, extra):
-        return float(special.polygamma(1, 1.0 / (1.0 / self.mean(eta) + 1.0)))
+        return float(special.polygamma(1, 1.0 / (1.0 / self.mean(eta, extra) + 1.0)))
 
 
 class Walk(Structure):

@@ -79,7 +79,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
         *([] if without is None or unit is None else [findings.left_out_finding(fit, unit.name, without)]),
         *([] if serial is None else [findings.serial_findings(fit, serial)]),
         *(findings.influence_findings(fit, m) for m in moved),
-        *([] if additive else family_findings(extra)),
+        *([] if additive else family_findings(extra, fit.design.family)),
     ]
     document = {
         "schema": SCHEMA,

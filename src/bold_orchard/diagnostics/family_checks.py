@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.diagnostics.findings import Finding, equals
+from bold_orchard.families import containing
 from bold_orchard.inference.fit import Fit
 
 Array = NDArray[Any]
@@ -40,7 +41,7 @@ def _dispersion(fit: Fit, eta: Array, rng: np.random.Generator) -> dict[str, Any
         return None
     family, extra = fit.model.family, fit.model.extra
     m = 1.0 if fit.design.trials is None else fit.design.trials
-    mean, variance = family.mean(eta) * m, np.maximum(family.variance(eta, extra), 1e-300)
+    mean, variance = family.mean(eta, extra) * m, np.maximum(family.variance(eta, extra), 1e-300)
     statistic = float(np.sum((fit.design.y - mean) ** 2 / variance))
     df = len(eta) - effective_parameters(fit)
     drawn = [np.sum((family.draw(eta, extra, rng) - mean) ** 2 / variance) for _ in range(DRAWS)]
@@ -65,7 +66,7 @@ def _against_observed(fit: Fit, eta: Array) -> dict[str, Any] | None:
     """For 0/1 outcomes: how many rows fall on the side they were given, and shares by tenths of the predicted chance."""
     if fit.model.family.reads != "two levels" or fit.design.trials is not None:
         return None
-    chance, y = fit.model.family.mean(eta), fit.design.y
+    chance, y = fit.model.family.mean(eta, fit.model.extra), fit.design.y
     names = fit.design.levels or ("0", "1")
     won = y == 1
     table = [
@@ -85,16 +86,15 @@ def _against_observed(fit: Fit, eta: Array) -> dict[str, Any] | None:
     return {"table": table, "tenths": tenths}
 
 
-def family_findings(checks: dict[str, Any]) -> list[Finding]:
-    """What the checks say, and what to try."""
+def family_findings(checks: dict[str, Any], family: str) -> list[Finding]:
+    """What the checks of a fit of the family say, and what to try."""
     found = []
     d, z = checks["dispersion"], checks["zeros"]
     if d is not None and d["p"] < TOO_WIDE and d["ratio"] > 1.1:
         words = f"the rows vary {d['ratio']:.2f} times as much as the family allows (Pearson chi-squared over df, p {equals(d['p'])}), so its standard errors are too small"
-        advice = (
-            "--family negative-binomial for counts, or an effect for every row: number the rows in a column and add  "
-            "each ROW: intercept"
-        )
+        wider = [f"--family {n}" for n in containing(family, "dispersion")]
+        row = "an effect for every row: number the rows in a column and add  each ROW: intercept"
+        advice = ", or ".join([*wider, row])
         found.append(Finding("dispersion", "rows", True, words, advice))
     elif d is not None:
         words = f"the rows vary as much as the family allows (ratio {d['ratio']:.2f}, p {equals(d['p'])})"
@@ -103,7 +103,10 @@ def family_findings(checks: dict[str, Any]) -> list[Finding]:
         seen = f"{z['seen']:,} seen, {z['expected']:,.0f} expected"
         if abs(z["seen"] - z["expected"]) > 3.0 * max(z["sd"], 1.0):
             more = "more" if z["seen"] > z["expected"] else "fewer"
-            advice = "--family negative-binomial, or a model of its own for whether anything was counted at all"
+            wider = [f"--family {n}" for n in (*containing(family, "dispersion"), *containing(family, "zero_chance"))]
+            advice = ", or ".join(
+                [*wider, "a model of its own for whether anything was counted at all (--family binomial)"]
+            )
             found.append(
                 Finding("zeros", "rows", True, f"there are {more} zeros than the model expects ({seen})", advice)
             )

@@ -17,6 +17,11 @@ HOMES = {
     "gamma": "gamma.Gamma",
     "beta": "beta.Beta",
     "ordinal": "ordinal.Ordinal",
+    "lognormal": "lognormal.Lognormal",
+    "zero-inflated-poisson": "zeros.ZeroInflated",
+    "zero-inflated-negative-binomial": "zeros.ZeroInflatedNegativeBinomial",
+    "hurdle-poisson": "zeros.Hurdle",
+    "hurdle-negative-binomial": "zeros.HurdleNegativeBinomial",
 }
 _known: dict[str, type[Family]] = {}
 
@@ -38,3 +43,9 @@ def family_of(name: str, link: str | None = None) -> type[Family]:
         module, _, kind = HOMES[name].partition(".")
         _known[name] = getattr(importlib.import_module(f"bold_orchard.families.{module}"), kind)
     return _known[name] if link is None else _known[name].by(link)
+
+
+def containing(name: str, own: str) -> list[str]:
+    """Families that have this one as a limit of the parameter ``own``."""
+    wider = [(n, family_of(n)) for n in names()]
+    return [n for n, f in wider if name in f.limits and any(o.name == own and f.limits[o.place] == name for o in f.own)]

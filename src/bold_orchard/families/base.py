@@ -43,6 +43,21 @@ class Support:
     mend: Callable[[Array, str], str] = lambda y, name: ""
 
 
+@dataclass(frozen=True)
+class Own:
+    """A parameter of the family that is reported: ``name`` in the document, ``meaning`` in words.
+
+    It is the ``place``-th of the family's own, and ``back`` brings it from its unbounded scale to the value reported. ``gone``
+    says what it means that it has run to its limit.
+    """
+
+    name: str
+    meaning: str
+    back: Callable[[float], float]
+    place: int = 0
+    gone: str = ""
+
+
 class Family:
     """The contract. ``derivatives`` gives l and its first three derivatives in eta; ``extras`` the slopes of l and of the first
     two in each own parameter.
@@ -51,8 +66,8 @@ class Family:
     likelihood is a probability of, comparable only with others of the same; ``intercept`` False where thresholds take the
     intercept's place; ``additive`` where the outcome is eta plus a residual, whose likelihood is exact; ``chances`` where
     eta is a chance's, so that coefficients grow with the variance and a unit that never varies has an effect without end;
-    ``separable`` where a predictor can split the outcome; ``limits`` the families it contains at the end of its dispersion;
-    ``dispersion_meaning`` what the reported dispersion is.
+    ``separable`` where a predictor can split the outcome; ``limits`` the families it contains at an end of its own parameters, in the order
+    of these; ``describes`` whose link eta is; ``own`` which of these are reported.
     """
 
     name: ClassVar[str]
@@ -65,8 +80,8 @@ class Family:
     chances: ClassVar[bool] = False
     separable: ClassVar[bool] = False
     limits: ClassVar[tuple[str, ...]] = ()
-    dispersion_meaning: ClassVar[str | None] = None
-    dispersion_power: ClassVar[float] = 1.0
+    describes: ClassVar[str] = "mean"
+    own: ClassVar[tuple[Own, ...]] = ()
     extra_names: tuple[str, ...] = ()
 
     def __init__(self, link: str, data: Data) -> None:
@@ -130,17 +145,17 @@ class Family:
         """The own parameters when eta is ``factor`` times as wide."""
         return extra
 
-    def mean(self, eta: Array) -> Array:
+    def mean(self, eta: Array, extra: Array) -> Array:
         """E[y | eta] (of a proportion for trials)."""
         return LINKS[self.link].mean(eta)
 
-    def mean_slope(self, eta: Array) -> Array:
+    def mean_slope(self, eta: Array, extra: Array) -> Array:
         """d mean / d eta."""
         return LINKS[self.link].slope(eta)
 
-    def dispersion(self, extra: Array) -> float | None:
-        """What is reported as dispersion; its logarithm has slope +-``dispersion_power`` in the one own parameter."""
-        return None
+    def reported(self, extra: Array) -> dict[str, float]:
+        """The own parameters that are reported, by name."""
+        return {o.name: o.back(float(extra[o.place])) for o in self.own}
 
     def variance(self, eta: Array, extra: Array) -> Array:
         """Var(y | eta)."""

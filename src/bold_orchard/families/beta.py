@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Family, Support
+from bold_orchard.families.base import Family, Own, Support
 
 Array = NDArray[Any]
 
@@ -33,7 +33,7 @@ class Beta(Family):
     links = ("logit",)
     support = Support(lambda y: (y > 0) & (y < 1), "between 0 and 1, neither of them included,", _mend)
     extra_names = ("log precision",)
-    dispersion_meaning = "precision phi"
+    own = (Own("dispersion", "precision phi", lambda x: float(np.exp(x))),)
 
     def start(self) -> tuple[Array, Array]:
         m, v = float(self.y.mean()), float(self.y.var())
@@ -71,19 +71,16 @@ class Beta(Family):
         d2 = -(v**2) * (2.0 * phi * (t1 + t2) + phi**2 * turned) + v * tilt * shift
         return [(w * value, w * v * shift, w * d2)]
 
-    def dispersion(self, extra: Array) -> float:
-        return float(np.exp(extra[0]))
-
     def variance(self, eta: Array, extra: Array) -> Array:
-        p = self.mean(eta)
+        p = self.mean(eta, extra)
         return np.asarray(p * (1 - p) / (1.0 + np.exp(extra[0])))
 
     def draw(self, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
-        p, phi = self.mean(eta), np.exp(extra[0])
+        p, phi = self.mean(eta, extra), np.exp(extra[0])
         return np.clip(rng.beta(p * phi, (1 - p) * phi), 1e-12, 1 - 1e-12)
 
     def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
-        p, phi = self.mean(eta), np.exp(extra[0])
+        p, phi = self.mean(eta, extra), np.exp(extra[0])
         at = np.asarray(special.betainc(p * phi, (1 - p) * phi, y))
         return at, at
 

@@ -96,15 +96,15 @@ class Binomial(Family):
             return self._logit_slopes(eta)[:2]
 
     def variance(self, eta: Array, extra: Array) -> Array:
-        p = self.mean(eta)
+        p = self.mean(eta, extra)
         return np.asarray(self.m * p * (1 - p))
 
     def draw(self, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
         m = np.broadcast_to(np.asarray(self.m, dtype=np.int64), eta.shape)
-        return rng.binomial(m, self.mean(eta)).astype(float)
+        return rng.binomial(m, self.mean(eta, extra)).astype(float)
 
     def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
-        m, p = np.broadcast_to(np.asarray(self.m, dtype=float), y.shape), self.mean(eta)
+        m, p = np.broadcast_to(np.asarray(self.m, dtype=float), y.shape), self.mean(eta, extra)
         whole = y >= m
         upper = np.where(whole, 1.0, special.betainc(np.where(whole, 1.0, m - y), y + 1.0, 1.0 - p))
         lower = np.where(y <= 0, 0.0, special.betainc(m - y + 1.0, np.maximum(y, 1.0), 1.0 - p))

@@ -8,13 +8,13 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Family, Support
+from bold_orchard.families.base import Family, Own, Support
 from bold_orchard.families.links import TOP
 
 Array = NDArray[Any]
 
 
-def _mend(y: Array, name: str) -> str:
+def mend_positive(y: Array, name: str) -> str:
     """Zeros of a positive measurement are another question than its size."""
     if y.min() < 0:
         return "negative values are no amounts; --family gaussian takes them"
@@ -29,9 +29,9 @@ class Gamma(Family):
 
     name = "gamma"
     links = ("log",)
-    support = Support(lambda y: y > 0, "above zero", _mend)
+    support = Support(lambda y: y > 0, "above zero", mend_positive)
     extra_names = ("log shape",)
-    dispersion_meaning = "1/shape, the squared coefficient of variation"
+    own = (Own("dispersion", "1/shape, the squared coefficient of variation", lambda x: float(np.exp(-x))),)
 
     def start(self) -> tuple[Array, Array]:
         squared = float(self.y.var() / self.y.mean() ** 2)
@@ -50,19 +50,16 @@ class Gamma(Family):
         value = np.log(a) + 1.0 - eta + np.log(self.y) - part - special.digamma(a)
         return [(a * value, a * (part - 1.0), -a * part)]
 
-    def dispersion(self, extra: Array) -> float:
-        return float(np.exp(-extra[0]))
-
     def variance(self, eta: Array, extra: Array) -> Array:
-        return np.asarray(self.mean(eta) ** 2 / self._shape(extra))
+        return np.asarray(self.mean(eta, extra) ** 2 / self._shape(extra))
 
     def draw(self, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
         a = self._shape(extra)
-        return rng.gamma(a, self.mean(eta) / a)
+        return rng.gamma(a, self.mean(eta, extra) / a)
 
     def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
         a = self._shape(extra)
-        p = np.asarray(special.gammainc(a, a * y / self.mean(eta)))
+        p = np.asarray(special.gammainc(a, a * y / self.mean(eta, extra)))
         return p, p
 
     def latent_variance(self, eta: Array, extra: Array) -> float:

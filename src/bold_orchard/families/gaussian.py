@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Family
+from bold_orchard.families.base import Family, Own
 from bold_orchard.families.links import TOP
 
 Array = NDArray[Any]
@@ -31,8 +31,7 @@ class LogGaussian(Gaussian):
 
     additive = False
     extra_names = ("log sigma",)
-    dispersion_meaning = "the residual variance"
-    dispersion_power = 2.0
+    own = (Own("dispersion", "the residual variance", lambda x: float(np.exp(2.0 * x))),)
 
     def start(self) -> tuple[Array, Array]:
         low = max(float(np.abs(self.y).mean()) * 0.05, 1e-300)
@@ -52,18 +51,17 @@ class LogGaussian(Gaussian):
         mu, w = np.exp(np.minimum(eta, TOP / 2)), self.weights * np.exp(-2.0 * extra[0])
         return [(w * (self.y - mu) ** 2 - 1.0, -2.0 * d1, -2.0 * d2)]
 
-    def dispersion(self, extra: Array) -> float:
-        return float(np.exp(2.0 * extra[0]))
-
     def variance(self, eta: Array, extra: Array) -> Array:
         return np.asarray(np.broadcast_to(np.exp(2.0 * extra[0]) / self.weights, np.shape(eta)))
 
     def draw(self, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
-        return np.asarray(self.mean(eta) + np.sqrt(self.variance(eta, extra)) * rng.standard_normal(np.shape(eta)))
+        return np.asarray(
+            self.mean(eta, extra) + np.sqrt(self.variance(eta, extra)) * rng.standard_normal(np.shape(eta))
+        )
 
     def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
-        p = np.asarray(special.ndtr((y - self.mean(eta)) / np.sqrt(self.variance(eta, extra))))
+        p = np.asarray(special.ndtr((y - self.mean(eta, extra)) / np.sqrt(self.variance(eta, extra))))
         return p, p
 
     def latent_variance(self, eta: Array, extra: Array) -> float:
-        return float(np.log1p(np.exp(2.0 * extra[0]) / self.mean(eta) ** 2))
+        return float(np.log1p(np.exp(2.0 * extra[0]) / self.mean(eta, extra) ** 2))

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
+from bold_orchard.families.base import Own
 from bold_orchard.families.links import TOP
 from bold_orchard.families.poisson import Poisson
 
@@ -22,7 +23,14 @@ class NegativeBinomial(Poisson):
     name = "negative-binomial"
     extra_names = ("log theta",)
     limits = ("poisson",)
-    dispersion_meaning = "theta, variance = mean + mean²/theta"
+    own = (
+        Own(
+            "dispersion",
+            "theta, variance = mean + mean²/theta",
+            lambda x: float(np.exp(x)),
+            gone="the counts vary no more than a Poisson law allows, so theta has run away",
+        ),
+    )
 
     def start(self) -> tuple[Array, Array]:
         mean, var = float(self.y.mean()), float(self.y.var())
@@ -48,25 +56,22 @@ class NegativeBinomial(Poisson):
     def lost(self, extra: Array) -> NDArray[np.bool_]:
         return np.asarray(extra > RUN_AWAY)
 
-    def dispersion(self, extra: Array) -> float:
-        return float(np.exp(extra[0]))
-
     def variance(self, eta: Array, extra: Array) -> Array:
-        mu = self.mean(eta)
+        mu = self.mean(eta, extra)
         return np.asarray(mu + mu**2 / np.exp(extra[0]))
 
     def draw(self, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
         theta = np.exp(extra[0])
-        return rng.poisson(rng.gamma(theta, self.mean(eta) / theta)).astype(float)
+        return rng.poisson(rng.gamma(theta, self.mean(eta, extra) / theta)).astype(float)
 
     def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
-        theta, mu = np.exp(extra[0]), self.mean(eta)
+        theta, mu = np.exp(extra[0]), self.mean(eta, extra)
         p = theta / (theta + mu)
         lower = np.where(y <= 0, 0.0, special.betainc(theta, np.maximum(y, 1), p))
         return lower, special.betainc(theta, y + 1, p)
 
     def latent_variance(self, eta: Array, extra: Array) -> float:
-        return float(special.polygamma(1, 1.0 / (1.0 / self.mean(eta) + 1.0 / np.exp(extra[0]))))
+        return float(special.polygamma(1, 1.0 / (1.0 / self.mean(eta, extra) + 1.0 / np.exp(extra[0]))))
 
 
 def _digamma_rise(theta: float, y: Array) -> Array:

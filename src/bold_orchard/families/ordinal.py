@@ -110,11 +110,11 @@ class Ordinal(Family):
         below = np.concatenate([np.zeros((*below.shape[:-1], 1)), below, np.ones((*below.shape[:-1], 1))], axis=-1)
         return np.asarray(np.diff(below, axis=-1))
 
-    def mean(self, eta: Array) -> Array:
+    def mean(self, eta: Array, extra: Array) -> Array:
         """The latent mean itself: grades have no mean of their own."""
         return eta
 
-    def mean_slope(self, eta: Array) -> Array:
+    def mean_slope(self, eta: Array, extra: Array) -> Array:
         return np.ones_like(eta)
 
     def one_sided(self, y: Array) -> tuple[Array, Array]:

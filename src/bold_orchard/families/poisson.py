@@ -36,18 +36,18 @@ class Poisson(Family):
         return w * (self.y * eta - mu - self.constant), w * (self.y - mu), slope, slope
 
     def variance(self, eta: Array, extra: Array) -> Array:
-        return self.mean(eta)
+        return self.mean(eta, extra)
 
     def one_sided(self, y: Array) -> tuple[Array, Array]:
         return np.zeros(len(y), dtype=bool), y == 0
 
     def draw(self, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
-        return rng.poisson(self.mean(eta)).astype(float)
+        return rng.poisson(self.mean(eta, extra)).astype(float)
 
     def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
-        mu = self.mean(eta)
+        mu = self.mean(eta, extra)
         return np.where(y <= 0, 0.0, special.pdtr(np.maximum(y - 1, 0), mu)), special.pdtr(y, mu)
 
     def latent_variance(self, eta: Array, extra: Array) -> float:
         """trigamma of the mean: the variance of the logarithm on the observation level."""
-        return float(special.polygamma(1, self.mean(eta)))
+        return float(special.polygamma(1, self.mean(eta, extra)))

@@ -33,8 +33,8 @@ def _(model: GeneralizedModel, method: str) -> CoefficientInference:
 
 @residual_part.register
 def _(model: GeneralizedModel) -> dict[str, Any] | None:
-    dispersion = model.family.dispersion(model.extra)
-    return None if dispersion is None else {"dispersion": number(dispersion)}
+    own = model.family.reported(model.extra)
+    return {name: number(value) for name, value in own.items()} or None
 
 
 @fixed_part.register
@@ -81,15 +81,12 @@ def _(model: GeneralizedModel) -> Trouble:
     }
     notes = [Note(text, code) for code, texts in named.items() for text in texts if text]
     remarks = []
-    if c.lost(e.theta).any():
-        remarks.append(
-            Note(
-                "theta has run away: the counts vary no more than a Poisson law allows, so it cannot be estimated. "
-                "Use --family poisson.",
-                "dispersion at its limit",
-                "--family poisson",
-            )
-        )
+    lost = c.lost(e.theta)[c.extra]
+    for own in c.family.own:
+        if lost[own.place]:
+            simpler = f"--family {c.family.limits[own.place]}"
+            text = f"{own.gone[0].upper()}{own.gone[1:]} and cannot be estimated. Use {simpler}."
+            remarks.append(Note(text, f"{own.name.replace('_', ' ')} at its limit", simpler))
     return Trouble(tuple(notes), single is None, tuple(remarks))
 
 

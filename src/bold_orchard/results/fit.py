@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import field
 from typing import Any, ClassVar
 
+from bold_orchard.families import family_of
 from bold_orchard.frozen import frozen
 from bold_orchard.results.base import ABSENT, BESIDE, Absent, Interval, Number, Part, Result, Row, flat
 
@@ -75,7 +76,7 @@ class RandomPart(Part):
 
 @frozen
 class Residual(Part):
-    """Of a gaussian fit its variance and structure, of others the dispersion."""
+    """Of a gaussian fit its variance and structure, of others what belongs to their family."""
 
     variance: Number | Absent = ABSENT
     sd: Number | Absent = ABSENT
@@ -83,6 +84,8 @@ class Residual(Part):
     unit: str | Absent | None = ABSENT
     parameters: dict[str, Any] | Absent = ABSENT
     dispersion: Number | Absent = ABSENT
+    zero_chance: Number | Absent = ABSENT
+    tail_df: Number | Absent = ABSENT
 
 
 @frozen
@@ -156,6 +159,16 @@ class FitResult(Result):
     average_effects: list[AverageEffect] | Absent = ABSENT
     ratio_kind: str | Absent = ABSENT
     source: str | None = field(default=None, metadata=BESIDE, repr=False, compare=False)
+
+    @property
+    def eta_of(self) -> str:
+        """What of the outcome the linear predictor describes by its link."""
+        return family_of(self.family, self.link).describes
+
+    @property
+    def own_meanings(self) -> dict[str, str]:
+        """What the family's own parameters mean, by name."""
+        return {o.name: o.meaning for o in family_of(self.family, self.link).own}
 
     @property
     def converged(self) -> bool:

@@ -20,6 +20,7 @@ from bold_orchard.design.build import build_design
 from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError, UsageError, nearest
 from bold_orchard.estimation.estimate import reopen
+from bold_orchard.families import family_of, names
 from bold_orchard.inference.fit import Fit, Settings, of_model
 from bold_orchard.optimize.protocol import Ending, OptimizeResult
 from bold_orchard.sentence.parse import read_sentence
@@ -95,9 +96,10 @@ def _odd_lengths(document: dict[str, Any]) -> str | None:
         if ends is not None and (len(ends) != 2 or not all(isinstance(v, FIGURE) for v in ends)):
             return f"fixed[{i}].ci"
     residual = document["residual"]
-    shape = {"dispersion": FIGURE} if residual is not None and "dispersion" in residual else {
-        "variance": FIGURE, "sd": FIGURE, "structure": str, "unit": (str, type(None)), "parameters": dict,
-    }  # fmt: skip
+    kind = family_of(document["family"], document["link"]) if document["family"] in names() else None
+    shape: dict[str, Any] = {o.name: FIGURE for o in kind.own} if kind is not None else {}
+    if kind is not None and kind.additive:
+        shape = {"variance": FIGURE, "sd": FIGURE, "structure": str, "unit": (str, type(None)), "parameters": dict}
     return None if residual is None else fault(residual, shape, "residual")
 
 

@@ -258,11 +258,11 @@ def _test(small: Fit, large: Fit, seed: int, bics: tuple[float, float]) -> tuple
 
 def _boundary(test: dict[str, Any], small: Fit, large: Fit, chisq: float, link: Relation, seed: int) -> list[str]:
     """Add the p-value of a test with variances at zero; returns what to say about it."""
-    df = test["df"]
+    df, what = test["df"], "a variance" if _scale(small) == _scale(large) else "variation beyond the simpler family's"
     if link.extra_effects == 1:
         test["p_boundary"] = number(half_and_half(chisq, df))
         return [
-            f"{large.name} against {small.name} tests a variance at its boundary, zero: read p_boundary, the half-and-half "
+            f"{large.name} against {small.name} tests {what} at its boundary, zero: read p_boundary, the half-and-half "
             f"mixture of chi-squared with {df - 1} and {df} df; the plain p is too large."
         ]
     p = simulated_p(small, large, chisq, df, seed)
@@ -286,6 +286,8 @@ def _order_note(small: Fit, large: Fit, chisq: float) -> list[str]:
 
 def variance_explained(small: Fit, large: Fit) -> list[dict[str, Any]]:
     """1 - larger / smaller for every variance that both models have; None where its clause differs between them."""
+    if _scale(small) != _scale(large):
+        return []
     one, two = _variances(small), _variances(large)
     here, there = _clauses(small), _clauses(large)
     return [
@@ -299,6 +301,10 @@ def variance_explained(small: Fit, large: Fit) -> list[dict[str, Any]]:
         for g, t in one
         if (g, t) in two
     ]
+
+
+def _scale(fit: Fit) -> tuple[str, str]:
+    return fit.design.family, fit.design.link
 
 
 def _clauses(fit: Fit) -> dict[str, Any]:
@@ -315,6 +321,11 @@ def _clauses(fit: Fit) -> dict[str, Any]:
 
 def _differing(small: Fit, large: Fit) -> list[str]:
     """Groups whose components cannot be set against each other, said in words."""
+    if _scale(small) != _scale(large):
+        return [
+            f"No share of explained variance: {small.name} and {large.name} are of different families, whose variances are on scales "
+            "of their own."
+        ]
     lost = list(dict.fromkeys(v["group"] for v in variance_explained(small, large) if v["proportion"] is None))
     here, there = _clauses(small), _clauses(large)
     lost = [g for g in lost if here.get(g) != there.get(g)]

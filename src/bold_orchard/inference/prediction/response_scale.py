@@ -25,7 +25,7 @@ def outcome_mean(fit: Fit, eta: Array) -> Array:
     """The mean of the outcome at a linear predictor; of grades the mean grade."""
     if fit.design.graded:
         return _mean_grade(np.stack(list(grade_chances(fit, eta).values()), axis=-1))
-    return np.asarray(fit.model.family.mean(eta))
+    return np.asarray(fit.model.family.mean(eta, fit.model.extra))
 
 
 def outcome_slope(fit: Fit, eta: Array) -> Array:
@@ -33,7 +33,7 @@ def outcome_slope(fit: Fit, eta: Array) -> Array:
     if fit.design.graded:
         cuts = _thresholds(fit)
         return np.asarray(CURVES[fit.design.link][1](cuts - np.asarray(eta)[..., None])[0].sum(axis=-1))
-    return np.asarray(fit.model.family.mean_slope(eta))
+    return np.asarray(fit.model.family.mean_slope(eta, fit.model.extra))
 
 
 def grade_chances(fit: Fit, eta: Array) -> dict[str, Array]:
@@ -97,7 +97,7 @@ def outcome_scale(
     se = known.se(row)
     width = quantile_t(confidence, known.df(row[None, :])) * se
     mean, low, high = (float(outcome_mean(fit, v)) for v in (eta, eta - width, eta + width))
-    average = float(population_mean(fit.model.family.mean, eta, random_variance(fit)))
+    average = float(population_mean(lambda at: outcome_mean(fit, at), eta, random_variance(fit)))
     low, high = min(low, high), max(low, high)
     return {"outcome": number(mean), "outcome_se": number(abs(float(outcome_slope(fit, eta))) * se),
             "outcome_ci": [number(low), number(high)], "population": number(average)}  # fmt: skip
@@ -172,7 +172,7 @@ def average_effects(fit: Fit) -> list[dict[str, Any]]:
     A two-valued column is switched from its low to its high value in every row; of others the slope is averaged. The
     unit-specific figure keeps each row at its unit's average (effect zero), the other integrates over units.
     """
-    design, e, family = fit.design, fit.evaluation, fit.model.family
+    design, e = fit.design, fit.evaluation
     if design.graded:
         return []
     kept, variance = e.criterion.products.standard.kept, random_variance(fit)
@@ -189,8 +189,8 @@ def average_effects(fit: Fit) -> list[dict[str, Any]]:
         else:
             h = 1e-4 * float(x[:, place].std())
             ends, span = [eta - h * e.b[place], eta + h * e.b[place]], 2.0 * h
-        own = float(np.mean(family.mean(ends[1]) - family.mean(ends[0]))) / span
-        low, high = (population_mean(family.mean, v, variance) for v in ends)
+        own = float(np.mean(outcome_mean(fit, ends[1]) - outcome_mean(fit, ends[0]))) / span
+        low, high = (population_mean(lambda at: outcome_mean(fit, at), v, variance) for v in ends)
         out.append(
             {"term": name, "unit_specific": number(own), "population": number(float(np.mean(high - low)) / span)}
         )

@@ -54,7 +54,7 @@ def components(
         zero = row["kind"] == "variance" and row["estimate"] == 0
         made = _row(row, None if zero or se == 0 else se, z, row["part"] / total, boundary)
         out.append(made | {"change": number(float(slope @ step))})
-    out += _parameters(fit, covariance, z) if design.additive else _dispersion(fit, covariance, z)
+    out += _parameters(fit, covariance, z) if design.additive else _of_family(fit, covariance, z)
     notes = list(fit.result["warnings"])
     if method == "profile":
         _profile_ends(fit, out, confidence, progress, notes)
@@ -83,11 +83,12 @@ def _profile_ends(
 ) -> None:
     """Put profile intervals in place of the Wald ones, on the variance scale."""
     found = profiled_quantities(fit, quantities(fit, covariances=True), confidence, progress, notes)
+    own = [o.name for o in fit.model.family.own]
     kinds = {"variance": "sd", "parameter": None, "residual": "residual", "covariance": "covariance"}
     for row in rows:
         kind, name = kinds[row["kind"]], row["term"].removeprefix("spread ")
         match = next((p for p in found if p["group"] == row["group"] and p["term"] == name and p["term2"] == row["term2"]
-                      and (p["kind"] == kind or (kind is None and p["kind"] in ("rho", "spread", "dispersion")))), None)  # fmt: skip
+                      and (p["kind"] == kind or (kind is None and p["kind"] in ("rho", "spread", *own)))), None)  # fmt: skip
         if match is None:
             row["ci"] = None
             continue
@@ -222,18 +223,19 @@ def latent_variance(fit: Fit) -> float:
     return float(criterion.family.latent_variance(np.array(eta), point.extra))
 
 
-def _dispersion(fit: Fit, covariance: Array, z: float) -> list[dict[str, Any]]:
-    """The dispersion of a generalized fit as a row of kind 'parameter'."""
-    criterion: Any = fit.criterion
-    value = (fit.result["residual"] or {}).get("dispersion")
-    if value is None:
-        return []
-    at = criterion.extra.start
-    log_se = float(np.sqrt(max(covariance[at, at], 0.0))) * fit.model.family.dispersion_power
+def _of_family(fit: Fit, covariance: Array, z: float) -> list[dict[str, Any]]:
+    """The family's own as rows of kind 'parameter'; errors by the slope of the value in the search's parameter."""
     blank = dict.fromkeys(("term2", "sd", "correlation", "share", "sd_in_outcome", "change"))
-    factor = float(np.exp(min(z * log_se, 700.0)))
-    return [{"group": "residual", "kind": "parameter", "term": "dispersion", "estimate": value, "se": value * log_se,
-             "ratio": 1.0 / log_se if log_se else None, "ci": [value / factor, value * factor], "boundary": False} | blank]  # fmt: skip
+    out = []
+    for own in fit.model.family.own:
+        x, at = float(fit.model.extra[own.place]), fit.criterion.extra.start + own.place
+        working = float(np.sqrt(max(covariance[at, at], 0.0)))
+        value, h = own.back(x), 1e-5
+        se = working * abs(own.back(x + h) - own.back(x - h)) / (2 * h)
+        ends = sorted(own.back(x + side * min(z * working, 700.0)) for side in (-1, 1))
+        out.append({"group": "residual", "kind": "parameter", "term": own.name, "estimate": number(value), "se": number(se),
+                    "ratio": number(value / se) if se else None, "ci": [number(v) for v in ends], "boundary": False} | blank)  # fmt: skip
+    return out
 
 
 def _residual_slope(design: Design, e: GaussianPoint) -> Array:

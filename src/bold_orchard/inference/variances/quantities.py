@@ -131,12 +131,11 @@ def _(model: GaussianModel) -> Iterator[Quantity]:
 
 @_own.register
 def _(model: GeneralizedModel) -> Iterator[Quantity]:
-    """The dispersion, on a logarithmic scale."""
+    """The family's own, each on the unbounded scale of the search."""
     c = model.criterion
-    if c.family.dispersion_meaning is not None:
-        at = c.extra.start
-        yield Quantity("dispersion", "dispersion", "residual", "dispersion", None, partial(_entry, at=at, scale=1.0),
-                       lambda t: float(c.family.dispersion(np.array([t])) or 0.0))  # fmt: skip
+    for own in c.family.own:
+        at = c.extra.start + own.place
+        yield Quantity(own.name, own.name, "residual", own.name, None, partial(_entry, at=at, scale=1.0), own.back)
 
 
 def fixed_quantities(fit: Fit) -> list[Quantity]:

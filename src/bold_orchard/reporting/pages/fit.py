@@ -13,12 +13,8 @@ from bold_orchard.reporting.strips import interval
 from bold_orchard.results.fit import FitResult
 
 MANY_TERMS = 4  # terms of a clause from which correlations are read in a matrix, not in sentences
-DISPERSION = {
-    "negative-binomial": "theta, variance = mean + mean²/theta",
-    "gamma": "1/shape, the squared coefficient of variation",
-    "beta": "precision phi",
-    "gaussian": "the residual variance",
-}
+
+OWN = {"dispersion": "Dispersion", "zero_chance": "Chance of a zero", "tail_df": "Degrees of freedom of the tails"}
 
 
 def fit_page(d: FitResult, digits: int = 4) -> Page:
@@ -91,7 +87,7 @@ def _fixed(page: Page, d: FitResult, digits: int) -> None:
     words = []
     if d["intercept_at"]:
         plain = d["link"] == "identity"
-        what = "The intercept is the mean" if plain else f"The intercept is the {d['link']} of the mean"
+        what = "The intercept is the mean" if plain else f"The intercept is the {d['link']} of the {d.eta_of}"
         what = "The thresholds hold" if d["family"] == "ordinal" else what
         groups = list(dict.fromkeys(part["group"] for part in d["random"]))
         unit = "" if plain or not groups else f" for an average {' and '.join(groups)}"
@@ -137,8 +133,10 @@ def _random(page: Page, d: FitResult, digits: int) -> None:
         _correlations(page, part)
     words = [w for part in parts for w in correlation_words(part)]
     words += residual_words(res, digits) if own is not None else []
-    if res and "dispersion" in res:
-        words.append(f"Dispersion ({DISPERSION[d['family']]}): {figure(res['dispersion'], digits)}.")
+    if res and "variance" not in res:
+        for name, value in res.items():
+            meaning = d.own_meanings.get(name, "")
+            words.append(f"{OWN.get(name, name)} ({meaning}): {figure(value, digits)}.")
     if words:
         page.text("\n".join(words))
 
