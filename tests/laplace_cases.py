@@ -35,6 +35,7 @@ def orchards(n=110, seed=1):
     f["gamma"], f["beta"] = r.gamma(2, np.exp(eta) / 2), r.beta(5 * p, 5 * (1 - p))
     f["ordinal"] = np.clip(np.round(eta + r.logistic(size=n) + 1), 0, 3).astype(int)
     f["gaussian"], f["w"] = np.exp(0.5 * eta) + 0.3 * r.normal(size=n), r.uniform(0.5, 2, n)
+    f["tails"] = 40 + 5 * (eta + 0.4 * r.standard_t(3, n))
     f["zeros"] = f.counts * (r.random(n) < 0.7)
     return f
 
@@ -73,6 +74,7 @@ def outcome(family):
         "negative-binomial": "counts",
         "trials": "trials of of",
         "lognormal": "gamma",
+        "student": "tails",
         "hurdle-poisson": "poisson",
         "zero-inflated-negative-binomial": "zeros",
     }.get(family, family)

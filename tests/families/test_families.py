@@ -10,7 +10,7 @@ from bold_orchard.families import family_of
 from bold_orchard.families.base import Data
 
 CASES = [("binomial", "logit"), ("binomial", "probit"), ("binomial", "cloglog"), ("poisson", "log"), ("negative-binomial", "log"),
-         ("gamma", "log"), ("beta", "logit"), ("ordinal", "logit"), ("ordinal", "probit"), ("gaussian", "log"), ("lognormal", "log"), ("zero-inflated-poisson", "log"),
+         ("gamma", "log"), ("beta", "logit"), ("ordinal", "logit"), ("ordinal", "probit"), ("gaussian", "log"), ("lognormal", "log"), ("student", "identity"), ("zero-inflated-poisson", "log"),
          ("zero-inflated-negative-binomial", "log"), ("hurdle-poisson", "log"), ("hurdle-negative-binomial", "log")]  # fmt: skip
 WITH_ZEROS = [c for c in CASES if "zero" in c[0] or "hurdle" in c[0]]
 
@@ -20,7 +20,7 @@ def made(name, link, seed=0, n=40, weighted=False):
     eta = 1.2 * r.normal(size=n)
     y = {"binomial": lambda: r.integers(0, 6, n), "poisson": lambda: r.poisson(3, n), "negative-binomial": lambda: r.poisson(3, n),
          "gamma": lambda: r.gamma(2, size=n), "beta": lambda: r.beta(2, 3, n), "ordinal": lambda: np.append(np.arange(4), r.integers(0, 4, n - 4)),
-         "gaussian": lambda: r.normal(3, 1, n), "lognormal": lambda: r.gamma(2, size=n)}.get(name, lambda: r.poisson(3, n) * r.integers(0, 2, n))()  # fmt: skip
+         "gaussian": lambda: r.normal(3, 1, n), "lognormal": lambda: r.gamma(2, size=n), "student": lambda: r.standard_t(3, n)}.get(name, lambda: r.poisson(3, n) * r.integers(0, 2, n))()  # fmt: skip
     data = Data(
         y.astype(float), np.full(n, 5.0) if name == "binomial" else None, r.uniform(0.5, 2, n) if weighted else None
     )
@@ -65,7 +65,8 @@ def test_densities_and_tails_are_the_textbook_s(name, link):
     law = {"binomial": lambda: stats.binom(5, mean), "poisson": lambda: stats.poisson(mean),
            "negative-binomial": lambda: stats.nbinom(theta, theta / (theta + mean)), "gamma": lambda: stats.gamma(theta, scale=mean / theta),
            "beta": lambda: stats.beta(mean * theta, (1 - mean) * theta), "gaussian": lambda: stats.norm(mean, theta),
-           "lognormal": lambda: stats.lognorm(theta, scale=np.exp(eta))}[name]()  # fmt: skip
+           "lognormal": lambda: stats.lognorm(theta, scale=np.exp(eta)),
+           "student": lambda: stats.t(np.exp(extra[1]), loc=eta, scale=theta)}[name]()  # fmt: skip
     discrete = name in ("binomial", "poisson", "negative-binomial")
     np.testing.assert_allclose(family.value(eta, extra), law.logpmf(y) if discrete else law.logpdf(y), rtol=1e-9)
     lower, upper = family.cdf(y, eta, extra)
@@ -123,6 +124,7 @@ def test_draws_have_the_family_s_mean_and_spread(name, link):
         ("gamma", "log", np.arange(1.0, 4.0), np.log([4.0]), {"dispersion": 0.25}),
         ("beta", "logit", np.array([0.2, 0.4]), np.log([7.0]), {"dispersion": 7.0}),
         ("gaussian", "log", np.arange(4.0), np.log([3.0]), {"dispersion": 9.0}),
+        ("student", "identity", np.arange(4.0), np.log([2.0, 6.0]), {"dispersion": 4.0, "tail_df": 6.0}),
         ("lognormal", "log", np.arange(1.0, 4.0), np.log([3.0]), {"dispersion": 9.0}),
         ("poisson", "log", np.arange(4.0), np.zeros(0), {}),
         ("hurdle-poisson", "log", np.arange(4.0), np.zeros(1), {"zero_chance": 0.5}),

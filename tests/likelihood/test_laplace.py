@@ -16,7 +16,7 @@ from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.likelihood.quadrature import Quadrature
 from laplace_cases import UNITS, dense_columns, made, orchards, outcome, somewhere
 
-FAMILIES = ["binomial", "probit", "trials", "poisson", "negative-binomial", "gamma", "beta", "ordinal", "gaussian", "lognormal",
+FAMILIES = ["binomial", "probit", "trials", "poisson", "negative-binomial", "gamma", "beta", "ordinal", "gaussian", "lognormal", "student",
             "zero-inflated-negative-binomial", "hurdle-poisson"]  # fmt: skip
 
 

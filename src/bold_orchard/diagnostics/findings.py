@@ -92,6 +92,11 @@ def _rows_advice(fit: Fit, rows: dict[str, Any]) -> str:
         return "another --family or --link, or a predictor that is missing"
     if (rows["skewness"] or 0.0) > SMALL_TAILS and _positive(fit):
         return _logarithm(fit)
+    if rows["kurtosis"] is not None and rows["kurtosis"] > SMALL_TAILS and _plain(fit):
+        return (
+            "look at the farthest rows; --family student gives rows far off less weight and says by how much the estimates bear "
+            "heavy tails"
+        )
     return "look at the farthest rows; the estimates bear heavy tails, but single rows weigh more than they should"
 
 
@@ -250,6 +255,11 @@ def _without(fit: Fit, group: str, level: str) -> str:
     inside = " and ".join(f"{column_text(c)} = {Text(v).written}" for c, v in parts)
     option = f"not ({inside})" if '"' not in inside else f"not ({inside})".replace('"', "'")
     return f'look at {group} {level}, then fit once more without it: --where "{option}"'
+
+
+def _plain(fit: Fit) -> bool:
+    """Whether another family can take the sentence: rows independent, of one spread."""
+    return fit.design.sentence.within is None and not fit.design.sentence.spread
 
 
 def _positive(fit: Fit) -> bool:

@@ -125,10 +125,11 @@ def make_family(design: Design) -> Family:
 def starting_point(c: Laplace) -> Array:
     """Coefficients and the family's own of a model without units, and moderate variances."""
     eta, extra = c.family.start()
+    far = FAR * c.family.unit() + (0.0 if c.family.unit() == 1.0 else float(np.abs(c.family.y).max()))
     b = np.zeros(c.p)
     if c.p:
         away = eta if c.offset is None else eta - c.offset
-        b = np.linalg.lstsq(c.rows.x.T, np.clip(away, -FAR, FAR), rcond=None)[0]
+        b = np.linalg.lstsq(c.rows.x.T, np.clip(away, -far, far), rcond=None)[0]
     offset = 0.0 if c.offset is None else c.offset
     if not c.family.intercept and c.offset is not None:  # no intercept there to take the offset's mean
         extra = c.family.recentred(extra, float(c.offset.mean()))
@@ -144,10 +145,10 @@ def starting_point(c: Laplace) -> Array:
                 break
             step = step / 2
         gain, b, value = after - value, b + step, after
-        if gain < 1e-6 * (1.0 + abs(value)) or np.abs(b).max() > FAR:
+        if gain < 1e-6 * (1.0 + abs(value)) or np.abs(b).max() > far:
             break
-    b = np.clip(b, -FAR / 2, FAR / 2)
-    theta = [s.start(np.full(s.size, START**2)) for s in c.structures]
+    b = np.clip(b, -far / 2, far / 2)
+    theta = [s.start(np.full(s.size, (START * c.family.unit()) ** 2)) for s in c.structures]
     return np.concatenate([b, *theta, extra])
 
 
@@ -169,7 +170,9 @@ def _settled(
     c: Laplace, start: Array, options: SearchOptions, progress: Callable[[int], None] | None
 ) -> OptimizeResult[LaplacePoint]:
     edges, many = c.bounded, c.rows.frame.n > MANY_ROWS
-    found = settle(c.at, start, c.nonnegative, edges, options.tolerance, options.max_steps, progress, many)
+    found = settle(
+        c.at, start, c.nonnegative, edges, options.tolerance, options.max_steps, progress, many, scale=c.scale
+    )
     signs = c.signs(found.point.theta)
     if not (signs < 0).any() and found.point.mode.close <= EXACT:
         return found
@@ -212,7 +215,7 @@ def _resized(c: Laplace, here: Array, size: float, parts: list[tuple[slice, Stru
     """Parameters with effects of another size; coefficients of chances grow with them, as those of one unit do."""
     theta = here.copy()
     for at, structure in parts:
-        theta[at] = structure.start(np.full(structure.size, size**2))
+        theta[at] = structure.start(np.full(structure.size, (size * c.family.unit()) ** 2))
     if c.family.chances:
         factor = np.sqrt((1.0 + GROWTH * size**2) / (1.0 + GROWTH * float(here[c.theta] @ here[c.theta])))
         theta[: c.p] *= max(factor, 1.0)

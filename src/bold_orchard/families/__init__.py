@@ -17,6 +17,7 @@ HOMES = {
     "gamma": "gamma.Gamma",
     "beta": "beta.Beta",
     "ordinal": "ordinal.Ordinal",
+    "student": "student.Student",
     "lognormal": "lognormal.Lognormal",
     "zero-inflated-poisson": "zeros.ZeroInflated",
     "zero-inflated-negative-binomial": "zeros.ZeroInflatedNegativeBinomial",

@@ -104,6 +104,10 @@ class Family:
         """The same family over other rows."""
         return type(self)(self.link, data)
 
+    def unit(self) -> float:
+        """What is a large step of eta: 1 on the scales of the links, the spread of the outcome where eta is measured as it."""
+        return 1.0
+
     def start(self) -> tuple[Array, Array]:
         """A rough eta (n,) and extra (n_extra,)."""
         raise NotImplementedError

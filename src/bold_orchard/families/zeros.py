@@ -80,7 +80,7 @@ class ZeroInflated(WithZeros):
     name = "zero-inflated-poisson"
     zeros_meaning = "beside those that the counts have by their own law"
     describes = "mean of the counts, zeros of their own left out,"
-    limits = ("poisson",)
+    limits: ClassVar[tuple[str, ...]] = ("poisson",)
 
     def _mixed(self, v: Array, extra: Array) -> Parts:
         q = np.where(self.zero, special.expit(v - extra[-1]), 1.0)
@@ -139,6 +139,7 @@ class Hurdle(WithZeros):
 
     name = "hurdle-poisson"
     zeros_meaning = "all zeros; the coefficients are of the counts above zero"
+    limits: ClassVar[tuple[str, ...]] = ()
     describes = "mean that the counts would have without the cut at zero,"
 
     def __init__(self, link: str, data: Data) -> None:

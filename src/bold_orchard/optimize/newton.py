@@ -211,9 +211,9 @@ def shortened(count: Counter[P], here: P, step: Array, nonnegative: NDArray[np.b
     return None
 
 
-def clear(count: Counter[P], here: P, edges: NDArray[np.bool_]) -> P:
+def clear(count: Counter[P], here: P, edges: NDArray[np.bool_], scale: Array | float = 1.0) -> P:
     """Set parameters that are all but zero to zero when that does not raise the deviance."""
-    small = edges & (here.theta != 0) & (np.abs(here.theta) < 1e-2)
+    small = edges & (here.theta != 0) & (np.abs(here.theta) < 1e-2 * np.asarray(scale))
     for i in np.flatnonzero(small):
         theta = here.theta.copy()
         theta[i] = 0.0

@@ -67,12 +67,13 @@ class _Corrected(Generic[G]):
 def settle(
     f: Objective[G], start: Array, nonnegative: NDArray[np.bool_], edges: NDArray[np.bool_], tolerance: float = 1e-10,
     max_steps: int = 100, progress: Callable[[int], None] | None = None, many: bool = False, held: Callable[[Array], Array] | None = None,
-    exact: Objective[G] | None = None,
+    exact: Objective[G] | None = None, scale: Array | float = 1.0,
 ) -> OptimizeResult[G]:  # fmt: skip
     """Minimise as ``search.minimise`` does, by fewer evaluations where each is dear.
 
     With ``many`` rows the Hessian is so nearly constant that the last small step needs no new one. ``held`` tells which
     parameters have run to a limit where nothing depends on them any more: they are not judged. ``exact`` is f for the last steps.
+    ``scale`` (m,) is what is large of each parameter.
     """
     pairs: list[tuple[Array, Array]] = []
     last: list[Point] = []
@@ -101,8 +102,8 @@ def settle(
 
     def walked(first: _Corrected[G], before: int) -> OptimizeResult[G]:
         ended, steps, reason = walk(count, first, nonnegative, near, max_steps - before, progress)
-        here = clear(count, ended, edges).point
-        return _judged(here, free(here.theta), before + steps, reason, many)
+        here = clear(count, ended, edges, scale).point
+        return _judged(here, free(here.theta), before + steps, reason, many, scale)
 
     found = walked(first, 0)
     for _ in range(ROUNDS if len(start) else 0):
@@ -111,7 +112,7 @@ def settle(
         moved = shortened(plain, found.point, _newton_step(found, free(found.point.theta)), nonnegative)
         if moved is None:
             break
-        moved = clear(plain, moved, edges)
+        moved = clear(plain, moved, edges, scale)
         if found.reason is Ending.FALLS and found.iterations < max_steps:  # off the saddle, and down again
             for memory in (pairs, last, base):
                 memory.clear()
@@ -120,7 +121,7 @@ def settle(
             decrement, _ = decrement_of(found.hessian, moved.gradient, free(moved.theta))
             found = replace(found, point=moved, decrement=float(decrement))
         else:
-            found = _judged(moved, free(moved.theta), found.iterations, Ending.WELL, many)
+            found = _judged(moved, free(moved.theta), found.iterations, Ending.WELL, many, scale)
     falls = found.reason is Ending.FALLS
     good = found.decrement <= max(tolerance, 1e-8) and not falls
     limit = Ending.LIMIT if found.iterations >= max_steps else Ending.SLOPE
@@ -134,11 +135,11 @@ def _newton_step(found: OptimizeResult[G], free: Array) -> Array:
     return step
 
 
-def _judged(here: G, free: Array, steps: int, reason: Ending, many: bool) -> OptimizeResult[G]:
+def _judged(here: G, free: Array, steps: int, reason: Ending, many: bool, scale: Array | float) -> OptimizeResult[G]:
     """The Hessian at a point and what it says of it."""
     if not len(here.theta):
         return OptimizeResult(here, True, 0.0, np.zeros((0, 0)), steps, 0, Ending.WELL)
-    hessian = difference_hessian(here, many)
+    hessian = difference_hessian(here, many, scale)
     decrement, _ = decrement_of(hessian, here.gradient, free)
     values = np.linalg.eigvalsh(scaled(hessian)[np.ix_(free, free)]) if free.any() else np.ones(1)
     if not values[0] > -1e-6 * max(values[-1], 1e-300):
@@ -146,15 +147,16 @@ def _judged(here: G, free: Array, steps: int, reason: Ending, many: bool) -> Opt
     return OptimizeResult(here, False, float(decrement), hessian, steps, 0, reason)
 
 
-def difference_hessian(here: Guide, many: bool) -> Array:
+def difference_hessian(here: Guide, many: bool, scale: Array | float = 1.0) -> Array:
     """(m, m) by differences of the exact gradient, each mode followed along a straight line.
 
-    Central ones; with ``many`` rows one-sided over a short step, where third derivatives matter less.
+    ``scale`` (m,) is what is large of each parameter. Central differences; with ``many`` rows one-sided over a short step, where third derivatives matter less.
     """
     m = len(here.theta)
     out: Array = np.empty((m, m))
+    least = np.broadcast_to(0.1 * np.asarray(scale), m)
     for i in range(m):
-        h = (SHORT if many else STEP) * max(abs(float(here.theta[i])), 0.1)
+        h = (SHORT if many else STEP) * max(abs(float(here.theta[i])), float(least[i]))
         moved = here.along(i)
         if many:
             out[i] = (moved(h).gradient - here.gradient) / h

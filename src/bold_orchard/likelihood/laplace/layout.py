@@ -64,6 +64,11 @@ class Layout:
         inner = np.concatenate([np.zeros(0, dtype=bool), *parts])
         return np.concatenate([np.zeros(self.p, bool), inner, np.zeros(self.family.n_extra, bool)]).astype(bool)
 
+    @cached_property
+    def scale(self) -> Array:
+        """What is large of each parameter, (m,): of coefficients and SDs a large step of eta."""
+        return np.append(np.full(self.theta.stop, self.family.unit()), np.ones(self.family.n_extra))
+
     @property
     def nonnegative(self) -> NDArray[np.bool_]:
         return np.zeros(len(self.bounded), dtype=bool)

@@ -156,7 +156,7 @@ class LaplacePoint:
     @cached_property
     def _own_rows(self) -> Array:
         """Rows of the family's own parameters, (n_extra, m), by differences; those of a point near by serve as well."""
-        if self._known is not None and np.abs(self.theta - self._known[0]).max() <= STALE:
+        if self._known is not None and (np.abs(self.theta - self._known[0]) / self.criterion.scale).max() <= STALE:
             return self._known[1]
         c, h, rows = self.criterion, 1e-4, []
         for i in range(c.extra.start, c.extra.stop):

@@ -28,6 +28,11 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
     how = {"wald": "of variances are on the log scale", "profile": "are by profile likelihood"}[d["interval"]]
     latent = d["latent_variance"]
     beside = "" if latent is None else f", {figure(latent, 3)} of it the family's own on the linear scale"
+    if d["icc"] and all(i["value"] is None for i in d["icc"]):
+        return page.text(
+            "The tails are so heavy that the outcome has no variance, so nothing has a share of it: read the SDs. "
+            f"Intervals {how}."
+        ).notes(d["notes"])
     page.text(f"Shares are of the total variance at the mean of the covariates{beside}. Intervals {how}.")
     _in_words(page, d["components"])
     changes = [abs(c["change"]) / c["se"] for c in d["components"] if c["change"] is not None and c["se"]]

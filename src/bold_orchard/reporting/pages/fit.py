@@ -38,7 +38,9 @@ def _what(d: FitResult) -> str:
         d["method"], f"by maximum likelihood ({d.get('points')} quadrature points)"
     )
     identity = (d["family"], d["link"]) == ("gaussian", "identity")
-    kind = "linear (gaussian)" if identity else f"{d['family']} ({d['link']})"
+    kind = (
+        "linear (gaussian)" if identity else f"{d['family']} ({d['link']})" if d["link"] != "identity" else d["family"]
+    )
     saved = d.source
     text = f"{a_or_an(kind)[0].upper()}{a_or_an(kind)[1:]} model {how}" + (
         f" of {saved}" if saved and saved != "-" else ""
@@ -125,7 +127,9 @@ def _random(page: Page, d: FitResult, digits: int) -> None:
         rows, columns = [r[:4] for r in rows], columns[:4]
     if rows:
         page.table(
-            "Variance components" if own is not None else f"Variance components (on the {d['link']} scale)",
+            "Variance components"
+            if own is not None or d["link"] == "identity"
+            else f"Variance components (on the {d['link']} scale)",
             columns,
             rows,
         )
