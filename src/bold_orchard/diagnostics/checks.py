@@ -16,6 +16,7 @@ from bold_orchard.diagnostics.curvature import curvature
 from bold_orchard.diagnostics.family_checks import family_checks, family_findings
 from bold_orchard.diagnostics.influence import Influence, Progress, affordable, influence
 from bold_orchard.diagnostics.normality import MOST, SEED, shape
+from bold_orchard.diagnostics.proportional_odds import proportional_findings, proportional_odds
 from bold_orchard.diagnostics.spread import between_units, brown_forsythe, spread_by_fitted
 from bold_orchard.diagnostics.within_units import Within, chosen_unit, units_of, within_residuals
 from bold_orchard.errors import UsageError, unknown_name
@@ -67,7 +68,8 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
     moved = _influence(fit, asked, unit, notes, report)
     modelled = unit is None or unit.name in [u.name for u in units_of(fit)]
     without = None if modelled or unit is None else between_units(rest.standardised, unit.codes)
-    extra = {} if additive else family_checks(fit, asked.seed)
+    extra: dict[str, Any] = {} if additive else family_checks(fit, asked.seed)
+    odds = proportional_odds(fit) if fit.design.graded else []
     found = [
         *findings.shape_findings(fit, levels),
         *findings.spread_findings(fit, None if across is None else across.name, spread, along),
@@ -80,6 +82,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
         *([] if serial is None else [findings.serial_findings(fit, serial)]),
         *(findings.influence_findings(fit, m) for m in moved),
         *([] if additive else family_findings(extra, fit.design.family)),
+        *proportional_findings(odds, fit.design.outcome),
     ]
     document = {
         "schema": SCHEMA,
@@ -95,6 +98,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
         "autocorrelation": serial,
         "influence": [row for m in moved for row in m.rows()],
         **extra,
+        **({"proportional_odds": odds} if fit.design.graded else {}),
         "findings": findings.document_of(found),
         "closing": findings.closing(found),
         "notes": [*_first_notes(fit, levels, asked.seed), *notes],

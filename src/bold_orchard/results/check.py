@@ -147,6 +147,26 @@ class AgainstObserved(Part):
 
 
 @frozen
+class BoundaryCoefficient(Part):
+    """A column's coefficient at one boundary between grades."""
+
+    term: str
+    boundary: str
+    estimate: Number
+
+
+@frozen
+class ProportionalOdds(Part):
+    """Whether a term acts alike at every boundary."""
+
+    term: str
+    chisq: Number
+    df: int
+    p: Number
+    boundaries: list[BoundaryCoefficient]
+
+
+@frozen
 class CheckFinding(Part):
     """``speaks`` when the check found a fault."""
 
@@ -221,6 +241,7 @@ class CheckResult(Result):
     dispersion: Dispersion | Absent | None = ABSENT
     zeros: Zeros | Absent | None = ABSENT
     predicted_against_observed: AgainstObserved | Absent | None = ABSENT
+    proportional_odds: list[ProportionalOdds] | Absent = ABSENT
     findings: list[CheckFinding]
     closing: Closing
     notes: list[str]

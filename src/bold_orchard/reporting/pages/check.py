@@ -55,6 +55,9 @@ def _tests(page: Page, d: CheckResult) -> None:
     if serial and serial["lags"]:
         seen = ", ".join(f"{x['gap']:g}: {fixed(x['correlation'], 2)}" for x in serial["lags"][:4])
         rows.append((f"autocorrelation in {serial['unit']}", f"by gap in {serial['time']} {seen}", p_value(serial["p"])))  # fmt: skip
+    for c in d.get("proportional_odds") or []:
+        if c["p"] is not None:
+            rows.append((f"{c['term']} alike at every boundary", f"chi-squared {fixed(c['chisq'], 2)} on {c['df']} df", p_value(c["p"])))  # fmt: skip
     if rows:
         page.table("Patterns", ("what", "<figure", "p"), rows)
 
