@@ -12,7 +12,10 @@ from bold_orchard.design.design import Options
 from bold_orchard.diagnostics.checks import check
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.inference.coefficients.means import means
+from bold_orchard.inference.coefficients.terms import terms
+from bold_orchard.inference.comparison.compare import compare
 from bold_orchard.inference.fit import Settings, fit
+from bold_orchard.inference.intervals.intervals import intervals
 from bold_orchard.inference.prediction.draw import draw
 from bold_orchard.inference.prediction.drawing import (
     against_rows,
@@ -26,9 +29,12 @@ from bold_orchard.inference.prediction.drawing import (
 )
 from bold_orchard.inference.prediction.predict import predict
 from bold_orchard.reporting.figures.check import check_figure
+from bold_orchard.reporting.figures.compare import compare_figure
 from bold_orchard.reporting.figures.draw import draw_figure
+from bold_orchard.reporting.figures.intervals import intervals_figure
 from bold_orchard.reporting.figures.panels import MOST_DOTS, name_points
 from bold_orchard.reporting.figures.style import canvas
+from bold_orchard.reporting.figures.terms import terms_figure
 from builders import groves, table_of, trial
 
 SLOPES = "yield = centre(rain) + soil; each orchard: intercept + centre(rain); each tree: intercept"
@@ -154,6 +160,64 @@ def test_few_and_many_units_both_read(units):
         assert ink(figure) > 0.02
     clouds = [im for ax in check_figure(checked).axes for im in ax.images]
     assert bool(clouds) is (units * 12 > MOST_DOTS)
+
+
+def test_unit_lines_bear_the_colour_of_their_category_and_its_average():
+    frame = groves(12, 10)
+    made = fit("yield = rain + soil; each orchard: intercept + rain", table_of(frame))
+    d = draw([made], "lines", by="soil")
+    soil = dict(zip(frame["orchard"], frame["soil"]))
+    assert d["by"] == "soil" and all(line["by"] == soil[line["level"]] for line in d["lines"])
+    assert d["averages"] == draw([made], "effects", along="rain", by="soil")["effects"]
+    legend = [t.get_text() for t in draw_figure(d).axes[0].get_legend().get_texts()]
+    assert legend == ["clay, average", "sand, average"]
+    alone = fit("yield = rain; each orchard: intercept + rain", table_of(frame))
+    assert draw([alone], "lines", by="soil")["averages"] == []
+    with pytest.raises(UsageError, match="too many"):
+        draw(
+            [fit("yield = soil; each orchard: intercept", table_of(groves(40, 5)))], "lines", along="soil", by="orchard"
+        )
+
+
+def test_effects_stand_over_the_rows_that_they_come_from(slopes):
+    d = draw([slopes], "effects", along="rain", by="soil")
+    figure = draw_figure(d)
+    drawn = [line for line in figure.axes[0].lines if line.get_marker() == "o"]
+    frame = slopes.design.table.frame
+    assert sum(len(line.get_xdata()) for line in drawn) == len(frame)
+    own = frame[frame["soil"] == "clay"]
+    assert any(np.array_equal(np.sort(line.get_ydata()), np.sort(own["yield"])) for line in drawn)
+
+
+def test_a_profile_is_drawn_as_the_likelihood_cut_where_the_interval_ends():
+    made = intervals(fit("yield = rain; each orchard: intercept", table_of(groves(12, 10))), points=30)
+    figure = intervals_figure(made)
+    for ax, row in zip(figure.axes, made["parameters"]):
+        curve = ax.lines[0]
+        at = np.interp(
+            [row["low"] or row["estimate"], row["estimate"], row["high"]], curve.get_xdata(), curve.get_ydata()
+        )
+        assert at[1] == pytest.approx(1.0, abs=2e-3) and at[2] == pytest.approx(np.exp(-0.5 * 1.959964**2), abs=2e-3)
+
+
+def test_terms_stand_beyond_the_line_exactly_where_p_is_small(slopes):
+    made = terms(slopes)
+    dots = [line for line in terms_figure(made).axes[0].lines if line.get_marker() == "o"]
+    for dot, row in zip(dots, reversed(made["tests"])):
+        assert (float(dot.get_xdata()[0]) > 1.0) == (row["p"] < 0.05)
+
+
+def test_models_that_differ_in_what_varies_show_their_units_lines():
+    table = table_of(groves(12, 10))
+    fits = [fit(f"yield = rain; each orchard: {v}", table) for v in ("intercept", "intercept + rain")]
+    fits = [f.called(n) for f, n in zip(fits, ("level", "slopes"))]
+    made = compare(fits)
+    slopes_of = {n: np.array([(y[-1] - y[0]) / (x[-1] - x[0]) for x, y in v]) for n, v in made.lines.units.items()}
+    assert slopes_of["level"].std() < 1e-9 and slopes_of["slopes"].std() > 0.1
+    assert len(compare_figure(made).axes) == 4
+    alike = [fit(f"yield = {v}; each orchard: intercept", table) for v in ("rain", "rain + soil")]
+    alike = [f.called(n) for f, n in zip(alike, ("one", "two"))]
+    assert compare(alike).lines.units == {}
 
 
 def test_names_of_points_do_not_meet():

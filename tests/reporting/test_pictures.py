@@ -41,7 +41,7 @@ def test_the_command_draws_every_kind_and_tells_the_numbers(quick, harvest):
 
 @pytest.mark.parametrize(("options", "words"), [
     (("plain", "plain"), "draws one fit"), (("plain", "--kind", "against", "--along", "rain"), "--along belongs to --kind lines"),
-    (("plain", "--by", "pruning"), "--by belongs to"), (("plain", "--along", "ran"), "did you mean 'rain'"),
+    (("plain", "--by", "pruning"), "--kind effects --by pruning"), (("plain", "--kind", "panels", "--by", "soil"), "--by belongs to"), (("plain", "--along", "ran"), "did you mean 'rain'"),
     (("plain", "--unit", "tree"), "--unit"), (("empty",), "has no predictor to draw along"), (("flat",), "no each clause"),
     (("plain", "--units", "Barow"), "did you mean 'Barrow'"), (("plain", "--kind", "effects", "--by", "rain"), "(in --by)"),
 ])  # fmt: skip

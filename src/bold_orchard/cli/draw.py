@@ -17,6 +17,7 @@ EXAMPLE = """examples:
   orchard draw slopes --figure lines.png
   orchard draw slopes --kind panels --units "Ivy Lane,Barrow,Kestrel" --figure panels.png
   orchard draw slopes --kind effects --along rain --by pruning --figure effects.png
+  orchard draw slopes --by soil --figure by-soil.png
   orchard draw rain slopes --kind coefficients --figure coefficients.svg
 """
 KINDS = ("lines", "panels", "against", "effects", "coefficients")
@@ -36,7 +37,11 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--units", metavar="A,B,C", help="only these levels of it (default: all; in panels 12 by --seed)"
     )
-    parser.add_argument("--by", metavar="COLUMN", help="effects: one line for each level of this category")
+    parser.add_argument(
+        "--by",
+        metavar="COLUMN",
+        help="effects: one line for each level of this category; lines: the units' lines in its colours",
+    )
     output_options(parser)
 
 

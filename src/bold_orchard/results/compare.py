@@ -55,13 +55,17 @@ class RatioTest(Part):
 
 @dataclass(frozen=True)
 class Lines:
-    """Data (n,) and, per fit, the average line at ``at``; ``covariate`` names the horizontal axis."""
+    """Data (n,) and, per fit, the average line at ``at``; ``covariate`` names the horizontal axis.
+
+    ``units`` has the lines (x, y) of units by each fit, where the fits differ in what varies.
+    """
 
     covariate: str
     x: Any
     y: Any
     at: Any
     lines: dict[str, Any]
+    units: dict[str, list[tuple[Any, Any]]] = field(default_factory=dict)
 
 
 @frozen

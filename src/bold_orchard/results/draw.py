@@ -14,6 +14,7 @@ class UnitLine(Part):
     level: str
     x: list[Number]
     y: list[Number]
+    by: str | Absent = ABSENT
 
 
 @frozen
@@ -77,7 +78,8 @@ class DrawPicture:
     """What the picture shows beside the document: the axis' name of the outcome, and for lines the rows themselves.
 
     ``x`` and ``y`` (n,) are the predictor and the outcome as drawn, ``codes`` (n,) the rows' levels, ``texts`` their names,
-    ``shown`` the levels drawn; ``named`` when single levels were asked for.
+    ``shown`` the levels drawn; ``named`` when single levels were asked for. ``points`` has for effects the rows' place (n,) along
+    each predictor, ``groups`` (n,) their level of ``by`` and ``levels`` the names of these.
     """
 
     label: str
@@ -87,6 +89,9 @@ class DrawPicture:
     texts: tuple[str, ...] = ()
     shown: Any = None
     named: bool = False
+    points: dict[str, Any] = field(default_factory=dict)
+    groups: Any = None
+    levels: tuple[str, ...] = ()
 
 
 @frozen
@@ -109,6 +114,8 @@ class DrawResult(Result):
     ticks: list[str] | Absent = ABSENT
     lines: list[UnitLine] | Absent = ABSENT
     average: AverageLine | Absent = ABSENT
+    by: str | Absent = ABSENT
+    averages: list[EffectBand] | Absent = ABSENT
     rows: list[ObservedRow] | Absent = ABSENT
     tenths: list[Tenth] | Absent | None = ABSENT
     correlation: Agreement | Absent = ABSENT
@@ -139,6 +146,7 @@ class DrawResult(Result):
                 d["along"]: d["ticks"][int(x)] if d["ticks"] else x,
                 "fitted": y,
             }
+            | ({"by": line.get("by")} if "by" in d else {})
             for line in lines
             for x, y in zip(line["x"], line["y"])
         ]

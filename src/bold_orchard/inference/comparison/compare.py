@@ -16,7 +16,7 @@ from bold_orchard.inference.comparison.scales import common_column, log_jacobian
 from bold_orchard.inference.distributions import p_of_chisq
 from bold_orchard.inference.fit import Fit, by_ml, fit
 from bold_orchard.inference.intervals.bootstrap import bootstrap_p
-from bold_orchard.inference.prediction.average_lines import compared_lines
+from bold_orchard.inference.prediction.compared import compared_lines
 from bold_orchard.inference.summary import number
 from bold_orchard.results.compare import CompareResult
 

@@ -21,7 +21,7 @@ BELONGS = {
     "along": ("lines", "panels", "effects"),
     "unit": ("lines", "panels"),
     "units": ("lines", "panels"),
-    "by": ("effects",),
+    "by": ("lines", "effects"),
 }
 
 
@@ -44,10 +44,14 @@ def draw(
         picture = DrawPicture(_label(fit))
     elif kind == "effects":
         chosen = drawing.chosen_predictor(fit, along)
-        more = {"effects": drawing.effects(fit, [chosen] if along else drawing.predictors(fit), by, confidence)}
-        picture = DrawPicture(_label(fit))
+        shown = [chosen] if along else drawing.predictors(fit)
+        more = {"effects": drawing.effects(fit, shown, by, confidence)}
+        none: tuple[Array | None, tuple[str, ...]] = (None, ())
+        groups, levels = none if by is None else drawing.places(fit, by)
+        points = {name: drawing.places(fit, name)[0] for name in shown}
+        picture = DrawPicture(_label(fit), y=observed(fit), points=points, groups=groups, levels=levels)
     else:
-        more, picture = _lines(fit, kind, along, unit, units, seed)
+        more, picture = _lines(fit, kind, along, unit, units, seed, by, confidence)
     document = {
         "schema": SCHEMA, "kind": kind, "names": [f.name for f in fits], "model": fit.result.model,
         "outcome": fit.result.outcome, "confidence": confidence, "figure": figure, **more,
@@ -68,18 +72,46 @@ def check_options(fits: int, kind: str, given: dict[str, Any]) -> None:
 
 
 def _lines(
-    fit: Fit, kind: str, along: str | None, asked: str | None, names: Sequence[str], seed: int
+    fit: Fit,
+    kind: str,
+    along: str | None,
+    asked: str | None,
+    names: Sequence[str],
+    seed: int,
+    by: str | None,
+    confidence: float,
 ) -> tuple[dict[str, Any], DrawPicture]:
     chosen = drawing.chosen_predictor(fit, along)
     unit = drawing.drawn_unit(fit, asked, chosen)
     levels = drawing.chosen_levels(unit, list(names), seed, drawing.PANELS if kind == "panels" else unit.size)
     made = drawing.unit_lines(fit, unit, chosen, levels)
-    lines = [{"level": unit.texts[j], "x": x.tolist(), "y": y.tolist()} for j, x, y in zip(levels, made.x, made.y)]
+    lines: list[dict[str, Any]] = [
+        {"level": unit.texts[j], "x": x.tolist(), "y": y.tolist()} for j, x, y in zip(levels, made.x, made.y)
+    ]
+    own: dict[str, Any] = {}
+    groups: Array | None = None
+    texts: tuple[str, ...] = ()
+    if by is not None:
+        groups, texts = drawing.groups_of(fit, unit, by)
+        level_of = dict(zip(unit.codes.tolist(), groups.tolist()))
+        lines = [line | {"by": texts[int(level_of[j])]} for j, line in zip(levels.tolist(), lines)]
+        told = by in fit.design.coded_columns() and by != chosen
+        own = {"by": by, "averages": drawing.effects(fit, [chosen], by, confidence) if told else []}
     average = {"x": made.at.tolist(), "y": made.average.tolist()}
     x, _ = drawing.places(fit, chosen)
-    picture = DrawPicture(_label(fit), x, observed(fit), unit.codes, tuple(unit.texts), made.shown, bool(names))
+    picture = DrawPicture(
+        _label(fit),
+        x,
+        observed(fit),
+        unit.codes,
+        tuple(unit.texts),
+        made.shown,
+        bool(names),
+        groups=groups,
+        levels=texts,
+    )
     return {"unit": unit.name, "levels": unit.size, "along": chosen, "ticks": list(made.ticks), "lines": lines,
-            "average": average}, picture  # fmt: skip
+            "average": average, **own}, picture  # fmt: skip
 
 
 def observed(fit: Fit) -> Array:

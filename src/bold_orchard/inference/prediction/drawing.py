@@ -25,6 +25,7 @@ from bold_orchard.inference.prediction.response_scale import grade_chances, outc
 from bold_orchard.sentence.tree import columns_of
 
 Array = NDArray[Any]
+MOST_GROUPS = 12  # colours and strokes that are told apart
 POINTS, PANELS, TENTHS = 40, 12, 10  # points of a line; small multiples that fit a page; groups by predicted chance
 
 
@@ -102,6 +103,28 @@ def places(fit: Fit, along: str) -> tuple[Array, tuple[str, ...]]:
         return fit.design.table.numbers(along), ()
     texts, place = fit.design.table.labels(along).ordered
     return place[fit.design.table.labels(along).codes].astype(float), tuple(texts)
+
+
+def groups_of(fit: Fit, unit: UnitCodes, by: str) -> tuple[Array, tuple[str, ...]]:
+    """The level of a category that every row has, (n,), and their names.
+
+    Raises UsageError for a column that is not there, is no category, or differs inside one level of the unit.
+    """
+    table = fit.design.table
+    if by not in table.columns:
+        raise UsageError(unknown_name("column", by, table.columns, "the data") + " (in --by)")
+    labels = table.labels(by)
+    if len(labels.texts) > MOST_GROUPS:
+        raise UsageError(
+            f"--by {by}: it has {len(labels.texts):,} values, too many to tell colours apart; give a category"
+        )
+    place = labels.ordered[1][labels.codes]
+    if not constant_inside(unit.codes, unit.size, place.astype(float)):
+        raise UsageError(
+            f"--by {by}: {by} differs inside one {unit.name}, so its line has no one colour; --kind effects --by {by} draws a line "
+            f"for each level of {by}"
+        )
+    return place.astype(float), tuple(labels.ordered[0])
 
 
 def unit_lines(fit: Fit, unit: UnitCodes, along: str, levels: NDArray[np.intp]) -> UnitLines:

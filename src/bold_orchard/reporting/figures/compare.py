@@ -6,9 +6,10 @@ from typing import Any
 
 import numpy as np
 from matplotlib.axes import Axes
+from matplotlib.collections import LineCollection
 from matplotlib.figure import Figure
 
-from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, PALETTE, canvas, short
+from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, PALETTE, PLUM, canvas, short
 from bold_orchard.results.compare import CompareResult, Lines
 
 MOST_DOTS = 3000  # dots that are still seen apart
@@ -19,10 +20,31 @@ def compare_figure(result: CompareResult) -> Figure:
     """AIC and BIC less the best one's; beside them the average lines of all models over the data."""
     d, lines = result.document, result.lines
     title = f"How far from the best? {len(d['models'])} models on {d['rows']:,} rows, by {d['method']}"
+    if lines is not None and lines.units:
+        return _with_units(title, d, lines)
     figure, axes = canvas(1, 1 if lines is None else 2, title)
     _criteria(axes[0], d)
     if lines is not None:
         _lines(axes[1], lines, d["outcome"])
+    return figure
+
+
+def _with_units(title: str, d: dict[str, Any], lines: Lines) -> Figure:
+    """Below the criteria and the average lines a panel for each model with the lines of the same units."""
+    figure, axes = canvas(1, 1, title)
+    grid: Any = axes[0].get_gridspec()
+    axes[0].remove()
+    upper, lower = grid[0].subgridspec(2, 1, height_ratios=(1, 1.1))
+    top: Any = upper.subgridspec(1, 2).subplots()
+    _criteria(top[0], d)
+    _lines(top[1], lines, d["outcome"])
+    below: Any = lower.subgridspec(1, len(lines.units)).subplots(sharex=True, sharey=True, squeeze=False)[0]
+    for i, (ax, (name, drawn)) in enumerate(zip(below, lines.units.items())):
+        ax.add_collection(LineCollection([np.column_stack(v) for v in drawn], colors=LEAF, alpha=0.6, linewidths=1.4))
+        ax.plot(lines.at, lines.lines[name], color=PLUM, linewidth=3)
+        ax.autoscale_view()
+        ax.set(title=f"The units' own lines by {short(name, 90 // len(below))}", xlabel=lines.covariate,
+               ylabel=d["outcome"] if i == 0 else "")  # fmt: skip
     return figure
 
 

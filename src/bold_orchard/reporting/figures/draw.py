@@ -39,7 +39,11 @@ def _lines_figure(d: dict[str, Any], p: DrawPicture) -> Figure:
     """All units in one panel: thin lines over the rows, the average line thick; a few asked for bear their names."""
     title = f"{d['outcome']} along {d['along']}, one line for each {d['unit']}, {d['names'][0]}: {d['model']}"
     figure, (ax,) = canvas(1, 1, title)
-    _rows(ax, p, np.arange(len(p.x)))
+    if p.groups is None:
+        _rows(ax, p, np.arange(len(p.x)))
+    else:
+        _grouped(ax, d, p)
+        return figure
     few, n = p.named and len(d["lines"]) <= NAMED_LINES, len(d["lines"])
     if few:
         for i, line in enumerate(d["lines"]):
@@ -60,27 +64,52 @@ def _lines_figure(d: dict[str, Any], p: DrawPicture) -> Figure:
     return figure
 
 
-def _thin_lines(ax: Axes, lines: list[dict[str, Any]]) -> None:
+def _grouped(ax: Axes, d: dict[str, Any], p: DrawPicture) -> None:
+    """Rows and lines in the colour of their unit's level of ``by``, with that level's average line."""
+    for k, level in enumerate(p.levels):
+        colour, dash = PALETTE[k % len(PALETTE)], DASHES[k // len(PALETTE) % len(DASHES)]
+        _rows(ax, p, np.flatnonzero(p.groups == k), colour, 0.25)
+        own = [line for line in d["lines"] if line["by"] == level]
+        _thin_lines(ax, own, colour, len(d["lines"]))
+        average = next((m for m in d["averages"] if m["level"] == level), None)
+        if average is not None:
+            ax.plot(average["x"], average["estimate"], color="white", linewidth=7)
+            ax.plot(average["x"], average["estimate"], dash, color=colour, linewidth=4.5, label=f"{level}, average")
+        else:
+            ax.plot([], [], color=colour, linewidth=2.5, label=f"{level} ({len(own):,} {d['unit']})")
+    if not d["averages"]:
+        ax.plot(d["average"]["x"], d["average"]["y"], color=BARK, linewidth=4, label="average")
+    ax.legend(loc="best", framealpha=0.9, edgecolor="none", title=d["by"])
+    ax.set(xlabel=d["along"], ylabel=p.label)
+    if d["ticks"]:
+        name_places(ax, d["ticks"], 150)
+
+
+def _thin_lines(ax: Axes, lines: list[dict[str, Any]], colour: str = LEAF, of: int | None = None) -> None:
     """Every line alike, the thinner and paler the more there are; levels seen at one value only are dots."""
-    n = len(lines)
+    n = of or len(lines)
     alpha, width = float(np.clip(4.5 / np.sqrt(n), 0.08, 0.85)), float(np.clip(12 / np.sqrt(n), 0.5, 1.8))
     drawn = [np.column_stack([line["x"], line["y"]]) for line in lines if len(line["x"]) > 1]
     dots = np.array([(line["x"][0], line["y"][0]) for line in lines if len(line["x"]) == 1]).reshape(-1, 2)
-    ax.add_collection(LineCollection(drawn, colors=LEAF, alpha=alpha, linewidths=width))
-    ax.plot(*dots.T, "o", color=LEAF, alpha=max(alpha, 0.3), markersize=5, markeredgewidth=0)
+    ax.add_collection(LineCollection(drawn, colors=colour, alpha=alpha, linewidths=width))
+    ax.plot(*dots.T, "o", color=colour, alpha=max(alpha, 0.3), markersize=5, markeredgewidth=0)
     ax.autoscale_view()
 
 
-def _rows(ax: Axes, p: DrawPicture, keep: Array, colour: str = SKY) -> None:
+def _rows(
+    ax: Axes, p: DrawPicture, keep: Array, colour: str = SKY, faintest: float = 0.6, x: Array | None = None
+) -> None:
     """The rows themselves; a 0/1 outcome gets a little room up and down."""
-    x, y = p.x, p.y[keep]
+    x, y = p.x if x is None else x, p.y[keep]
+    if not len(keep):
+        return
     if len(keep) > MOST_CLOUD:
         chosen = np.random.default_rng(1).choice(len(keep), MOST_CLOUD, replace=False)
         keep, y = keep[chosen], y[chosen]
     if len(np.unique(y[:1000])) <= 2:
         y = y + np.random.default_rng(1).uniform(-0.02, 0.02, len(y))
     if len(keep) <= 4000:
-        cloud(ax, x[keep], y, colour, 0.6)
+        cloud(ax, x[keep], y, colour, faintest, max(faintest, 0.35))
     else:
         ax.plot(x[keep], y, "o", color=colour, markersize=1.8, markeredgewidth=0, alpha=0.35, rasterized=True)
 
@@ -164,6 +193,11 @@ def _effects_figure(d: dict[str, Any], p: DrawPicture) -> Figure:
     figure, axes = canvas(-(-len(shown) // columns), columns, title)
     for ax, name in zip(axes, shown):
         own = [m for m in made if m["predictor"] == name]
+        by = own[0]["level"] is not None
+        for k in range(len(own) if by else 1):
+            keep = np.flatnonzero(p.groups == k) if by else np.arange(len(p.y))
+            moved = 0.12 * (k - (len(own) - 1) / 2) if by and own[0]["ticks"] else 0.0
+            _rows(ax, p, keep, PALETTE[k % len(PALETTE)] if by else SKY, 0.2, p.points[name] + moved)
         for k, m in enumerate(own):
             _effect(ax, m, PALETTE[k % len(PALETTE)] if m["level"] is not None else LEAF, k, len(own), 150 // columns)
         if own[0]["level"] is not None:

@@ -25,11 +25,11 @@ def normal_scores(n: int) -> Array:
     return np.asarray(special.ndtri((np.arange(1, n + 1) - 0.375) / (n + 0.25)))
 
 
-def cloud(ax: Axes, x: Array, y: Array, colour: str = LEAF, faintest: float = 0.25) -> None:
+def cloud(ax: Axes, x: Array, y: Array, colour: str = LEAF, faintest: float = 0.25, strongest: float = 0.85) -> None:
     """Dots, the more transparent the more there are; thousands become a map of how many lie where."""
     n = len(x)
     if n <= MOST_DOTS:
-        size, alpha = float(np.clip(80 / np.sqrt(n), 2.6, 6)), float(np.clip(14 / np.sqrt(n), faintest, 0.85))
+        size, alpha = float(np.clip(80 / np.sqrt(n), 2.6, 6)), float(np.clip(14 / np.sqrt(n), faintest, strongest))
         ax.plot(_apart(x), y, "o", color=colour, markersize=size, alpha=alpha, markeredgewidth=0, rasterized=n > 2000)
         return
     ranges = [_range(x), _range(y)]

@@ -1,4 +1,4 @@
-"""The picture of ``orchard terms``: each statistic beside what chance alone would reach."""
+"""The picture of ``orchard terms``: how far each statistic lies beyond what chance alone would reach."""
 
 from __future__ import annotations
 
@@ -7,33 +7,44 @@ from typing import Any
 from matplotlib.figure import Figure
 from scipy import special
 
-from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, canvas, short
+from bold_orchard.reporting.figures.style import AMBER, BARK, GRID, LEAF, canvas, short
+from bold_orchard.reporting.numbers import figure as figure_text
 from bold_orchard.reporting.numbers import p_value
 from bold_orchard.results.terms import TermsResult
 
+LEAST = 0.01  # parts of the critical value below which every term is as near to nothing
+
 
 def terms_figure(d: TermsResult) -> Figure:
-    """A dot for the statistic of each term on a logarithmic axis, a bar up to its critical value."""
-    rows = [t for t in d["tests"] if t["value"] is not None and t["value"] > 0 and t["num_df"]]
+    """A bar for each term, on one scale: its statistic divided by the value that chance passes in 5% of studies."""
+    rows = [t for t in d["tests"] if t["value"] is not None and t["num_df"]]
     level = 1.0 - d["confidence"]
-    name = "F" if rows and rows[0]["statistic"] == "F" else "chi-squared"
     figure, (ax,) = canvas(1, 1, f"Which terms matter? Tests of type {d['type']}, {d['name']}: {d['model']}",
                            height=max(8.0, 0.45 * len(rows) + 2))  # fmt: skip
-    lowest = min([0.1, *(0.7 * t["value"] for t in rows)])
-    for y, t in enumerate(reversed(rows)):
-        critical = _critical(t, level)
-        ax.plot([lowest, critical], [y, y], color=AMBER, linewidth=9, alpha=0.45, solid_capstyle="butt")
-        ax.plot(t["value"], y, "o", color=LEAF, markersize=11, markeredgecolor="white")
-        p = p_value(t["p"])
-        ax.annotate(f"p {p}" if p.startswith("<") else f"p = {p}", (t["value"], y), xytext=(0, 12), textcoords="offset points",
-                    ha="center", fontsize=10, color=BARK)  # fmt: skip
+    times = [max(t["value"] / _critical(t, level), LEAST) for t in reversed(rows)]
+    for y, (t, far) in enumerate(zip(reversed(rows), times)):
+        ax.plot(
+            [min(far, 1.0), max(far, 1.0)],
+            [y, y],
+            color=LEAF if far > 1.0 else GRID,
+            linewidth=7,
+            solid_capstyle="butt",
+        )
+        ax.plot(far, y, "o", color=LEAF if far > 1.0 else BARK, markersize=11, markeredgecolor="white")
+        p, name = p_value(t["p"]), "F" if t["statistic"] == "F" else "chi-squared"
+        ax.annotate(f"{name} {figure_text(t['value'], 3)}, p {p if p.startswith('<') else '= ' + p}", (far, y), xytext=(0, 11),
+                    textcoords="offset points", ha="center", fontsize=10, color=BARK)  # fmt: skip
+    ax.axvline(1.0, color=AMBER, linewidth=2.5)
     ax.set_xscale("log")
+    low, high = min([0.5, *times]), max([2.0, *times])
+    ax.set_xlim(low / (high / low) ** 0.08, high * (high / low) ** 0.08)
+    ax.xaxis.set_major_formatter(lambda v, _: f"{v:g}")
     ax.set_yticks(range(len(rows)), [short(t["term"], 40) for t in reversed(rows)])
-    ax.set_ylim(-0.6, len(rows) - 0.4)
-    ax.set_xlim(left=lowest)
-    ax.margins(x=0.1)
+    ax.set_ylim(-0.6, len(rows) - 0.3)
     ax.grid(axis="y", visible=False)
-    ax.set(xlabel=f"{name} (the bar ends where chance alone would be passed in {100 * level:g}% of studies)")
+    ax.set(
+        xlabel=f"how many times the value that chance alone passes in {100 * level:.2g}% of studies (the amber line)"
+    )
     return figure
 
 
