@@ -71,8 +71,13 @@ def _vanished(design: Design, position: int, clause: Clause, unit: str, gone: li
 
 
 def _without(clause: Clause, gone: list[str]) -> tuple[Term, ...]:
-    """The clause's terms less those whose effects vanished, the highest first: a power is lowered, not dropped."""
+    """The clause's terms less those whose effects vanished, the highest first: a power is lowered, not dropped.
+
+    A level that vanishes beside slopes stays: it is the highest slope that the rows do not bear.
+    """
     part = clause.part
+    if "intercept" in gone and len(gone) < len(part.names):  # slopes without a level pivot where the covariate is zero
+        return _less(clause)
     owners = [o for name, o in zip(part.names, part.owner) if name in gone]
     whole = [t for i, t in enumerate(part.terms) if owners.count(i) == part.owner.count(i)]
     powers = [t for i, t in enumerate(part.terms) if i in owners and lowered((t,), t)]
