@@ -1,18 +1,20 @@
 """Refresh docs/screenshots from the demo data: ``python docs/make_screenshots.py``.
 
-Terminal output is drawn as the characters it is, in a fixed-width face; figures are the commands' own.
+Terminal output is photographed in a terminal window on a virtual screen (needs Xvfb, xterm and ImageMagick's import); figures are
+the commands' own.
 """
 
 from __future__ import annotations
 
+import math
+import os
 import shlex
 import shutil
 import subprocess
 import sys
 import tempfile
+import time
 from pathlib import Path
-
-from matplotlib.figure import Figure
 
 PROGRAM = str(Path(sys.executable).parent / "orchard")
 TARGET = Path(__file__).parent / "screenshots"
@@ -22,9 +24,9 @@ CODES = ["--missing", "-999", "--baseline", "pruning=none"]
 TERMINAL = {
     "scout": ["scout", "harvest.csv"],
     "fit": ["fit", "harvest.csv", MODEL, *CODES],
-    "compare": ["compare", "empty", "rain", "slopes"],
+    "fit-light": ["fit", "harvest.csv", MODEL, *CODES],
+    "compare-light": ["compare", "empty", "rain", "slopes"],
     "check": ["check", "slopes", "--time", "season", "--quiet"],
-    "components": ["components", "slopes"],
     "fruit-set": ["show", "fruit-set", "--ratios", "--effects"],
     "error": ["fit", "harvest.csv", "yield = rainn + pruning; each orchard: intercept"],
 }
@@ -35,14 +37,38 @@ MORE = {
 }
 
 
-def draw_terminal(command: list[str], text: str, path: Path) -> None:
-    lines = [f"$ orchard {shlex.join(command)}", "", *text.rstrip("\n").split("\n")]
-    wrapped = [line[i : i + 100] for line in lines for i in range(0, max(len(line), 1), 100)][:58]
-    size = min(11.0, 8.0 * 72 / (1.32 * (len(wrapped) + 2)))
-    figure = Figure(figsize=(12.8, 8.0), dpi=100, facecolor="#20241f")
-    figure.text(0.02, 0.975, "\n".join(wrapped), family="DejaVu Sans Mono", fontsize=size, color="#e9e6dc",
-                va="top", linespacing=1.25, parse_math=False)  # fmt: skip
-    figure.savefig(path)
+DARK, LIGHT = ("#1d211c", "#e9e6dc"), ("#fdfcf8", "#22281f")
+SCREEN = ":97"
+WIDE, HIGH = 1280, 800
+SECONDS = 30  # for a command to end and its window to be drawn
+
+
+def cell(size: int) -> tuple[int, int]:
+    """Width and height in pixels of a character of DejaVu Sans Mono at 96 dots per inch."""
+    return math.ceil(0.602 * size * 96 / 72), math.ceil(1.164 * size * 96 / 72) + 1
+
+
+def photograph(command: list[str], colours: tuple[str, str], folder: str, path: Path) -> None:
+    """Run a command in a terminal window on a virtual screen and take the screen's picture."""
+    done = Path(folder) / "done"
+    done.unlink(missing_ok=True)
+    shown = shlex.join(["orchard", *command])
+    script = f"clear; printf '$ %s\\n\\n' {shlex.quote(shown)}; {shlex.quote(PROGRAM)} {shlex.join(command)}; touch done; sleep 60"
+    lines = subprocess.run([PROGRAM, *command], cwd=folder, capture_output=True, text=True, check=False,
+                           env={**os.environ, "COLUMNS": "112"})  # fmt: skip
+    count = (lines.stdout + lines.stderr).count("\n") + 7
+    size = next((s for s in range(12, 6, -1) if (HIGH - 40) // cell(s)[1] >= count), 7)
+    columns, rows = (WIDE - 38) // cell(size)[0], (HIGH - 38) // cell(size)[1]
+    window = ["xterm", "-geometry", f"{columns}x{rows}+0+0", "-fa", "DejaVu Sans Mono", "-fs", str(size), "-bg", colours[0], "-fg", colours[1], "-b", "18", "+sb",
+              "-e", "bash", "-c", script]  # fmt: skip
+    with subprocess.Popen(window, cwd=folder, env={**os.environ, "DISPLAY": SCREEN, "TERM": "xterm-256color"}) as terminal:
+        for _ in range(10 * SECONDS):
+            if done.exists():
+                break
+            time.sleep(0.1)
+        time.sleep(0.7)
+        subprocess.run(["import", "-display", SCREEN, "-window", "root", "-depth", "8", str(path)], check=True)
+        terminal.kill()
 
 
 def main() -> None:
@@ -51,9 +77,11 @@ def main() -> None:
         old.unlink()
     with tempfile.TemporaryDirectory() as folder:
         subprocess.run([PROGRAM, "demo", folder], check=True, capture_output=True)
-        for name, command in TERMINAL.items():
-            done = subprocess.run([PROGRAM, *command], cwd=folder, capture_output=True, text=True, check=False)
-            draw_terminal(command, done.stdout + done.stderr, TARGET / f"{name}.png")
+        with subprocess.Popen(["Xvfb", SCREEN, "-screen", "0", f"{WIDE}x{HIGH}x24"], stderr=subprocess.DEVNULL) as screen:
+            time.sleep(1.0)
+            for name, command in TERMINAL.items():
+                photograph(command, LIGHT if name.endswith("-light") else DARK, folder, TARGET / f"{name}.png")
+            screen.terminate()
         for name, command in MORE.items():
             subprocess.run([PROGRAM, *command, "--figure", f"{name}.png"], cwd=folder, check=True, capture_output=True)
         for name in [*FIGURES, *MORE]:

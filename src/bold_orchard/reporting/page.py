@@ -10,6 +10,8 @@ from dataclasses import dataclass, field
 from typing import IO
 
 NARROWEST, USUAL, WIDEST, PARAGRAPH = 60, 80, 120, 88  # columns: of any page, in a pipe, of tables, of running text
+# of the sixteen colours that every terminal has, magenta alone stands out from white and from black grounds alike
+TITLE, STRIP = "bold", "magenta"
 NAMES = 12  # columns that the names of a table's rows keep however narrow the page
 
 
@@ -101,7 +103,7 @@ def print_page(page: Page, out: IO[str], strips: bool = False) -> None:
         if i:
             console.print()
         if isinstance(piece, Title):
-            console.print(Text(_wrap(piece.text, width), style="bold green"))
+            console.print(Text(_wrap(piece.text, width), style=TITLE))
         elif isinstance(piece, Warning_):
             console.print(Text(_wrap(piece.text, width), style="bold red"))
         elif isinstance(piece, Paragraph):
@@ -146,7 +148,7 @@ def _print_grid(console: object, grid: Grid, strips: bool) -> None:
         else:
             table.add_column(name, justify="right", no_wrap=True, min_width=width)  # figures are never cut
     if strips:
-        table.add_column("", justify="left", no_wrap=True, style="cyan")
+        table.add_column("", justify="left", no_wrap=True, style=STRIP)
     for row, strip in zip(grid.rows, grid.strips if strips else [None] * len(grid.rows)):
         table.add_row(*(Text(cell) for cell in row), *([] if strip is None else [Text(strip)]))
     console.print(table, width=max(console.width, least), crop=False, no_wrap=least > console.width)
