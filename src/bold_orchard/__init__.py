@@ -24,6 +24,7 @@ __all__ = [
     "read_table",
     "scout",
     "show",
+    "side_by_side",
 ]
 
 _HOMES = {
@@ -39,11 +40,12 @@ _HOMES = {
     "read_table": "data.read",
     "scout": "api",
     "show": "api",
+    "side_by_side": "api",
 }
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
-    from bold_orchard.api import Model, compare, draw, fit, open_fit, scout, show
+    from bold_orchard.api import Model, compare, draw, fit, open_fit, scout, show, side_by_side
     from bold_orchard.data.read import read_table
     from bold_orchard.errors import OrchardError, UsageError
     from bold_orchard.inference.fit import Settings

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from bold_orchard.reporting.page import Page
 
 PICTURES = (".png", ".svg", ".pdf")
-ENDINGS = (".txt", ".json", ".csv", ".html", ".md", *PICTURES)
+ENDINGS = (".txt", ".json", ".csv", ".html", ".docx", ".tex", ".md", *PICTURES)
 
 
 @dataclass(frozen=True, repr=False)
@@ -58,14 +58,14 @@ class Answer:
         return f"<answer of {self.command}: {self.document.get('name', '')}{size}>"
 
     def __str__(self) -> str:
-        from bold_orchard.reporting.formats.markup import rendered
+        from bold_orchard.reporting.formats import rendered
 
-        return rendered(self.page(), ".txt", "")
+        return str(rendered(self.page(), ".txt", ""))
 
     def _repr_html_(self) -> str:
-        from bold_orchard.reporting.formats.markup import html_fragment
+        from bold_orchard.reporting.formats.html import fragment
 
-        return html_fragment(self.page())
+        return fragment(self.page())
 
     def page(self, digits: int = 4) -> Page:
         """The printed page, as pieces, with ``digits`` significant digits."""
@@ -97,7 +97,7 @@ class Answer:
         return figure_of(self.result, **self.draws)
 
     def save(self, name: str | Path, digits: int = 4) -> Path:
-        """Write what is printed (.txt, .md, .html), the contract (.json), the main table (.csv) or the picture (.png, .svg, .pdf)."""
+        """Write what is printed (.txt, .md, .html, .docx, .tex), the contract (.json), the main table (.csv) or the picture (.png, .svg, .pdf)."""
         from bold_orchard.storage.files import write_rows, write_text
 
         path, kind = Path(name), Path(name).suffix.lower()
@@ -114,10 +114,26 @@ class Answer:
         elif kind == ".json":
             write_text(path, self.json() + "\n")
         else:
-            from bold_orchard.reporting.formats.markup import rendered
+            from bold_orchard.reporting.formats import WITH_PICTURES, write_page
 
-            write_text(path, rendered(self.page(digits), kind, str(self.document.get("name", self.command))))
+            write_page(self._illustrated(digits) if kind in WITH_PICTURES else self.page(digits), path, self.title)
         return path
+
+    @property
+    def title(self) -> str:
+        """What a file that holds the answer is called inside."""
+        return str(self.document.get("name", self.command))
+
+    def _illustrated(self, digits: int) -> Page:
+        """The page with the command's picture at its end, where there is one."""
+        from bold_orchard.reporting.figures.style import caption, png
+
+        page = self.page(digits)
+        try:
+            made = self.figure()
+        except UsageError:
+            return page
+        return page.picture(png(made), caption(made))
 
     def json(self) -> str:
         """The contract as text."""

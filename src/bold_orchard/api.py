@@ -20,7 +20,7 @@ from bold_orchard.answers import Answer
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError, UsageError
-from bold_orchard.fits import Model, Origin, compare, draw, open_fit
+from bold_orchard.fits import Model, Origin, compare, draw, open_fit, side_by_side
 from bold_orchard.inference.fit import Fit, Settings
 from bold_orchard.inference.fit import fit as fit_table
 from bold_orchard.inference.summary import with_confidence, with_ratios
@@ -44,6 +44,7 @@ __all__ = [
     "read_sentence",
     "scout",
     "show",
+    "side_by_side",
     "table",
 ]
 

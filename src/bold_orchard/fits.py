@@ -278,6 +278,28 @@ def draw(
     return Answer(result, all(f.converged for f in cores))
 
 
+def side_by_side(
+    *fits: Model | str, headings: Sequence[str] = (), cells: str = "estimate (se)", labels: str | Mapping[str, str] | None = None,
+    label: Sequence[str] = (), caption: str = "", drop: Sequence[str] = (), order: Sequence[str] = (), digits: int = 4,
+    confidence: float | None = None,
+) -> Answer:  # fmt: skip
+    """The publication table of one to ten fits; ``labels`` are a file or a dictionary. See ``orchard table``."""
+    from bold_orchard.inference.summary import with_confidence
+    from bold_orchard.inference.variances.components import components
+    from bold_orchard.reporting.publication.labels import parse_labels, read_labels
+    from bold_orchard.reporting.publication.table import TableOptions, publication_table
+
+    given = read_labels(labels) if isinstance(labels, str) else dict(labels or {})
+    named = [label] if isinstance(label, str) else list(label)
+    options = TableOptions(
+        cells, tuple(headings), given | parse_labels(named), caption, tuple(drop), tuple(order), digits
+    )
+    cores = _cores(fits)
+    level = confidence or cores[0].settings.confidence
+    entries = [(with_confidence(f.result, level), components(f, level)) for f in cores]
+    return Answer(publication_table(entries, options), all(f.converged for f in cores))
+
+
 def _cores(fits: Sequence[Model | str]) -> list[Fit]:
     return [open_fit(f).core if isinstance(f, str) else f.core for f in fits]
 

@@ -100,7 +100,7 @@ def test_wrong_values_raise_the_sentence_of_the_command_line(made, frame):
         (lambda: made.means("prunning"), bo.OrchardError, "did you mean 'pruning'"),
         (lambda: made.means("pruning", correction="turkey"), bo.UsageError, "the correction is one of"),
         (lambda: made.means("pruning").to_frame("pears"), bo.UsageError, "no table 'pears'"),
-        (lambda: made.means("pruning").save("a.docx"), bo.UsageError, ".html"),
+        (lambda: made.means("pruning").save("a.doc"), bo.UsageError, ".html"),
         (lambda: made.terms(4), bo.UsageError, "1, 2 or 3"),
         (lambda: made.check(kind="time").figure(), bo.UsageError, "--time"),
         (lambda: made.compare(made), bo.OrchardError, "same model"),
@@ -124,7 +124,8 @@ def test_answers_are_saved_in_the_form_of_their_ending(made, tmp_path):
 
 
 def test_markup_takes_odd_names_literally():
-    from bold_orchard.reporting.formats.markup import html_fragment, markdown
+    from bold_orchard.reporting.formats.html import fragment as html_fragment
+    from bold_orchard.reporting.formats.markdown import document as markdown
     from bold_orchard.reporting.page import Page
 
     page = (

@@ -14,7 +14,8 @@ from bold_orchard.inference.comparison.boundary_law import half_and_half, projec
 from bold_orchard.inference.comparison.boundary_law import tested as sort_out
 from bold_orchard.inference.comparison.compare import compare
 from bold_orchard.inference.fit import Settings, fit
-from bold_orchard.inference.prediction.average_lines import average_line, compared_lines
+from bold_orchard.inference.prediction.average_lines import average_line
+from bold_orchard.inference.prediction.compared import compared_lines
 from bold_orchard.inference.variances.components import components
 from builders import make_trees
 

@@ -14,7 +14,7 @@ from bold_orchard.errors import OrchardError, UsageError
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
 
-FORMS = (".html", ".md", ".txt", ".csv", ".json")
+FORMS = (".html", ".docx", ".tex", ".md", ".txt", ".csv", ".json")
 NOT_CSV = (".docx", ".html", ".json", ".md", ".ods", ".parquet", ".pdf", ".png", ".svg", ".tex", ".xls")
 NOT_CONVERGED = 4  # the exit code of an answer that must not be used
 

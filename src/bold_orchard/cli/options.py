@@ -71,7 +71,7 @@ def output_options(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--csv", metavar="FILE", help="the main table as CSV")
     group.add_argument("--figure", metavar="FILE", help="the command's picture: .png, .svg or .pdf")
     group.add_argument("--to", metavar="FILE", action="append", default=[],
-                       help="the whole printed result as .html, .md, .txt, .csv or .json (repeatable)")  # fmt: skip
+                       help="the whole printed result as .html, .docx, .tex, .md, .txt, .csv or .json (repeatable)")  # fmt: skip
     group.add_argument("--confidence", metavar="LEVEL", type=_level, help="level of every interval (default 0.95)")
     group.add_argument("--digits", metavar="N", type=_digits, default=4, help="significant digits in text (default 4)")
     group.add_argument("--strips", action="store_true",

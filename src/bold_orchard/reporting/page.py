@@ -21,8 +21,9 @@ class Page:
 
     pieces: list[object] = field(default_factory=list)
 
-    def title(self, text: str) -> Page:
-        self.pieces.append(Title(text))
+    def title(self, text: str, level: int = 1) -> Page:
+        """A heading; of a page that holds several results those of level 2 and 3 divide it."""
+        self.pieces.append(Title(text, level))
         return self
 
     def text(self, text: str) -> Page:
@@ -49,6 +50,27 @@ class Page:
         self.pieces.append(Notes(tuple(sentences), heading))
         return self
 
+    def picture(self, png: bytes, words: str) -> Page:
+        """A picture, with the words that stand under it and in its place."""
+        self.pieces.append(Picture(png, words))
+        return self
+
+    def formula(self, text: str, latex: str) -> Page:
+        """One equation, as Unicode text and as LaTeX."""
+        self.pieces.append(Formula(text, latex))
+        return self
+
+    def code(self, text: str) -> Page:
+        """Lines that stand as they are: commands, a plan."""
+        self.pieces.append(Code(text))
+        return self
+
+    def join(self, other: Page, level: int) -> Page:
+        """The pieces of another page, its title a heading of that level."""
+        for piece in other.pieces:
+            self.pieces.append(Title(piece.text, level) if isinstance(piece, Title) else piece)
+        return self
+
     def warning(self, text: str) -> Page:
         self.pieces.append(Warning_(text))
         return self
@@ -56,6 +78,24 @@ class Page:
 
 @dataclass(frozen=True)
 class Title:
+    text: str
+    level: int = 1
+
+
+@dataclass(frozen=True)
+class Picture:
+    png: bytes
+    words: str
+
+
+@dataclass(frozen=True)
+class Formula:
+    text: str
+    latex: str
+
+
+@dataclass(frozen=True)
+class Code:
     text: str
 
 
@@ -106,6 +146,10 @@ def print_page(page: Page, out: IO[str], strips: bool = False) -> None:
             console.print(Text(_wrap(piece.text, width), style=TITLE))
         elif isinstance(piece, Warning_):
             console.print(Text(_wrap(piece.text, width), style="bold red"))
+        elif isinstance(piece, (Formula, Code)):
+            console.print(Text("\n".join("    " + line for line in piece.text.split("\n"))), soft_wrap=True)
+        elif isinstance(piece, Picture):
+            console.print(Text(_wrap(f"[{piece.words}]", width)))
         elif isinstance(piece, Paragraph):
             console.print(Text(_wrap(piece.text, width)))
         elif isinstance(piece, Grid):

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import importlib
+import importlib.util
 from typing import TYPE_CHECKING, Any
 
+from bold_orchard.errors import UsageError
 from bold_orchard.results.base import Result
 
 if TYPE_CHECKING:
@@ -22,6 +24,9 @@ def page_of(result: Result, digits: int = 4, **view: Any) -> Page:
 
 def figure_of(result: Result, **view: Any) -> Figure:
     """The command's picture; raises UsageError where there is nothing to draw."""
-    module = importlib.import_module(f"bold_orchard.reporting.figures.{result.command}")
+    name = f"bold_orchard.reporting.figures.{result.command}"
+    if importlib.util.find_spec(name) is None:
+        raise UsageError(f"orchard {result.command} has no picture; leave --figure out")
+    module = importlib.import_module(name)
     made: Figure = getattr(module, f"{result.command}_figure")(result, **view)
     return made

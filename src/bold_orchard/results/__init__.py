@@ -11,7 +11,7 @@ if TYPE_CHECKING:
 HOMES = {
     "scout": "ScoutResult", "fit": "FitResult", "compare": "CompareResult", "components": "ComponentsResult",
     "terms": "TermsResult", "means": "MeansResult", "intervals": "IntervalsResult", "groups": "GroupsResult",
-    "predict": "PredictResult", "check": "CheckResult", "draw": "DrawResult",
+    "predict": "PredictResult", "check": "CheckResult", "draw": "DrawResult", "table": "TableResult",
 }  # fmt: skip
 
 

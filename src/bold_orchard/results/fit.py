@@ -6,6 +6,7 @@ from dataclasses import field
 from typing import Any, ClassVar
 
 from bold_orchard.families import family_of
+from bold_orchard.families.links import LINKS
 from bold_orchard.frozen import frozen
 from bold_orchard.results.base import ABSENT, BESIDE, Absent, Interval, Number, Part, Result, Row, flat
 
@@ -164,6 +165,11 @@ class FitResult(Result):
     def eta_of(self) -> str:
         """What of the outcome the linear predictor describes by its link."""
         return family_of(self.family, self.link).describes
+
+    @property
+    def ratio_name(self) -> str | None:
+        """What exp(coefficient) is called; None where it means nothing."""
+        return LINKS[self.link].ratio
 
     @property
     def own_meanings(self) -> dict[str, str]:

@@ -98,6 +98,21 @@ def save(figure: Figure, path: Path) -> None:
         path.write_bytes(made.getvalue())
 
 
+def png(figure: Figure) -> bytes:
+    """The picture as PNG."""
+    from matplotlib.backends.backend_agg import FigureCanvasAgg
+
+    out = io.BytesIO()
+    drawing: Any = FigureCanvasAgg(figure)
+    drawing.print_png(out, metadata={"Software": None})
+    return out.getvalue()
+
+
+def caption(figure: Figure) -> str:
+    """The picture's own title, for where it cannot be seen."""
+    return " ".join(figure.get_suptitle().split())
+
+
 def check_ending(path: str) -> None:
     """Raise UsageError unless the file's ending is one we can draw."""
     if Path(path).suffix.lower() not in ENDINGS:

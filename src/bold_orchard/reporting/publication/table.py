@@ -1,0 +1,246 @@
+"""The publication table: fits side by side, as texts."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+from bold_orchard.errors import UsageError, unknown_name
+from bold_orchard.reporting.numbers import degrees, figure, fixed, p_value
+from bold_orchard.reporting.publication.labels import Labels
+from bold_orchard.results.components import ComponentsResult
+from bold_orchard.results.fit import FitResult
+from bold_orchard.results.table import TableResult, TableRow
+
+SCHEMA = "bold-orchard/table/1"
+PARTS = ("estimate", "se", "interval", "p", "df", "ratio")
+EFFECTS, VARIATION, FIGURES = "average effects", "variation", "fit"
+FEWEST, MOST = 1, 10  # fits that stand side by side on a page
+NOTHING = ""
+DF = {
+    "satterthwaite": "Satterthwaite's degrees of freedom", "kenward-roger": "Kenward and Roger's degrees of freedom",
+    "residual": "residual degrees of freedom", "normal": "the normal distribution",
+}  # fmt: skip
+Entry = tuple[FitResult, ComponentsResult]
+
+
+@dataclass(frozen=True)
+class TableOptions:
+    """``cells`` is a pattern of ``PARTS``; ``labels`` replace names; ``drop`` and ``order`` choose the rows of average effects."""
+
+    cells: str = "estimate (se)"
+    headings: tuple[str, ...] = ()
+    labels: dict[str, str] = field(default_factory=dict)
+    caption: str = ""
+    drop: tuple[str, ...] = ()
+    order: tuple[str, ...] = ()
+    digits: int = 4
+
+
+def publication_table(fits: Sequence[Entry], options: TableOptions) -> TableResult:
+    """One column a fit; blocks for average effects, variation and fit.
+
+    Raises UsageError for a pattern without a part, headings that are not one a fit, and terms that are not there; OrchardError
+    for a label that names nothing.
+    """
+    if not FEWEST <= len(fits) <= MOST:
+        raise UsageError(f"a table holds {FEWEST} to {MOST} fits, not {len(fits)}")
+    headings = list(options.headings) or [f.name for f, _ in fits]
+    if len(headings) != len(fits):
+        raise UsageError(
+            f"--headings has {len(headings)} names for {len(fits)} fits; give one for each, separated by commas"
+        )
+    pattern = options.cells.replace("\\n", "\n")
+    used = [p for p in PARTS if re.search(rf"\b{p}\b", pattern)]
+    if not used:
+        raise UsageError(
+            f"--cells is a pattern of {', '.join(PARTS)}, not '{options.cells}'; for example: \"estimate (se)\""
+        )
+    labels = Labels(options.labels)
+    rows = [
+        *_effects(fits, pattern, used, labels, options),
+        *_variation(fits, labels, options.digits),
+        *_figures(fits, labels, options.digits),
+    ]
+    labels.check(_names(fits))
+    bad = [f.name for f, _ in fits if not f.converged]
+    notes = (
+        [
+            f"{' and '.join(bad)} did NOT converge: what stands in {'their columns' if len(bad) > 1 else 'its column'} is no estimate."
+        ]
+        if bad
+        else []
+    )
+    return TableResult.from_dict({
+        "schema": SCHEMA, "columns": headings, "rows": [r.to_dict() for r in rows],
+        "footnotes": _footnotes(fits, headings, pattern, used, labels), "caption": options.caption, "notes": notes,
+    })  # fmt: skip
+
+
+def _names(fits: Sequence[Entry]) -> list[str]:
+    names = [w for f, _ in fits for r in f["fixed"] for w in (r["term"], *re.findall(r"[A-Za-z_][\w ]*", r["term"]))]
+    return [*names, *(g["group"] for f, _ in fits for g in f["groups"])]
+
+
+def _effects(
+    fits: Sequence[Entry], pattern: str, used: list[str], labels: Labels, options: TableOptions
+) -> list[TableRow]:
+    printed: dict[str, str] = {}
+    for f, _ in fits:
+        for r in f["fixed"]:
+            printed.setdefault(r["term"], r["label"])
+    chosen = _chosen(printed, options)
+    cells = [{r["term"]: r for r in f["fixed"]} for f, _ in fits]
+    return [
+        TableRow(EFFECTS, labels.of(t, printed[t]), [
+            _cell(own[t], f, pattern, used, options.digits) if t in own else NOTHING for own, (f, _) in zip(cells, fits)
+        ])
+        for t in chosen
+    ]  # fmt: skip
+
+
+def _chosen(printed: dict[str, str], options: TableOptions) -> list[str]:
+    """Terms in the order asked for, the others after them; those dropped left out."""
+    back = {label: term for term, label in printed.items()}
+    named = []
+    for option, names in (("--drop", options.drop), ("--order", options.order)):
+        for name in names:
+            if name not in printed and name not in back:
+                raise UsageError(unknown_name("term", name, [*printed, *back], "these fits") + f" (in {option})")
+        named.append([n if n in printed else back[n] for n in names])
+    dropped, first = named
+    return [t for t in dict.fromkeys([*first, *printed]) if t not in dropped]
+
+
+def _cell(row: dict[str, Any], fit: FitResult, pattern: str, used: list[str], digits: int) -> str:
+    """The pattern filled; a ratio where the link has one and the column has a slope, else the estimate."""
+    if row["estimate"] is None:
+        return "—"
+    ratio = "ratio" in used and fit.ratio_name is not None and not row["term"].startswith("threshold[")
+    back: Callable[[float], float] = _exp if ratio else float
+    ends = row["ci"]
+    interval = "—" if ends is None else " to ".join("—" if e is None else figure(back(e), digits) for e in ends)
+    made = {
+        "estimate": figure(row["estimate"], digits), "se": figure(row["se"], digits), "interval": interval, "p": p_value(row["p"]),
+        "df": degrees(row["df"]) if row["df"] is not None else "∞", "ratio": figure(back(row["estimate"]), digits),
+    }  # fmt: skip
+    return re.sub(r"\b(" + "|".join(PARTS) + r")\b", lambda m: made[m[1]], pattern)
+
+
+def _exp(x: float) -> float:
+    import math
+
+    return math.exp(min(x, 700.0))
+
+
+def _variation(fits: Sequence[Entry], labels: Labels, digits: int) -> list[TableRow]:
+    """SDs with their intervals, correlations, and what else the residual or the family has."""
+    order: dict[tuple[str, ...], str] = {}
+    columns = []
+    for _, parts in fits:
+        own: dict[tuple[str, ...], str] = {}
+        for c in parts["components"]:
+            key, label, text = _component(c, labels, digits)
+            order.setdefault(key, label)
+            own[key] = text
+        columns.append(own)
+    keys = sorted(order, key=lambda k: k[0] == "residual")
+    return [TableRow(VARIATION, order[k], [own.get(k, NOTHING) for own in columns]) for k in keys]
+
+
+def _component(c: dict[str, Any], labels: Labels, digits: int) -> tuple[tuple[str, ...], str, str]:
+    group, term = labels.of(c["group"]), c["term"]
+    key = (c["group"], c["kind"], term, c["term2"] or "")
+    if c["kind"] == "covariance":
+        names = f"{labels.of(term)}, {labels.of(c['term2'])}"
+        return key, f"correlation of {names} ({group})", fixed(c["correlation"], 2)
+    if c["kind"] == "variance":
+        ends = c["ci"]
+        return key, f"SD of {labels.of(term)} ({group})", _with_ends(c["sd"], ends, digits, square=True)
+    if c["kind"] == "residual":
+        return key, "SD of the residual", _with_ends(c["sd"], c["ci"], digits, square=True)
+    return key, labels.of(term.replace("_", " ")), _with_ends(c["estimate"], c["ci"], digits, square=False)
+
+
+def _with_ends(value: float | None, ends: list[float | None] | None, digits: int, square: bool) -> str:
+    if ends is None or None in ends:
+        return figure(value, digits)
+    low, high = (max(e, 0.0) ** 0.5 if square else e for e in ends if e is not None)
+    return f"{figure(value, digits)} [{figure(low, max(digits - 1, 1))}, {figure(high, max(digits - 1, 1))}]"
+
+
+def _figures(fits: Sequence[Entry], labels: Labels, digits: int) -> list[TableRow]:
+    lines: dict[str, list[str]] = {}
+
+    def put(label: str, at: int, text: str) -> None:
+        lines.setdefault(label, [NOTHING] * len(fits))[at] = text
+
+    for i, (f, _) in enumerate(fits):
+        put("rows", i, f"{f['rows']['used']:,}")
+    for i, (f, _) in enumerate(fits):
+        for g in f["groups"]:
+            put(f"levels of {labels.of(g['group'])}", i, f"{g['levels']:,}")
+    for i, (_, parts) in enumerate(fits):
+        for c in parts["icc"]:
+            put(f"ICC ({labels.of(c['group'])})", i, fixed(c["value"], 3))
+    for i, (f, parts) in enumerate(fits):
+        put("R² marginal", i, fixed(parts["r2"]["marginal"], 3))
+        put("R² conditional", i, fixed(parts["r2"]["conditional"], 3))
+        figures = f["fit"]
+        for label, key in (("log-likelihood", "loglik"), ("AIC", "aic"), ("BIC", "bic")):
+            put(label, i, fixed(figures[key], 2))
+        put("parameters", i, str(figures["n_parameters"]))
+    return [TableRow(FIGURES, label, cells) for label, cells in lines.items()]
+
+
+def _footnotes(fits: Sequence[Entry], headings: list[str], pattern: str, used: list[str], labels: Labels) -> list[str]:
+    """What the cells are, how the fits were made, and what the intercept stands at."""
+    out = [
+        f"Cells of average effects: {' '.join(pattern.split())}." if used != ["estimate"] else "Cells are estimates."
+    ]
+    level = f"{100 * fits[0][0]['confidence']:g}%"
+    if "interval" in used:
+        out.append(f"Intervals of average effects are {level} intervals.")
+    if "ratio" in used:
+        out += _grouped(headings, [_ratio(f) for f, _ in fits])
+    out += _grouped(headings, [_method(f) for f, _ in fits])
+    out.append(f"In brackets after SDs: {level} intervals, symmetric on the log scale of the variance.")
+    out += _grouped(headings, [_at(f, labels) for f, _ in fits])
+    return [n for n in out if n]
+
+
+def _grouped(headings: list[str], texts: list[str]) -> list[str]:
+    """One sentence for all, or a sentence for the columns that it is true of."""
+    if len(set(texts)) == 1:
+        return [texts[0][:1].upper() + texts[0][1:]] if texts[0] else []
+    return [
+        f"{', '.join(h for h, t in zip(headings, texts) if t == text)}: {text}" for text in dict.fromkeys(texts) if text
+    ]
+
+
+def _ratio(f: FitResult) -> str:
+    kind = f.ratio_name
+    return (
+        f"the ratio is exp(estimate), the {kind}."
+        if kind
+        else "the link has no ratio, so the estimate itself stands there."
+    )
+
+
+def _method(f: FitResult) -> str:
+    how = {"REML": "restricted maximum likelihood", "ML": "maximum likelihood"}.get(
+        f["method"], f"maximum likelihood ({f['method']})"
+    )
+    family = (
+        "" if f["family"] == "gaussian" and f["link"] == "identity" else f"{f['family']} model ({f['link']} link), "
+    )
+    restricted = "; its log-likelihood, AIC and BIC are restricted ones" if f["method"] == "REML" else ""
+    return f"{family}{how}; tests and intervals by {DF[f['df_method']]}{restricted}."
+
+
+def _at(f: FitResult, labels: Labels) -> str:
+    if not f["intercept_at"]:
+        return ""
+    return f"the intercept stands at {'; '.join(labels.of(a) for a in f['intercept_at'])}."
