@@ -114,9 +114,12 @@ class Answer:
         elif kind == ".json":
             write_text(path, self.json() + "\n")
         else:
-            from bold_orchard.reporting.formats import WITH_PICTURES, write_page
+            from bold_orchard.reporting.formats import WITH_PICTURES, content
+            from bold_orchard.storage.files import write_safely
 
-            write_page(self._illustrated(digits) if kind in WITH_PICTURES else self.page(digits), path, self.title)
+            page = self._illustrated(digits) if kind in WITH_PICTURES else self.page(digits)
+            written = content(page, kind, self.title)
+            write_safely(path, lambda p: p.write_bytes(written))
         return path
 
     @property

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import importlib
 import io
-from pathlib import Path
 from typing import Any
 
 from bold_orchard.reporting.page import Page, print_page
@@ -12,6 +11,12 @@ from bold_orchard.reporting.page import Page, print_page
 # ending -> the module that renders it; text is the printed page itself
 HOMES = {".html": "html", ".md": "markdown", ".tex": "latex", ".docx": "docx"}
 WITH_PICTURES = (".html", ".docx")
+
+
+def content(page: Page, ending: str, title: str) -> bytes:
+    """The bytes of a file of that ending. Raises OrchardError where a format's package is missing."""
+    made = rendered(page, ending, title)
+    return made.encode("utf-8") if isinstance(made, str) else made
 
 
 def rendered(page: Page, ending: str, title: str) -> str | bytes:
@@ -23,12 +28,3 @@ def rendered(page: Page, ending: str, title: str) -> str | bytes:
     module: Any = importlib.import_module(f"bold_orchard.reporting.formats.{HOMES[ending]}")
     made: str | bytes = module.document(page, title)
     return made
-
-
-def write_page(page: Page, path: Path, title: str) -> None:
-    """Write the page in the form of the path's ending, whole or not at all."""
-    from bold_orchard.storage.files import write_safely
-
-    made = rendered(page, path.suffix.lower(), title)
-    content = made.encode("utf-8") if isinstance(made, str) else made
-    write_safely(path, lambda p: p.write_bytes(content))
