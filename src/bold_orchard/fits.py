@@ -203,6 +203,12 @@ class Model:
         level = self._level(confidence)
         return self._answer(intervals(self.core, method, level, points, samples, seed, force, progress))
 
+    def equations(self, *, estimates: bool = False, digits: int = 4) -> Answer:
+        """The model written out level by level and in one line; see ``orchard equations``."""
+        from bold_orchard.inference.notation.equations import equations
+
+        return self._answer(equations(self.core, estimates, digits))
+
     def groups(self, *, confidence: float | None = None) -> Answer:
         """What was predicted for each unit, and how surely; see ``orchard groups``."""
         from bold_orchard.inference.prediction.groups import groups

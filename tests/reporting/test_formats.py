@@ -12,10 +12,10 @@ from xml.etree import ElementTree
 import pytest
 
 from bold_orchard.reporting.formats import rendered
-from bold_orchard.reporting.formats.formula import parse
 from bold_orchard.reporting.formats.mathml import mathml
 from bold_orchard.reporting.formats.omml import omml
 from bold_orchard.reporting.page import Page
+from bold_orchard.results.formula import parse
 
 ODD = r"rain [mm] & <50%_x $1 #2 {a} ~ ^ \n 'q' \"p\" *b* |c|"
 PNG = bytes.fromhex(

@@ -30,6 +30,8 @@ def answers():
     return [
         *out,
         one.draw(kind="coefficients"),
+        one.equations(),
+        api.side_by_side(one, two, cells="ratio"),
         one.terms(contrast="sun = 0"),
         one.check(time="rain", influence="none"),
     ]

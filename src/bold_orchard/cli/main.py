@@ -27,6 +27,7 @@ COMMANDS = {
     "means": "adjusted means of a term's levels, differences between them",
     "groups": "what was predicted for each group, and how surely?",
     "predict": "predicted values for these or new rows",
+    "equations": "the model written out, every symbol explained",
     "table": "fits side by side, as a paper shows them",
     "draw": "the fitted lines over the data, group by group",
     "demo": "everything above, on shipped data",

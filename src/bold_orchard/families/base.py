@@ -48,7 +48,7 @@ class Own:
     """A parameter of the family that is reported: ``name`` in the document, ``meaning`` in words.
 
     It is the ``place``-th of the family's own, and ``back`` brings it from its unbounded scale to the value reported. ``gone``
-    says what it means that it has run to its limit.
+    says what it means that it has run to its limit; ``symbol`` stands for it in formulas.
     """
 
     name: str
@@ -56,6 +56,7 @@ class Own:
     back: Callable[[float], float]
     place: int = 0
     gone: str = ""
+    symbol: str = r"\theta"
 
 
 class Family:
@@ -67,7 +68,8 @@ class Family:
     intercept's place; ``additive`` where the outcome is eta plus a residual, whose likelihood is exact; ``chances`` where
     eta is a chance's, so that coefficients grow with the variance and a unit that never varies has an effect without end;
     ``separable`` where a predictor can split the outcome; ``limits`` the families it contains at an end of its own parameters, in the order
-    of these; ``describes`` whose link eta is; ``own`` which of these are reported.
+    of these; ``describes`` whose link eta is; ``law`` the
+    outcome's law in LaTeX, the mean being \\mu_{@} and @ the indices of a row; ``own`` which of these are reported.
     """
 
     name: ClassVar[str]
@@ -82,10 +84,17 @@ class Family:
     limits: ClassVar[tuple[str, ...]] = ()
     describes: ClassVar[str] = "mean"
     own: ClassVar[tuple[Own, ...]] = ()
+    law: ClassVar[str] = ""
     extra_names: tuple[str, ...] = ()
 
     def __init__(self, link: str, data: Data) -> None:
         self.link, self.data, self.y = link, data, data.y
+
+    @classmethod
+    def written(cls, link: str) -> tuple[str, str]:
+        """The law of an outcome and the left side of its linear predictor, in LaTeX; @ stands for the indices of a row."""
+        law = cls.law or f"\\operatorname{{{cls.name}}}(\\mu_{{@}})"
+        return law, LINKS[link].written.replace("#", "\\mu_{@}")
 
     @classmethod
     def by(cls, link: str) -> type[Family]:

@@ -30,10 +30,11 @@ class Beta(Family):
     """Mean mu = logistic(eta), precision phi: y ~ Beta(mu phi, (1 - mu) phi); the extra is log phi (Ferrari & Cribari-Neto 2004)."""
 
     name = "beta"
+    law = r"\operatorname{Beta}(\phi \mu_{@}, \phi (1 - \mu_{@}))"
     links = ("logit",)
     support = Support(lambda y: (y > 0) & (y < 1), "between 0 and 1, neither of them included,", _mend)
     extra_names = ("log precision",)
-    own = (Own("dispersion", "precision phi", lambda x: float(np.exp(x))),)
+    own = (Own("dispersion", "precision phi", lambda x: float(np.exp(x)), symbol=r"\phi"),)
 
     def start(self) -> tuple[Array, Array]:
         m, v = float(self.y.mean()), float(self.y.var())

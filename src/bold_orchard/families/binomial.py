@@ -18,6 +18,7 @@ class Binomial(Family):
     """y successes of m trials (1 without trials): l = y log p + (m - y) log(1 - p) + log C(m, y)."""
 
     name = "binomial"
+    law = r"\operatorname{Bernoulli}(\mu_{@})"
     links = ("logit", "probit", "cloglog")
     reads = "two levels"
     measure = "trials"

@@ -28,10 +28,13 @@ class Gamma(Family):
     """Shape a, mean mu = exp(eta): l = a log a - a eta + (a - 1) log y - a y / mu - log Gamma(a); the extra is log a."""
 
     name = "gamma"
+    law = r"\operatorname{Gamma}(\text{mean } \mu_{@}, \text{ variance } \phi \mu_{@}^{2})"
     links = ("log",)
     support = Support(lambda y: y > 0, "above zero", mend_positive)
     extra_names = ("log shape",)
-    own = (Own("dispersion", "1/shape, the squared coefficient of variation", lambda x: float(np.exp(-x))),)
+    own = (
+        Own("dispersion", "1/shape, the squared coefficient of variation", lambda x: float(np.exp(-x)), symbol=r"\phi"),
+    )
 
     def start(self) -> tuple[Array, Array]:
         squared = float(self.y.var() / self.y.mean() ** 2)

@@ -29,9 +29,10 @@ class Gaussian(Family):
 class LogGaussian(Gaussian):
     """Normal around mu = exp(eta) with SD sigma; the extra is log sigma."""
 
+    law = r"\mathcal{N}(\mu_{@}, \phi)"
     additive = False
     extra_names = ("log sigma",)
-    own = (Own("dispersion", "the residual variance", lambda x: float(np.exp(2.0 * x))),)
+    own = (Own("dispersion", "the residual variance", lambda x: float(np.exp(2.0 * x)), symbol=r"\phi"),)
 
     def start(self) -> tuple[Array, Array]:
         low = max(float(np.abs(self.y).mean()) * 0.05, 1e-300)

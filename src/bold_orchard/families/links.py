@@ -18,7 +18,8 @@ TOP = 700.0  # exp of more overflows
 class Link:
     """``mean`` and its ``slope`` at eta, ``inverse`` the link itself; ``ratio`` names exp(coefficient), None where it means nothing.
 
-    ``latent_variance`` is that of the standard distribution whose threshold model has this link (None without such).
+    ``latent_variance`` is that of the standard distribution whose threshold model has this link (None without such);
+    ``written`` is the link of # in LaTeX.
     """
 
     mean: Callable[[Array], Array]
@@ -26,6 +27,7 @@ class Link:
     inverse: Callable[[Array], Array]
     ratio: str | None = None
     latent_variance: float | None = None
+    written: str = "#"
 
 
 def _exp(eta: Array) -> Array:
@@ -51,8 +53,15 @@ def _gompertz_slope(eta: Array) -> Array:
 
 LINKS = {
     "identity": Link(lambda eta: eta, np.ones_like, lambda mean: mean),
-    "log": Link(_exp, _exp, np.log, "rate ratio"),
-    "logit": Link(special.expit, _logistic_slope, special.logit, "odds ratio", np.pi**2 / 3),
-    "probit": Link(special.ndtr, _normal_density, special.ndtri, None, 1.0),
-    "cloglog": Link(_gompertz_mean, _gompertz_slope, lambda p: np.log(-np.log1p(-p)), "hazard ratio", np.pi**2 / 6),
+    "log": Link(_exp, _exp, np.log, "rate ratio", written=r"\log #"),
+    "logit": Link(special.expit, _logistic_slope, special.logit, "odds ratio", np.pi**2 / 3, r"\operatorname{logit} #"),
+    "probit": Link(special.ndtr, _normal_density, special.ndtri, None, 1.0, r"\Phi^{-1}(#)"),
+    "cloglog": Link(
+        _gompertz_mean,
+        _gompertz_slope,
+        lambda p: np.log(-np.log1p(-p)),
+        "hazard ratio",
+        np.pi**2 / 6,
+        r"\log(-\log(1 - #))",
+    ),
 }

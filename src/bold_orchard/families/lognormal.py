@@ -23,11 +23,14 @@ class Lognormal(Family):
     """
 
     name = "lognormal"
+    law = r"\operatorname{Lognormal}(\log \mu_{@}, \phi)"
     links = ("log",)
     support = Support(lambda y: y > 0, "above zero", mend_positive)
     describes = "median"
     extra_names = ("log sigma",)
-    own = (Own("dispersion", "the residual variance of the logarithm", lambda x: float(np.exp(2.0 * x))),)
+    own = (
+        Own("dispersion", "the residual variance of the logarithm", lambda x: float(np.exp(2.0 * x)), symbol=r"\phi"),
+    )
 
     def __init__(self, link: str, data: Data) -> None:
         super().__init__(link, data)

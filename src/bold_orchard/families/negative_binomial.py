@@ -21,6 +21,7 @@ class NegativeBinomial(Poisson):
     """var = mu + mu^2 / theta; the extra is log theta."""
 
     name = "negative-binomial"
+    law = r"\operatorname{NegativeBinomial}(\mu_{@}, \theta)"
     extra_names = ("log theta",)
     limits = ("poisson",)
     own = (

@@ -54,6 +54,10 @@ class Ordinal(Family):
         made.grades, made.extra_names = self.grades, self.extra_names
         return made
 
+    @classmethod
+    def written(cls, link: str) -> tuple[str, str]:
+        return "", LINKS[link].written.replace("#", r"\Pr(y_{@} \le g)")
+
     def thresholds(self, extra: Array) -> Array:
         return np.cumsum(np.append(extra[0], np.exp(extra[1:])))
 

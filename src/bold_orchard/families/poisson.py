@@ -18,6 +18,7 @@ class Poisson(Family):
     """l = y eta - mu - log y!, mu = exp(eta)."""
 
     name = "poisson"
+    law = r"\operatorname{Poisson}(\mu_{@})"
     links = ("log",)
     measure = "counts"
     support = Support(lambda y: (y >= 0) & (y == np.round(y)), "whole numbers of zero or more")

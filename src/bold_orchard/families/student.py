@@ -29,14 +29,15 @@ class Student(Family):
     """
 
     name = "student"
+    law = r"t_{\nu}(\mu_{@}, \phi)"
     links = ("identity",)
     describes = "centre"
     extra_names = ("log scale", "log nu")
     limits = ("", "gaussian")
     own = (
-        Own("dispersion", "the squared scale; the variance is nu/(nu - 2) times as large", lambda x: float(np.exp(2 * x))),
+        Own("dispersion", "the squared scale; the variance is nu/(nu - 2) times as large", lambda x: float(np.exp(2 * x)), symbol=r"\phi"),
         Own("tail_df", "nu; the smaller, the heavier the tails", lambda x: float(np.exp(min(x, END))), 1,
-            "the tails are no heavier than normal ones, so their degrees of freedom have run away"),
+            "the tails are no heavier than normal ones, so their degrees of freedom have run away", r"\nu"),
     )  # fmt: skip
 
     def unit(self) -> float:

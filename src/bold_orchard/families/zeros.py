@@ -42,11 +42,21 @@ class WithZeros(Poisson):
 
     count: ClassVar[type[Poisson]] = Poisson
     zeros_meaning: ClassVar[str]
+    beyond: ClassVar[str] = ""
 
     def __init_subclass__(cls) -> None:
         n = len(cls.count.extra_names)
         cls.extra_names = (*cls.count.extra_names, "logit zeros")
-        cls.own = (*cls.count.own, Own("zero_chance", cls.zeros_meaning, lambda x: float(special.expit(x)), n, NO_MORE))
+        cls.own = (
+            *cls.count.own,
+            Own("zero_chance", cls.zeros_meaning, lambda x: float(special.expit(x)), n, NO_MORE, r"\omega"),
+        )
+
+    @classmethod
+    def written(cls, link: str) -> tuple[str, str]:
+        count, left = cls.count.written(link)
+        rest = count + cls.beyond
+        return r"\begin{cases} 0 & \text{with chance } \omega \\ " + rest + r" & \text{else} \end{cases}", left
 
     def __init__(self, link: str, data: Data) -> None:
         Family.__init__(self, link, data)
@@ -138,6 +148,7 @@ class Hurdle(WithZeros):
     """
 
     name = "hurdle-poisson"
+    beyond = r" \text{ above zero}"
     zeros_meaning = "all zeros; the coefficients are of the counts above zero"
     limits: ClassVar[tuple[str, ...]] = ()
     describes = "mean that the counts would have without the cut at zero,"

@@ -22,6 +22,9 @@ PLAIN = {
     '"': r"\textquotedbl{}", "²": r"\textsuperscript{2}", "³": r"\textsuperscript{3}", "—": "---", "–": "--", "…": r"\dots{}",
     "±": r"$\pm$", "×": r"$\times$", "·": r"$\cdot$", "≤": r"$\le$", "≥": r"$\ge$", "≈": r"$\approx$", "−": "$-$", "∞": r"$\infty$",
     "°": r"$^{\circ}$", "µ": r"$\mu$", "√": r"$\surd$", "→": r"$\rightarrow$", "\u00a0": "~",
+    **{g: rf"\textsubscript{{{n}}}" for g, n in zip("₀₁₂₃₄₅₆₇₈₉₊₋₌₍₎ₐₑₕᵢⱼₖₗₘₙₒₚᵣₛₜᵤᵥₓ", "0123456789+-=()aehijklmnoprstuvx")},
+    **{g: rf"\textsuperscript{{{n}}}" for g, n in zip("⁰¹⁴⁵⁶⁷⁸⁹⁺⁻⁼⁽⁾ⁱⁿ", "0145678" "9+-=()in")},
+    "𝒩": r"$\mathcal{N}$", "∼": r"$\sim$", "∣": r"$\mid$", "⊗": r"$\otimes$", "′": "'", "\u2009": " ", "\u0302": "",
     **{g: f"$\\{n}$" for g, n in zip("αβγδεζηθκλμνξπρστφχψωΓΔΘΛΣΦΨΩ", ["alpha", "beta", "gamma", "delta", "varepsilon", "zeta", "eta", "theta", "kappa", "lambda", "mu", "nu", "xi", "pi", "rho", "sigma", "tau", "varphi", "chi", "psi", "omega", "Gamma", "Delta", "Theta", "Lambda", "Sigma", "Phi", "Psi", "Omega"])},
 }  # fmt: skip
 SMALL, SMALLEST = 7, 10  # columns from which a table is set smaller, and smaller still

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from html import escape
 
-from bold_orchard.reporting.formats.formula import Node, parse
+from bold_orchard.results.formula import Node, parse
 
 
 def mathml(latex: str) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from html import escape
 
-from bold_orchard.reporting.formats.formula import Node, parse
+from bold_orchard.results.formula import Node, parse
 
 SPACE = "http://schemas.openxmlformats.org/officeDocument/2006/math"
 FENCES = {"pmatrix": ("(", ")"), "cases": ("{", "")}
