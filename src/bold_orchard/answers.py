@@ -117,7 +117,7 @@ class Answer:
             from bold_orchard.reporting.formats import WITH_PICTURES, content
             from bold_orchard.storage.files import write_safely
 
-            page = self._illustrated(digits) if kind in WITH_PICTURES else self.page(digits)
+            page = self.illustrated(digits) if kind in WITH_PICTURES else self.page(digits)
             written = content(page, kind, self.title)
             write_safely(path, lambda p: p.write_bytes(written))
         return path
@@ -127,7 +127,7 @@ class Answer:
         """What a file that holds the answer is called inside."""
         return str(self.document.get("name", self.command))
 
-    def _illustrated(self, digits: int) -> Page:
+    def illustrated(self, digits: int = 4) -> Page:
         """The page with the command's picture at its end, where there is one."""
         from bold_orchard.reporting.figures.style import caption, png
 

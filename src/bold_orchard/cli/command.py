@@ -24,7 +24,8 @@ class Command:
 
     ``prepare`` refuses and completes arguments before any work; ``beside`` writes the files that only this command has, and
     ``after`` says what was kept once the answer is printed; ``working`` is what the progress line calls the work. ``other_files`` are options
-    that name files to write.
+    that name files to write. A ``short`` command says only what it wrote when files are asked for; ``forms`` are endings that --to
+    takes of this command alone.
     """
 
     about: str
@@ -36,3 +37,5 @@ class Command:
     after: Callable[[Arguments, Answer], None] = nothing
     working: str | Callable[[Arguments], str] = "working"
     other_files: tuple[str, ...] = ()
+    short: bool = False
+    forms: tuple[str, ...] = ()

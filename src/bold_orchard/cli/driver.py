@@ -24,7 +24,7 @@ def run(command: Command, args: argparse.Namespace) -> int:
     from bold_orchard.cli.progress import Steps
 
     command.prepare(args)
-    check_targets(args, command.other_files)
+    check_targets(args, command.other_files, command.forms)
     working = command.working if isinstance(command.working, str) else command.working(args)
     with Steps(working, args.quiet) as progress:
         answer = command.answer(args, progress)
@@ -41,12 +41,16 @@ def run(command: Command, args: argparse.Namespace) -> int:
         write_safely(args.figure, lambda path: save(figure, path))
     for path in args.to:
         answer.save(path, args.digits)
-    deliver(args, answer)
+    if command.short and args.to and not args.json:
+        if not args.quiet:
+            print("\n".join(f"wrote {path}" for path in args.to))
+    else:
+        deliver(args, answer)
     command.after(args, answer)
     return 0 if answer.converged else NOT_CONVERGED
 
 
-def check_targets(args: argparse.Namespace, others: tuple[str, ...] = ()) -> None:
+def check_targets(args: argparse.Namespace, others: tuple[str, ...] = (), forms: tuple[str, ...] = ()) -> None:
     """Refuse output files that cannot be written, before any work is done."""
     if args.figure:
         from bold_orchard.reporting.figures.style import check_ending
@@ -60,8 +64,10 @@ def check_targets(args: argparse.Namespace, others: tuple[str, ...] = ()) -> Non
                 f"--{option.replace('_', '-')} writes CSV (or .xlsx), not {ending}; give it another ending, or use --to"
             )
     for path in args.to:
-        if Path(path).suffix.lower() not in FORMS:
-            raise UsageError(f"--to writes {', '.join(FORMS)}, not '{Path(path).suffix or path}'; give another ending")
+        if Path(path).suffix.lower() not in FORMS + forms:
+            raise UsageError(
+                f"--to writes {', '.join(forms + FORMS)}, not '{Path(path).suffix or path}'; give another ending"
+            )
     for path in (args.csv, args.figure, *(getattr(args, name) for name in others), *args.to):
         if path is None:
             continue

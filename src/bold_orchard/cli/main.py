@@ -29,6 +29,7 @@ COMMANDS = {
     "predict": "predicted values for these or new rows",
     "equations": "the model written out, every symbol explained",
     "table": "fits side by side, as a paper shows them",
+    "report": "one page that holds the study",
     "draw": "the fitted lines over the data, group by group",
     "demo": "everything above, on shipped data",
 }

@@ -12,7 +12,7 @@ HOMES = {
     "scout": "ScoutResult", "fit": "FitResult", "compare": "CompareResult", "components": "ComponentsResult",
     "terms": "TermsResult", "means": "MeansResult", "intervals": "IntervalsResult", "groups": "GroupsResult",
     "predict": "PredictResult", "check": "CheckResult", "draw": "DrawResult", "table": "TableResult",
-    "equations": "EquationsResult",
+    "equations": "EquationsResult", "report": "ReportResult",
 }  # fmt: skip
 
 

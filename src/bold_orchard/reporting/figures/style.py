@@ -33,6 +33,7 @@ SETTINGS: Any = {
     "grid.color": GRID,
     "axes.axisbelow": True,
     "svg.fonttype": "none",
+    "svg.hashsalt": "orchard",
     "savefig.facecolor": "white",
 }
 
@@ -94,7 +95,9 @@ def save(figure: Figure, path: Path) -> None:
         drawing.print_png(path)  # one drawing; savefig makes a trial one before
     else:
         made = io.BytesIO()  # a full disk is then found by the one write that follows
-        figure.savefig(made, format=path.suffix[1:].lower())
+        kind = path.suffix[1:].lower()
+        when: Any = {"svg": {"Date": None}, "pdf": {"CreationDate": None}}[kind]  # the same picture, the same bytes
+        figure.savefig(made, format=kind, metadata=when)
         path.write_bytes(made.getvalue())
 
 

@@ -16,7 +16,7 @@ h1, h2, h3, h4 { line-height: 1.25; overflow-wrap: anywhere; }
 h2 { margin-top: 2.2rem; border-bottom: 1px solid var(--rule); padding-bottom: .2rem; }
 .wide { overflow-x: auto; margin: 1rem 0; }
 table { border-collapse: collapse; font-variant-numeric: tabular-nums; }
-caption { text-align: left; font-weight: 600; padding: .3rem 0; }
+caption { text-align: left; font-weight: 600; padding: .3rem 0; white-space: nowrap; }
 th, td { padding: .2rem .7rem; text-align: right; border-bottom: 1px solid var(--rule); white-space: nowrap; vertical-align: top; }
 th { font-weight: 500; } thead th { font-weight: 600; vertical-align: bottom; }
 th:first-child, td:first-child, .left { text-align: left; }
@@ -34,7 +34,7 @@ def document(page: Page, title: str) -> str:
     """A whole self-contained page."""
     return (
         '<!doctype html>\n<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1">'
-        f"<title>{escape(title)}</title><style>{STYLE}</style></head>\n<body>\n<main>\n{_contents(page)}{fragment(page)}\n</main>\n"
+        f"<title>{escape(title)}</title><style>{STYLE}</style></head>\n<body>\n<main>\n{_with_contents(page)}\n</main>\n"
         "</body></html>\n"
     )
 
@@ -43,8 +43,14 @@ def _headings(page: Page) -> list[Title]:
     return [p for p in page.pieces if isinstance(p, Title) and p.level > 1]
 
 
+def _with_contents(page: Page) -> str:
+    """The pieces, with a list of their headings under the page's own title."""
+    head, sign, rest = fragment(page).partition("</h1>")
+    return f"{head}{sign}\n{_contents(page)}{rest}" if sign else _contents(page) + head
+
+
 def _contents(page: Page) -> str:
-    """A list of the headings of level 2, where there are several; the page's own title stands above it."""
+    """A list of the headings of level 2, where there are several."""
     items = [(i, h) for i, h in enumerate(_headings(page)) if h.level == 2]
     if len(items) < CONTENTS:
         return ""

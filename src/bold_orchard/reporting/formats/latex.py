@@ -52,9 +52,8 @@ def _piece(piece: object) -> str:
     if isinstance(piece, Formula):
         return f"\\[\n{piece.latex}\n\\]"
     if isinstance(piece, Code):
-        return "\\begin{quote}\\small\\ttfamily\\raggedright\n" + "\\\\\n".join(
-            escaped(line.replace(" ", "\u00a0")) or "~" for line in piece.text.split("\n")
-        ) + "\n\\end{quote}"  # fmt: skip
+        lines = "\\\\\n".join("\\mbox{}" + escaped(line.replace(" ", "\u00a0")) for line in piece.text.split("\n"))
+        return f"\\begin{{quote}}\\small\\ttfamily\\raggedright\n{lines}\n\\end{{quote}}"
     if isinstance(piece, Picture):
         return f"\\emph{{{escaped(piece.words)}}}"
     if isinstance(piece, Notes):
@@ -64,7 +63,7 @@ def _piece(piece: object) -> str:
 
 
 def _lines(text: str) -> str:
-    return "\\\\\n".join(escaped(line) for line in text.split("\n"))
+    return "\\\\\n".join(("{}" if line[:1] in ("[", "*") else "") + escaped(line) for line in text.split("\n"))
 
 
 def _table(grid: Grid) -> str:

@@ -21,10 +21,13 @@ def _node(node: Node) -> str:
     if node.kind == "row":
         return "<mrow>" + "".join(map(_node, node.parts)) + "</mrow>"
     if node.kind == "matrix":
-        rows = "".join("<mtr>" + "".join(f"<mtd>{_node(c)}</mtd>" for c in row) + "</mtr>" for row in node.rows)
+        sides = SIDES if node.text == "aligned" else [""] * max(map(len, node.rows))
+        rows = "".join(
+            "<mtr>" + "".join(f"<mtd{side}>{_node(c)}</mtd>" for c, side in zip(row, sides)) + "</mtr>"
+            for row in node.rows
+        )
         left, right = FENCES.get(node.text, ("", ""))
-        align = ' columnalign="right left"' if node.text == "aligned" else ""
-        return f"<mrow>{_fence(left)}<mtable{align}>{rows}</mtable>{_fence(right)}</mrow>"
+        return f"<mrow>{_fence(left)}<mtable>{rows}</mtable>{_fence(right)}</mrow>"
     if node.kind == "hat":
         return f"<mover>{_node(node.parts[0])}<mo>{node.text}</mo></mover>"
     name = {"below": "msub", "above": "msup", "both": "msubsup", "fraction": "mfrac"}[node.kind]
@@ -42,4 +45,5 @@ LEAVES = {
     "text": "<mtext>{}</mtext>",
     "space": "<mtext>{}</mtext>",
 }
+SIDES = (' style="text-align: right; padding-right: 0"', ' style="text-align: left"')
 FENCES = {"pmatrix": ("(", ")"), "cases": ("{", "")}

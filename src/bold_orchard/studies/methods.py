@@ -1,0 +1,66 @@
+"""The methods paragraph of a paper, from the fits themselves."""
+
+from __future__ import annotations
+
+import platform
+from collections.abc import Sequence
+
+from bold_orchard import __version__
+from bold_orchard.fits import Model
+
+DF = {
+    "satterthwaite": "t and F tests with Satterthwaite's degrees of freedom",
+    "kenward-roger": "t and F tests with Kenward and Roger's adjustment",
+    "residual": "t and F tests with residual degrees of freedom",
+    "normal": "tests and intervals from the normal distribution",
+}
+HOW = {"REML": "restricted maximum likelihood", "ML": "maximum likelihood", "Laplace": "maximum likelihood with the Laplace approximation",
+       "quadrature": "maximum likelihood with adaptive Gauss-Hermite quadrature"}  # fmt: skip
+
+
+def methods_paragraph(models: Sequence[Model]) -> str:
+    """Which models, how estimated and tested, on which rows, with which software."""
+    import numpy as np
+    import scipy
+
+    words = []
+    for key in dict.fromkeys(_key(m) for m in models):
+        own = [m for m in models if _key(m) == key]
+        family, link, method, df = key
+        kind = (
+            "Linear mixed-effects models"
+            if (family, link) == ("gaussian", "identity")
+            else f"Mixed-effects models with a {family} outcome and a {link} link"
+        )
+        words.append(
+            f"{kind} ({', '.join(m.core.name for m in own)}) were fitted by {HOW.get(method, method)}; {DF[df]}."
+        )
+    words += (
+        [_rows(m) for m in models[:1]]
+        if len({_rows(m) for m in models}) == 1
+        else [f"{m.core.name}: {_rows(m)}" for m in models]
+    )
+    if len(models) > 1 and any(m.result["method"] == "REML" for m in models):
+        words.append("Models with different fixed parts were compared after refitting by maximum likelihood.")
+    words.append(
+        f"Computed with Bold Orchard {__version__} (Python {platform.python_version()}, NumPy {np.__version__}, SciPy {scipy.__version__})."
+    )
+    return " ".join(words)
+
+
+def _key(m: Model) -> tuple[str, str, str, str]:
+    d = m.result
+    return d["family"], d["link"], d["method"], d["df_method"]
+
+
+def _rows(m: Model) -> str:
+    rows = m.result["rows"]
+    out = f"{rows['used']:,} of {rows['read']:,} rows were used"
+    if rows["dropped"]:
+        out += " (" + ", ".join(f"{d['rows']:,} left out for a missing {d['column']}" for d in rows["dropped"]) + ")"
+    if rows["filled"]:
+        out += "; " + ", ".join(
+            f"{f['rows']:,} gaps of {f['column']} were filled with its mean" for f in rows["filled"]
+        )
+    units = "; ".join(f"{g['levels']:,} levels of {g['group']}" for g in m.result["groups"])
+    return out + (f", in {units}." if units else ".")
