@@ -22,6 +22,7 @@ __all__ = [
     "fit",
     "open_fit",
     "read_table",
+    "report",
     "scout",
     "show",
     "side_by_side",
@@ -41,11 +42,12 @@ _HOMES = {
     "scout": "api",
     "show": "api",
     "side_by_side": "api",
+    "report": "api",
 }
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
-    from bold_orchard.api import Model, compare, draw, fit, open_fit, scout, show, side_by_side
+    from bold_orchard.api import Model, compare, draw, fit, open_fit, report, scout, show, side_by_side
     from bold_orchard.data.read import read_table
     from bold_orchard.errors import OrchardError, UsageError
     from bold_orchard.inference.fit import Settings

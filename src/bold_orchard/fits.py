@@ -209,6 +209,13 @@ class Model:
 
         return self._answer(equations(self.core, estimates, digits))
 
+    def report(self, to: str | Path | None = None, *others: Model | str, **options: Any) -> Answer:
+        """The study of this fit and others in one page, written to a file if one is named; see ``report``."""
+        made = report(self, *others, **options)
+        if to is not None:
+            made.save(to)
+        return made
+
     def groups(self, *, confidence: float | None = None) -> Answer:
         """What was predicted for each unit, and how surely; see ``orchard groups``."""
         from bold_orchard.inference.prediction.groups import groups
@@ -304,6 +311,21 @@ def side_by_side(
     level = confidence or cores[0].settings.confidence
     entries = [(with_confidence(f.result, level), components(f, level)) for f in cores]
     return Answer(publication_table(entries, options), all(f.converged for f in cores))
+
+
+def report(
+    *fits: Model | str, title: str | None = None, digits: int = 4, labels: Mapping[str, str] | str | None = None,
+    progress: Progress | None = None,
+) -> Answer:  # fmt: skip
+    """A study in one page: data, models, tables, comparison, checks, variation, methods, plan; see ``orchard report``."""
+    from bold_orchard.reporting.publication.labels import read_labels
+    from bold_orchard.scouting import scout
+    from bold_orchard.studies.report import Questions, made_report
+
+    models = [open_fit(f) if isinstance(f, str) else f for f in fits]
+    given = read_labels(labels) if isinstance(labels, str) else dict(labels or {})
+    made = made_report(models, Questions(scout, compare, side_by_side), title, digits, given, progress)
+    return Answer(made, all(m.converged for m in models))
 
 
 def _cores(fits: Sequence[Model | str]) -> list[Fit]:

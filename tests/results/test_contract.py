@@ -32,6 +32,7 @@ def answers():
         one.draw(kind="coefficients"),
         one.equations(),
         api.side_by_side(one, two, cells="ratio"),
+        one.report(),
         one.terms(contrast="sun = 0"),
         one.check(time="rain", influence="none"),
     ]
@@ -58,7 +59,7 @@ def test_every_document_obeys_its_schema_and_comes_back(answers):
 
 
 def test_a_saved_answer_prints_the_same_page(answers):
-    for answer in answers:
+    for answer in (a for a in answers if a.command != "report"):  # whose page is made of others' answers
         if answer.command in ("check", "draw"):
             continue
         again = api.Answer(read(json.loads(answer.json())), answer.converged, answer.shows)

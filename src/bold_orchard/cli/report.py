@@ -26,11 +26,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:
-    from bold_orchard.reporting.publication.labels import read_labels
-    from bold_orchard.studies.report import report
+    from bold_orchard.api import report
 
-    labels = read_labels(args.labels) if args.labels else {}
-    return report(*args.fits, title=args.title, digits=args.digits, labels=labels, progress=progress)
+    return report(*args.fits, title=args.title, digits=args.digits, labels=args.labels, progress=progress)
 
 
 COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, working="writing", short=True)

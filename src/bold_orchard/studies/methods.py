@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import platform
 from collections.abc import Sequence
+from typing import Any
 
 from bold_orchard import __version__
-from bold_orchard.fits import Model
 
 DF = {
     "satterthwaite": "t and F tests with Satterthwaite's degrees of freedom",
@@ -18,7 +18,7 @@ HOW = {"REML": "restricted maximum likelihood", "ML": "maximum likelihood", "Lap
        "quadrature": "maximum likelihood with adaptive Gauss-Hermite quadrature"}  # fmt: skip
 
 
-def methods_paragraph(models: Sequence[Model]) -> str:
+def methods_paragraph(models: Sequence[Any]) -> str:
     """Which models, how estimated and tested, on which rows, with which software."""
     import numpy as np
     import scipy
@@ -48,12 +48,12 @@ def methods_paragraph(models: Sequence[Model]) -> str:
     return " ".join(words)
 
 
-def _key(m: Model) -> tuple[str, str, str, str]:
+def _key(m: Any) -> tuple[str, str, str, str]:
     d = m.result
     return d["family"], d["link"], d["method"], d["df_method"]
 
 
-def _rows(m: Model) -> str:
+def _rows(m: Any) -> str:
     rows = m.result["rows"]
     out = f"{rows['used']:,} of {rows['read']:,} rows were used"
     if rows["dropped"]:

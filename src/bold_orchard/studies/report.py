@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 from bold_orchard.answers import Answer
 from bold_orchard.errors import OrchardError
-from bold_orchard.fits import Model, compare, open_fit, side_by_side
 from bold_orchard.reporting.page import Formula, Page, Title
 from bold_orchard.results.report import ReportResult
 from bold_orchard.studies.methods import methods_paragraph
@@ -16,26 +16,31 @@ from bold_orchard.studies.write import plan_text
 SCHEMA = "bold-orchard/report/1"
 
 
-def report(
-    *fits: Model | str, title: str | None = None, digits: int = 4, labels: dict[str, str] | None = None, progress: Any = None
-) -> Answer:  # fmt: skip
+@dataclass(frozen=True)
+class Questions:
+    """What a report asks of several fits or of the data: ``scout``, ``compare`` and ``side_by_side``, giving answers."""
+
+    scout: Callable[..., Answer]
+    compare: Callable[..., Answer]
+    side_by_side: Callable[..., Answer]
+
+
+def made_report(
+    models: Sequence[Any], ask: Questions, title: str | None, digits: int, labels: dict[str, str], progress: Any
+) -> ReportResult:  # fmt: skip
     """A study in one page: data, models in words and equations, tables, comparison, checks, components, groups, methods, plan.
 
-    Raises OrchardError for a fit that is not there; what cannot be asked of a fit is left out and said.
+    What cannot be asked of a fit is left out and said.
     """
-    models = [open_fit(f) if isinstance(f, str) else f for f in fits]
-    writer = _Report(models, digits, progress or (lambda done, total: None))
-    return Answer(writer.made(title, labels or {}), all(m.converged for m in models))
+    return _Report(models, ask, digits, progress or (lambda done, total: None)).made(title, labels)
 
 
 class _Report:
-    def __init__(self, models: Sequence[Model], digits: int, progress: Any) -> None:
-        self.models, self.digits, self.progress = models, digits, progress
+    def __init__(self, models: Sequence[Any], ask: Questions, digits: int, progress: Any) -> None:
+        self.ask, self.models, self.digits, self.progress = ask, models, digits, progress
         self.page, self.parts, self.notes = Page(), [], []  # type: Page, list[dict[str, Any]], list[str]
 
     def made(self, title: str | None, labels: dict[str, str]) -> ReportResult:
-        from bold_orchard.api import scout
-
         names = [m.core.name for m in self.models]
         outcomes = " and ".join(dict.fromkeys(str(m.result["outcome"]) for m in self.models))
         title = title or f"A study of {outcomes}"
@@ -47,7 +52,7 @@ class _Report:
             "The data",
             "scout",
             None,
-            lambda: scout(self.models[0].rows, outcome=_column(self.models[0])),
+            lambda: self.ask.scout(self.models[0].rows, outcome=_column(self.models[0])),
             picture=False,
         )
         self.progress(next(steps), total)
@@ -58,11 +63,11 @@ class _Report:
             "Side by side",
             "table",
             None,
-            lambda: side_by_side(*self.models, labels=labels, digits=self.digits),
+            lambda: self.ask.side_by_side(*self.models, labels=labels, digits=self.digits),
             picture=False,
         )
         if len(self.models) > 1:
-            self.section("Which model?", "compare", None, lambda: compare(list(self.models)))
+            self.section("Which model?", "compare", None, lambda: self.ask.compare(list(self.models)))
         self.progress(next(steps), total)
         for m in self.models:
             name = m.core.name
@@ -128,7 +133,7 @@ class _Report:
         illustrated = answer.illustrated(self.digits)
         self.page.pieces += illustrated.pieces[len(answer.page(self.digits).pieces) :]
 
-    def model(self, m: Model) -> None:
+    def model(self, m: Any) -> None:
         self.heading(f"Model {m.core.name}", "fit", m.core.name)
         self.page.code(m.result["model"])
         equations = m.equations(digits=self.digits)
@@ -142,7 +147,7 @@ class _Report:
             return ""
 
 
-def _column(m: Model) -> str | None:
+def _column(m: Any) -> str | None:
     """The outcome where it is a column as it stands."""
     name = str(m.result["outcome"])
     return name if m.rows.has(name) else None

@@ -8,7 +8,6 @@ from pathlib import Path
 from typing import Any
 
 from bold_orchard.errors import OrchardError
-from bold_orchard.fits import Model
 
 PLAIN = ("method", "df", "confidence", "tolerance", "max_steps", "points")  # settings of a fit, by their options' names
 DEFAULTS = {
@@ -21,7 +20,7 @@ DEFAULTS = {
 }
 
 
-def plan_text(models: Sequence[Model], title: str | None = None, folder: Path | None = None) -> str:
+def plan_text(models: Sequence[Any], title: str | None = None, folder: Path | None = None) -> str:
     """The plan of a study. Raises OrchardError for a fit whose data are no file."""
     sources = [_source(m) for m in models]
     first = sources[0]
@@ -47,7 +46,7 @@ def plan_text(models: Sequence[Model], title: str | None = None, folder: Path | 
     return "\n".join(out) + "\n"
 
 
-def _source(m: Model) -> tuple[str, tuple[str, ...], str | None]:
+def _source(m: Any) -> tuple[str, tuple[str, ...], str | None]:
     """The file, its missing codes and the filter of a fit."""
     o = m.origin
     if o.saved_as is not None:
@@ -73,7 +72,7 @@ def _data(source: tuple[str, tuple[str, ...], str | None], folder: Path | None, 
     return out + ([f"where = {_toml(where)}"] if where else [])
 
 
-def _options(m: Model) -> dict[str, Any]:
+def _options(m: Any) -> dict[str, Any]:
     """The options of ``orchard fit`` that differ from their defaults."""
     s, o = m.core.settings, m.core.settings.options
     made: dict[str, Any] = {k: getattr(s, k) for k in PLAIN if getattr(s, k) != DEFAULTS[k]}
@@ -91,11 +90,11 @@ def _options(m: Model) -> dict[str, Any]:
     return {k.replace("_", "-"): v for k, v in made.items()}
 
 
-def _sentence(m: Model) -> str:
+def _sentence(m: Any) -> str:
     return str(m.core.design.sentence.source)
 
 
-def _title(models: Sequence[Model]) -> str:
+def _title(models: Sequence[Any]) -> str:
     return "A study of " + " and ".join(dict.fromkeys(str(m.result["outcome"]) for m in models))
 
 
