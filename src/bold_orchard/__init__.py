@@ -21,8 +21,10 @@ __all__ = [
     "draw",
     "fit",
     "open_fit",
+    "plan",
     "read_table",
     "report",
+    "run",
     "scout",
     "show",
     "side_by_side",
@@ -42,12 +44,15 @@ _HOMES = {
     "scout": "api",
     "show": "api",
     "side_by_side": "api",
+    "plan": "api",
     "report": "api",
+    "run": "cli.run",
 }
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
-    from bold_orchard.api import Model, compare, draw, fit, open_fit, report, scout, show, side_by_side
+    from bold_orchard.api import Model, compare, draw, fit, open_fit, plan, report, scout, show, side_by_side
+    from bold_orchard.cli.run import run
     from bold_orchard.data.read import read_table
     from bold_orchard.errors import OrchardError, UsageError
     from bold_orchard.inference.fit import Settings

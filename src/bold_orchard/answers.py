@@ -101,7 +101,7 @@ class Answer:
         from bold_orchard.storage.files import write_rows, write_text
 
         path, kind = Path(name), Path(name).suffix.lower()
-        if kind not in ENDINGS:
+        if kind not in ENDINGS and not (kind == ".toml" and self.command == "plan"):
             raise UsageError(f"an answer is written as {', '.join(ENDINGS)}, not '{kind or name}'; give another ending")
         if kind in PICTURES:
             from bold_orchard.reporting.figures.style import save
@@ -111,6 +111,8 @@ class Answer:
             write_safely(path, lambda p: save(made, p))
         elif kind == ".csv":
             write_rows(path, self.table())
+        elif kind == ".toml" and self.command == "plan":
+            write_text(path, self.document["toml"])
         elif kind == ".json":
             write_text(path, self.json() + "\n")
         else:

@@ -328,6 +328,17 @@ def report(
     return Answer(made, all(m.converged for m in models))
 
 
+def plan(*fits: Model | str, title: str | None = None, folder: Path | None = None) -> Answer:
+    """The plan that makes a study of saved fits again; ``folder`` is where its file will lie. See ``orchard plan``."""
+    from bold_orchard.results.plan import PlanResult
+    from bold_orchard.studies.write import plan_text, title_of
+
+    models = [open_fit(f) if isinstance(f, str) else f for f in fits]
+    text = plan_text(models, title, folder)
+    names = [m.core.name for m in models]
+    return Answer(PlanResult("bold-orchard/plan/1", title or title_of(models), names, text, []))
+
+
 def _cores(fits: Sequence[Model | str]) -> list[Fit]:
     return [open_fit(f).core if isinstance(f, str) else f.core for f in fits]
 

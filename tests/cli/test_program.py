@@ -14,9 +14,10 @@ import numpy as np
 import pandas as pd
 import pytest
 
-from bold_orchard.cli.demo import COMMANDS as DEMO
-from bold_orchard.cli.demo import write_data
+from bold_orchard.cli.demo import PLAN, write_data
 from bold_orchard.cli.main import main
+from bold_orchard.cli.run import all_keys, typed
+from bold_orchard.studies.plan import read_plan
 from conftest import PROGRAM
 
 MODEL = "yield = rain + pruning; each orchard: intercept"
@@ -174,6 +175,18 @@ def test_intervals_of_predictions_use_the_residual_df(saved):
     assert (row["high"] - row["predicted"]) / row["se"] == pytest.approx(stats.t.ppf(0.975, 1427 - 4), rel=1e-9)
 
 
+SMALL = """[data]
+file = "harvest.csv"
+missing = ["-999"]
+[fits.empty]
+sentence = "yield = intercept; each orchard: intercept"
+[[steps]]
+command = "report"
+fits = ["empty"]
+to = ["study.html"]
+"""
+
+
 def examples():
     from bold_orchard.cli.main import COMMANDS as ALL
 
@@ -203,9 +216,11 @@ def demo_folder(tmp_path_factory):
     home = os.getcwd()
     os.chdir(folder)
     try:
-        for command in (c for c in DEMO if c[0] == "fit"):
-            assert main([*command, "--quiet"]) == 0
+        for step in (s for s in read_plan(PLAN, all_keys()).steps if s.command == "fit"):
+            assert main([*typed(step), "--quiet"]) == 0
     finally:
         os.chdir(home)
+    shutil.copyfile(folder / "harvest.csv", folder / "corrected.csv")
+    (folder / "plan.toml").write_text(SMALL)
     (folder / "next-season.csv").write_text("orchard,tree,season,rain,pruning,soil\nBarrow,1,7,60,light,clay\n")
     return folder

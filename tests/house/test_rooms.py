@@ -68,7 +68,7 @@ def test_the_core_has_no_interface_code(room):
 
 
 SHOWS = ("errors", "frozen", "results", "reporting")
-ASKS = (*SHOWS, "families", "storage", "answers", "tables", "fits", "api", "demo", "cli")
+ASKS = (*SHOWS, "families", "storage", "answers", "tables", "studies", "fits", "api", "demo", "cli")
 
 
 @pytest.mark.parametrize(("room", "may"), [("reporting", SHOWS), ("cli", ASKS)])

@@ -55,7 +55,7 @@ def test_every_document_obeys_its_schema_and_comes_back(answers):
         again = read(document)
         assert type(again) is result_of(answer.command)
         assert again.document == document and list(again.document) == list(document)
-    assert seen == set(HOMES)
+    assert seen == set(HOMES) - {"plan", "run"}  # whose own tests hold them against their schemas
 
 
 def test_a_saved_answer_prints_the_same_page(answers):

@@ -15,28 +15,7 @@ EXAMPLE = """examples:
   orchard demo
   orchard demo my-folder
 """
-RAIN = "centre(rain)"
-COMMANDS = (
-    ("scout", "harvest.csv"),
-    ("scout", "harvest.csv", "--missing", "-999", "--unit", "orchard", "--outcome", "yield", "--figure", "scout.png", "--quiet"),
-    ("fit", "harvest.csv", "yield = intercept; each orchard: intercept", "--missing", "-999", "--save", "empty"),
-    ("fit", "harvest.csv", f"yield = {RAIN} + pruning + soil; each orchard: intercept", "--missing", "-999",
-     "--baseline", "pruning=none", "--save", "rain"),
-    ("fit", "harvest.csv", f"yield = {RAIN} + pruning + soil; each orchard: intercept + {RAIN}", "--missing", "-999",
-     "--baseline", "pruning=none", "--save", "slopes", "--figure", "fit.png"),
-    ("compare", "empty", "rain", "slopes", "--figure", "compare.png"),
-    ("draw", "slopes", "--figure", "lines.png"),
-    ("check", "slopes", "--figure", "check.png"),
-    ("components", "slopes", "--figure", "components.png"),
-    ("terms", "slopes", "--contrast", "hard - light", "--figure", "terms.png"),
-    ("intervals", "slopes", "--figure", "intervals.png"),
-    ("groups", "slopes", "--figure", "groups.png", "--csv", "groups.csv"),
-    ("means", "slopes", "pruning", "--differences", "--figure", "means.png"),
-    ("predict", "slopes", "--figure", "predict.png"),
-    ("fit", "blossom.csv", "fruit of counted = bees + late_frost; each orchard: intercept; each tree in orchard: intercept",
-     "--ratios", "--effects", "--save", "fruit-set"),
-    ("check", "fruit-set"),
-)  # fmt: skip
+PLAN = "study.toml"
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -46,6 +25,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def run(args: argparse.Namespace) -> int:
     from bold_orchard.cli.main import main
+    from bold_orchard.cli.run import all_keys, typed
+    from bold_orchard.studies.plan import read_plan
 
     folder = Path(args.folder)
     write_data(folder)
@@ -53,7 +34,8 @@ def run(args: argparse.Namespace) -> int:
     home = Path.cwd()
     os.chdir(folder)
     try:
-        for command in COMMANDS:
+        for step in read_plan(PLAN, all_keys()).steps:
+            command = typed(step)
             print(f"\n$ orchard {shlex.join(command)}\n", flush=True)
             code = main(command)
             if code:
@@ -62,17 +44,18 @@ def run(args: argparse.Namespace) -> int:
         os.chdir(home)
     pictures = ", ".join(sorted(p.name for p in folder.glob("*.png")))
     print(f"\nPictures in {folder}{os.sep}: {pictures}")
+    print(f"All of it stands in {folder / PLAN}; tomorrow, or on corrected data:  orchard run {folder / PLAN}")
     print('Now your own:  orchard scout DATA   then   orchard fit DATA "OUTCOME = intercept; each UNIT: intercept"')
     return 0
 
 
 def write_data(folder: Path) -> None:
-    """Copy the shipped CSV files into ``folder``."""
+    """Copy the shipped data and their plan into ``folder``."""
     from bold_orchard.demo.generate import FILES
 
     try:
         folder.mkdir(parents=True, exist_ok=True)
-        for name in FILES:
+        for name in (*FILES, PLAN):
             source = resources.files("bold_orchard.demo") / "data" / name
             with resources.as_file(source) as path:
                 shutil.copyfile(path, folder / name)

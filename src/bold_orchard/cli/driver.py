@@ -47,7 +47,7 @@ def run(command: Command, args: argparse.Namespace) -> int:
     else:
         deliver(args, answer)
     command.after(args, answer)
-    return 0 if answer.converged else NOT_CONVERGED
+    return command.code(args) if answer.converged else NOT_CONVERGED
 
 
 def check_targets(args: argparse.Namespace, others: tuple[str, ...] = (), forms: tuple[str, ...] = ()) -> None:

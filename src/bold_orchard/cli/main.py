@@ -30,6 +30,8 @@ COMMANDS = {
     "equations": "the model written out, every symbol explained",
     "table": "fits side by side, as a paper shows them",
     "report": "one page that holds the study",
+    "plan": "saved fits as a file that makes the study again",
+    "run": "carry a plan out: what has not changed is kept",
     "draw": "the fitted lines over the data, group by group",
     "demo": "everything above, on shipped data",
 }

@@ -24,7 +24,7 @@ def plan_text(models: Sequence[Any], title: str | None = None, folder: Path | No
     """The plan of a study. Raises OrchardError for a fit whose data are no file."""
     sources = [_source(m) for m in models]
     first = sources[0]
-    out = [f"title = {_toml(title or _title(models))}", "", "[data]", *_data(first, folder)]
+    out = [f"title = {_toml(title or title_of(models))}", "", "[data]", *_data(first, folder)]
     for m, source in zip(models, sources):
         out += ["", f"[fits.{_key(m.core.name)}]", f"sentence = {_toml(_sentence(m))}"]
         out += _data(source, folder, own=True) if source != first else []
@@ -94,7 +94,8 @@ def _sentence(m: Any) -> str:
     return str(m.core.design.sentence.source)
 
 
-def _title(models: Sequence[Any]) -> str:
+def title_of(models: Sequence[Any]) -> str:
+    """What a study is called that was given no title."""
     return "A study of " + " and ".join(dict.fromkeys(str(m.result["outcome"]) for m in models))
 
 

@@ -1,0 +1,234 @@
+"""Plan files: the study again, the same bytes, only what changed, and one line for what cannot be meant."""
+
+from __future__ import annotations
+
+import json
+import os
+import signal
+import subprocess
+import sys
+import time
+
+import pandas as pd
+import pytest
+
+import bold_orchard as bo
+
+PLAN = """title = "Rain & harvest"
+
+[data]
+file = "harvest.csv"
+missing = ["-999"]
+
+[fits.empty]
+sentence = "yield = intercept; each orchard: intercept"
+
+[fits.rain]
+sentence = "yield = rain + pruning; each orchard: intercept"
+baseline = ["pruning=none"]
+
+[[steps]]
+command = "compare"
+fits = ["empty", "rain"]
+figure = "pictures/compare.svg"
+
+[[steps]]
+command = "means"
+fit = "rain"
+term = "pruning"
+differences = true
+hold = ["rain=40,80"]
+
+[[steps]]
+command = "table"
+fits = ["empty", "rain"]
+headings = ["Empty", "Rain"]
+to = ["table.html", "table.docx"]
+"""
+
+
+@pytest.fixture
+def study(quick, harvest):
+    pytest.importorskip("docx")
+    (quick.folder / "plan.toml").write_text(PLAN)
+    return quick
+
+
+def contents(folder):
+    return {str(p.relative_to(folder)): p.read_bytes() for p in sorted(folder.rglob("*")) if p.is_file()}
+
+
+def states(run):
+    return {s["step"]: s["state"] for s in run.json["steps"]}
+
+
+def test_two_runs_give_the_same_bytes_and_the_second_keeps_everything(study):
+    first = study("run", "plan.toml", "--json")
+    assert first.code == 0 and set(states(first).values()) == {"done"}
+    made = contents(study.folder / "plan")
+    assert {
+        "empty.fit.json",
+        "rain.txt",
+        "compare.json",
+        "pictures/compare.svg",
+        "table.html",
+        "table.docx",
+        "means-rain.txt",
+    } <= set(made)
+    again = study("run", "plan.toml", "--json")
+    assert (
+        set(states(again).values()) == {"kept"}
+        and again.json["changes"] == []
+        and contents(study.folder / "plan") == made
+    )
+    study("run", "plan.toml", "--into", "other")
+    assert contents(study.folder / "other") == made
+    own = study(
+        "fit",
+        "harvest.csv",
+        "yield = rain + pruning; each orchard: intercept",
+        "--missing",
+        "-999",
+        "--baseline",
+        "pruning=none",
+        "--json",
+    ).json
+    assert json.loads(made["rain.fit.json"])["fixed"] == own["fixed"]
+    held = json.loads(made["means-rain.json"])["means"]
+    assert len(held) == 6 and json.loads(made["table.json"])["columns"] == ["Empty", "Rain"]
+
+
+def test_a_changed_cell_is_redone_and_told(study):
+    study("run", "plan.toml")
+    frame = pd.read_csv(study.folder / "harvest.csv")
+    frame.loc[3, "yield"] += 25
+    frame.to_csv(study.folder / "corrected.csv", index=False)
+    done = study("run", "plan.toml", "--data", "corrected.csv", "--json")
+    assert set(states(done).values()) == {"done"} and all(
+        "has changed" in s["reason"] for s in done.json["steps"] if s["command"] == "fit"
+    )
+    intercept = next(c for c in done.json["changes"] if (c["fit"], c["figure"]) == ("empty", "intercept"))
+    assert intercept["in_se"] == pytest.approx((intercept["after"] - intercept["before"]) / 0.99, rel=0.05)
+    told = (study.folder / "plan" / "changes.md").read_text()
+    assert "## empty" in told and "log-likelihood" in told and "what changed" in study("run", "plan.toml").out.lower()
+    assert not study("run", "plan.toml", "--json").json["changes"]
+
+
+def test_only_what_depends_on_a_change_is_redone(study):
+    study("run", "plan.toml")
+    (study.folder / "plan.toml").write_text(
+        PLAN.replace("rain + pruning; each", "rain; each").replace('term = "pruning"', 'term = "pruning"')
+    )
+    text = PLAN.replace('"yield = intercept; each', '"yield = intercept;  each')
+    (study.folder / "plan.toml").write_text(text)
+    done = states(study("run", "plan.toml", "--json"))
+    assert done == {"empty": "done", "rain": "kept", "compare": "done", "means-rain": "kept", "table": "done"}
+    (study.folder / "plan" / "compare.txt").unlink()
+    ran = study("run", "plan.toml", "--json").json["steps"]
+    assert [(s["step"], s["reason"]) for s in ran if s["state"] == "done"] == [
+        ("compare", "compare.txt is missing or was changed")
+    ]
+    (study.folder / "plan" / "rain.txt").write_text("scribble")
+    look = study("run", "plan.toml", "--check", "--json").json["steps"]
+    assert (
+        next(s["step"] for s in look if s["state"] == "would run") == "rain"
+        and (study.folder / "plan" / "rain.txt").read_text() == "scribble"
+    )
+    only = study("run", "plan.toml", "--only", "means-rain", "--json")
+    assert list(states(only)) == ["rain", "means-rain"]
+
+
+def test_a_step_that_fails_leaves_the_others_whole(study):
+    (study.folder / "plan.toml").write_text(PLAN.replace("rain + pruning", "rian + pruning"))
+    done = study("run", "plan.toml", "--json")
+    assert done.code == 3
+    assert states(done) == {
+        "empty": "done",
+        "rain": "failed",
+        "compare": "left out",
+        "means-rain": "left out",
+        "table": "left out",
+    }
+    reasons = {s["step"]: s["reason"] for s in done.json["steps"]}
+    assert "did you mean 'rain'" in reasons["rain"] and reasons["compare"] == "rain failed"
+    (study.folder / "plan.toml").write_text(PLAN)
+    assert states(study("run", "plan.toml", "--json"))["empty"] == "kept"
+
+
+def test_a_run_killed_in_the_middle_is_completed_by_the_next(study):
+    words = [sys.executable, "-m", "bold_orchard", "run", "plan.toml"]
+    with subprocess.Popen(words, cwd=study.folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as running:
+        for _ in range(600):
+            if (study.folder / "plan" / "empty.fit.json").exists():
+                break
+            time.sleep(0.02)
+        os.kill(running.pid, signal.SIGKILL)
+    assert study("run", "plan.toml").code == 0
+    whole = contents(study.folder / "plan")
+    study("run", "plan.toml", "--into", "fresh")
+    assert whole == contents(study.folder / "fresh")
+
+
+@pytest.mark.parametrize(("change", "words"), [
+    (('baseline = ["pruning=none"]', 'basline = ["pruning=none"]'), "line 12: fit has no 'basline'; did you mean 'baseline'?"),
+    (('fits = ["empty", "rain"]\nfigure', 'fits = ["empty", "rian"]\nfigure'), "line 16: there is no fit 'rian' in the plan; did you mean 'rain'?"),
+    (('command = "compare"', 'command = "compare"\nafter = ["table"]'), "wait for each other"),
+    (('command = "compare"', 'command = "compere"'), "did you mean 'compare'"),
+    (('differences = true', 'differences = "yes"'), "line 23: 'differences' is true or false"),
+    (('title =', 'titel ='), "line 1: a plan has no 'titel'"), (('[fits.empty]', '[fits.empty'), "not TOML"),
+    (('sentence = "yield = intercept; each orchard: intercept"', 'method = "ml"'), "the fit 'empty' has no sentence"),
+    (('file = "harvest.csv"\n', ''), "there is no data file"), (('to = ["table.html", "table.docx"]', 'after = ["nothing"]'), "not in the plan"),
+])  # fmt: skip
+def test_what_a_plan_cannot_mean_is_one_line_with_its_place(study, change, words):
+    old, new = change
+    text = PLAN.replace(old, new).replace(
+        'command = "table"',
+        'command = "table"\nafter = ["compare"]' if "after" in new and "table" in new else 'command = "table"',
+    )
+    (study.folder / "plan.toml").write_text(text)
+    done = study("run", "plan.toml")
+    assert done.code == 2 and words in done.err and len(done.err.splitlines()) == 1, done.err
+    assert not (study.folder / "plan").exists()
+
+
+def test_files_and_folders_that_are_not_there(study):
+    assert "plan.toml" in study("run", "plna.toml").err and study("run", "plna.toml").code == 3
+    (study.folder / "wall").write_text("")
+    done = study("run", "plan.toml", "--into", "wall/inside")
+    assert done.code == 3 and "cannot be written" in done.err
+    assert "did you mean 'compare'" in study("run", "plan.toml", "--only", "compar").err
+
+
+def test_the_plan_of_saved_fits_makes_them_again(study):
+    for name, sentence in (
+        ("a", "yield = intercept; each orchard: intercept"),
+        ("b", "yield = log(rain) + pruning; each orchard: intercept"),
+    ):
+        study(
+            "fit",
+            "harvest.csv",
+            sentence,
+            "--missing",
+            "-999",
+            "--where",
+            'soil = "clay"',
+            "--method",
+            "ml",
+            "--baseline",
+            "pruning=light",
+            "--save",
+            name,
+        )
+    made = study("plan", "a", "b", "--title", 'Two "fits"', "--to", "two.toml", "--json").json
+    assert (study.folder / "two.toml").read_text() == made["toml"]
+    assert study("run", "two.toml").code == 0
+    for name in "ab":
+        again = json.loads((study.folder / "two" / f"{name}.fit.json").read_text())
+        before = json.loads((study.folder / f"{name}.fit.json").read_text())
+        assert again["fixed"] == before["fixed"] and again["saved"]["options"] == before["saved"]["options"]
+    assert "<h1>A study of yield</h1>" in (study.folder / "two" / "report.html").read_text()
+    answer = bo.run(str(study.folder / "two.toml"), only="table")
+    assert {s["state"] for s in answer.document["steps"]} == {"kept"}
+    fit = bo.fit("yield = rain", pd.read_csv(study.folder / "harvest.csv"))
+    with pytest.raises(bo.OrchardError, match="memory"):
+        bo.plan(fit)
