@@ -190,7 +190,7 @@ to = ["study.html"]
 def examples():
     from bold_orchard.cli.main import COMMANDS as ALL
 
-    for name in (n for n in ALL if n != "demo"):  # which has a test of its own
+    for name in (n for n in ALL if n not in ("demo", "completion")):  # which have tests of their own
         text = importlib.import_module(f"bold_orchard.cli.{name}").EXAMPLE.replace("\\\n", " ")
         for line in text.splitlines():
             if line.strip().startswith("orchard "):

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import data_options, output_options, say
+from bold_orchard.cli.options import data_options, fit_tables, output_options, say, write_fit_tables
 from bold_orchard.errors import UsageError
 from bold_orchard.families import names
 
@@ -54,6 +54,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--max-steps", metavar="N", type=int, default=100, help="steps of the search (default 100)")
     group.add_argument("--force", action="store_true", help="go on where the tool would stop")
     data_options(parser)
+    fit_tables(parser)
     output_options(parser)
 
 
@@ -114,5 +115,13 @@ def baselines(entries: list[str]) -> dict[str, str]:
 
 
 COMMAND = Command(
-    str(__doc__), EXAMPLE, add_options, answer, prepare, after=after, working="fitting", other_files=("save",)
+    str(__doc__),
+    EXAMPLE,
+    add_options,
+    answer,
+    prepare,
+    beside=write_fit_tables,
+    after=after,
+    working="fitting",
+    other_files=("save", "csv_variation", "csv_figures"),
 )

@@ -33,6 +33,7 @@ COMMANDS = {
     "plan": "saved fits as a file that makes the study again",
     "run": "carry a plan out: what has not changed is kept",
     "draw": "the fitted lines over the data, group by group",
+    "completion": "commands, options and fits by the tab key",
     "demo": "everything above, on shipped data",
 }
 
@@ -110,6 +111,8 @@ def _run(arguments: list[str]) -> int:
     if arguments[:1] == ["--version"]:
         print(f"bold-orchard {__version__}")
         return 0
+    if "_ARGCOMPLETE" in os.environ:
+        importlib.import_module("bold_orchard.cli.completion").complete(COMMANDS)
     if not arguments or arguments[0] in ("-h", "--help", "help"):
         print(_overview())
         return 0
@@ -125,7 +128,7 @@ def _run(arguments: list[str]) -> int:
     if os.environ.get("ORCHARD_DEBUG") != "1":  # what arithmetic warns of is judged and said by the fit itself
         warnings.simplefilter("ignore")
     args = parser.parse_args(arguments[1:])
-    if name == "demo":
+    if not hasattr(command, "COMMAND"):  # demo and completion, which have no answer
         return int(command.run(args))
     from bold_orchard.cli.driver import run
 

@@ -80,6 +80,24 @@ def output_options(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--quiet", action="store_true", help="no progress, no notes")
 
 
+def fit_tables(parser: argparse.ArgumentParser) -> None:
+    """Further tables of a fit as CSV."""
+    parser.add_argument("--csv-variation", metavar="FILE", help="variances, correlations and the residual as CSV")
+    parser.add_argument("--csv-figures", metavar="FILE", help="rows, units, likelihood figures and convergence as CSV")
+
+
+def write_fit_tables(args: argparse.Namespace, answer: Any) -> None:
+    """The tables of ``fit_tables`` that were asked for."""
+    from bold_orchard.storage.files import write_rows
+
+    for path, rows in (
+        (args.csv_variation, answer.result.variation_table),
+        (args.csv_figures, answer.result.figures_table),
+    ):
+        if path:
+            write_rows(path, rows())
+
+
 def data_options(parser: argparse.ArgumentParser) -> None:
     group = parser.add_argument_group("rows and cells")
     group.add_argument("--missing", metavar="CODE", action="append", default=[],

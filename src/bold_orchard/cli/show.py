@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import fit_argument, output_options, say
+from bold_orchard.cli.options import fit_argument, fit_tables, output_options, say, write_fit_tables
 from bold_orchard.errors import OrchardError
 
 if TYPE_CHECKING:
@@ -30,6 +30,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--effects", action="store_true", help="also average effects on the outcome's own scale")
     parser.add_argument("--ratios", action="store_true", help="also odds, rate or hazard ratios")
+    fit_tables(parser)
     output_options(parser)
 
 
@@ -57,4 +58,6 @@ def _write_matrices(args: argparse.Namespace) -> None:
     say(args, f"wrote {', '.join(f'{name}.csv' for name in made)} to {folder}")
 
 
-COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer)
+COMMAND = Command(
+    str(__doc__), EXAMPLE, add_options, answer, beside=write_fit_tables, other_files=("csv_variation", "csv_figures")
+)

@@ -7,6 +7,7 @@ from typing import Any, ClassVar
 
 from bold_orchard.frozen import frozen, keyed
 from bold_orchard.results.base import ABSENT, BESIDE, Absent, Number, Part, Result, Row
+from bold_orchard.results.groups import labels_of
 
 
 @keyed
@@ -219,6 +220,11 @@ class CheckArrays:
     times: Any
 
 
+def _named(group: str, level: str) -> Row:
+    """A unit's level, its label and those above it in columns of their own."""
+    return {"group": group, "level": level, **labels_of(group, level)}
+
+
 @keyed
 class CheckResult(Result):
     """Residuals at every level, what is left in them, and what each unit carries."""
@@ -273,11 +279,11 @@ class CheckResult(Result):
         rows: dict[tuple[str, str], Row] = {}
         for made in self.arrays.effects if self.arrays else []:
             for j, level in enumerate(made.levels):
-                row = rows.setdefault((made.group, level), {"group": made.group, "level": level})
+                row = rows.setdefault((made.group, level), _named(made.group, level))
                 row |= {f"effect {t}": made.effects[j, k] for k, t in enumerate(made.terms)}
                 row |= {f"se {t}": made.se[j, k] for k, t in enumerate(made.terms)}
         for entry in self.document["influence"]:
-            row = rows.setdefault((entry["group"], entry["level"]), {"group": entry["group"], "level": entry["level"]})
+            row = rows.setdefault((entry["group"], entry["level"]), _named(entry["group"], entry["level"]))
             row |= {"rows": entry["rows"], "cooks_distance": entry["cooks_distance"],
                     "cooks_distance_components": entry["cooks_distance_components"]}  # fmt: skip
             row |= {f"change {t}": v for t, v in entry["change"].items()}

@@ -182,3 +182,35 @@ class FitResult(Result):
 
     def table(self, **view: bool) -> list[Row]:
         return [flat(r) for r in self.document["fixed"]]
+
+    def variation_table(self) -> list[Row]:
+        """Variances, covariances and correlations of the effects, and what the residual or the family has."""
+        d, rows = self.document, []
+        for part in d["random"]:
+            for i, one in enumerate(part["terms"]):
+                for j, two in enumerate(part["terms"][: i + 1]):
+                    rows.append({
+                        "group": part["group"], "structure": part["structure"], "term": two, "term2": None if i == j else one,
+                        "covariance": part["covariance"][i][j], "sd": part["sd"][i] if i == j else None,
+                        "correlation": None if i == j else part["correlation"][i][j],
+                    })  # fmt: skip
+        residual = dict(d["residual"] or {})
+        blank = {"term2": None, "sd": None, "correlation": None}
+        if "variance" in residual:
+            own = {"structure": residual["structure"], "term": "residual", "covariance": residual["variance"]}
+            rows.append({"group": "residual"} | blank | own | {"sd": residual["sd"]})
+            residual = {k: v for k, v in residual["parameters"].items() if isinstance(v, (int, float))}
+        return rows + [
+            {"group": "residual", "structure": None, "term": k, "covariance": v} | blank for k, v in residual.items()
+        ]
+
+    def figures_table(self) -> list[Row]:
+        """Rows, units, likelihood figures and how the search ended, one line each."""
+        d = self.document
+        made = {"rows read": d["rows"]["read"], "rows used": d["rows"]["used"]}
+        made |= {f"levels of {g['group']}": g["levels"] for g in d["groups"]}
+        made |= {"method": d["method"], "df": d["df_method"], **d["fit"]}
+        return [
+            {"figure": k, "value": v}
+            for k, v in (made | {k: v for k, v in d["convergence"].items() if k != "boundary_terms"}).items()
+        ]

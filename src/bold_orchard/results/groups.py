@@ -8,6 +8,12 @@ from bold_orchard.frozen import frozen
 from bold_orchard.results.base import Interval, Number, Part, Result, Row
 
 
+def labels_of(group: str, level: str) -> dict[str, str]:
+    """Of a nested unit, tree in orchard, its label and those of the units above it, each by its own name; else nothing."""
+    names, labels = group.split(" in "), level.split(" in ")
+    return dict(zip(names, labels)) if 1 < len(names) == len(labels) else {}
+
+
 @frozen
 class LevelEffects(Part):
     """Of one level, by term: predicted effects, their errors and intervals, and the level's own coefficients."""
@@ -52,7 +58,13 @@ class GroupsResult(Result):
         rows = []
         for unit in self.document["groups"]:
             for r in unit["rows"]:
-                row = {"group": unit["group"], "level": r["level"], "rows": r["rows"], "rank": r["rank"]}
+                row = {
+                    "group": unit["group"],
+                    "level": r["level"],
+                    **labels_of(unit["group"], r["level"]),
+                    "rows": r["rows"],
+                    "rank": r["rank"],
+                }
                 for t in unit["terms"]:
                     low, high = r["ci"][t] or (None, None)
                     row |= {f"effect {t}": r["effects"][t], f"se {t}": r["se"][t], f"low {t}": low, f"high {t}": high,

@@ -271,6 +271,7 @@ def predict_document(
     } | {f"probability[{level}]": p for level, p in made.probabilities.items()}  # fmt: skip
     columns["units_known"] = _units_known(fit, made.known)
     records = beside(table.frame, columns, fit.name).to_dict("records")
+    number = f"row of {fit.name}" if table.has("row") else "row"
     document: dict[str, Any] = {
         "schema": SCHEMA,
         "name": fit.name,
@@ -282,7 +283,7 @@ def predict_document(
         "new_units": int((made.known == 0).any(axis=1).sum()),
         "grades": list(fit.design.levels) if fit.design.graded else [],
         "rows": [
-            {"row": int(r)} | {str(k): v for k, v in record.items()} for r, record in zip(table.row_numbers, records)
+            {number: int(r)} | {str(k): v for k, v in record.items()} for r, record in zip(table.row_numbers, records)
         ],
         "new_observation": new_observation,
         "notes": [*_notes(made.known), *_beyond(outside(fit, table)), *_grade_notes(fit)],
