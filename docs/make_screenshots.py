@@ -1,6 +1,6 @@
 """Refresh docs/screenshots from the demo data: ``python docs/make_screenshots.py``.
 
-Terminal output is photographed in a terminal window on a virtual screen (needs Xvfb, xterm and ImageMagick's import); figures are
+Terminal output is photographed in a terminal window on a virtual screen (needs Xvfb, xterm, ImageMagick's import and chromium); figures are
 the commands' own.
 """
 
@@ -33,7 +33,6 @@ TERMINAL = {
 FIGURES = ["scout", "compare", "lines", "check", "components", "terms", "intervals", "groups", "means", "predict"]
 MORE = {
     "panels": ["draw", "slopes", "--kind", "panels"],
-    "coefficients": ["draw", "rain", "slopes", "--kind", "coefficients"],
 }
 
 
@@ -71,6 +70,14 @@ def photograph(command: list[str], colours: tuple[str, str], folder: str, path: 
         terminal.kill()
 
 
+def photograph_page(page: Path, path: Path) -> None:
+    """A page as a browser shows it, without a window."""
+    with tempfile.TemporaryDirectory() as profile:
+        flags = ["--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking", "--hide-scrollbars",
+                 f"--user-data-dir={profile}", f"--window-size={WIDE},{HIGH}"]  # fmt: skip
+        subprocess.run(["chromium", *flags, f"--screenshot={path}", page.resolve().as_uri()], check=True, capture_output=True)
+
+
 def main() -> None:
     TARGET.mkdir(exist_ok=True)
     for old in TARGET.glob("*.png"):
@@ -82,6 +89,7 @@ def main() -> None:
             for name, command in TERMINAL.items():
                 photograph(command, LIGHT if name.endswith("-light") else DARK, folder, TARGET / f"{name}.png")
             screen.terminate()
+        photograph_page(Path(folder) / "report.html", TARGET / "report.png")
         for name, command in MORE.items():
             subprocess.run([PROGRAM, *command, "--figure", f"{name}.png"], cwd=folder, check=True, capture_output=True)
         for name in [*FIGURES, *MORE]:
