@@ -203,6 +203,12 @@ class Model:
         level = self._level(confidence)
         return self._answer(intervals(self.core, method, level, points, samples, seed, force, progress))
 
+    def anova(self, type: int = 3, *, restricted: bool = False) -> Answer:
+        """The classical analysis of variance of a sentence of categories; see ``orchard anova``."""
+        from bold_orchard.classical.anova import anova
+
+        return self._answer(anova(self.core, type, restricted))
+
     def equations(self, *, estimates: bool = False, digits: int = 4) -> Answer:
         """The model written out level by level and in one line; see ``orchard equations``."""
         from bold_orchard.inference.notation.equations import equations

@@ -35,6 +35,7 @@ def answers():
         one.report(),
         one.terms(contrast="sun = 0"),
         one.check(time="rain", influence="none"),
+        api.fit("aphids = spray; each orchard: intercept", inspections(), name="classical").anova(),
     ]
 
 
@@ -69,7 +70,7 @@ def test_a_saved_answer_prints_the_same_page(answers):
 def test_pictures_from_saved_answers_or_a_line_that_says_why_not(answers):
     for answer in answers:
         again = api.Answer(read(json.loads(answer.json())))
-        if answer.command in ("check", "draw", "scout"):
+        if answer.command in ("check", "draw", "scout", "anova"):
             with pytest.raises(UsageError, match="saved answer"):
                 again.figure()
         elif answer.command in ("equations", "table", "report"):

@@ -158,4 +158,4 @@ def test_the_whole_result_in_other_forms(quick):
     estimate = pd.read_csv(quick.folder / "a.csv")["estimate"][0]
     for name in ("a.html", "a.md"):
         assert f"{estimate:.3g}" in (quick.folder / name).read_text()
-    assert quick("fit", "t.csv", "girth = rain", "--to", "a.docx").code == 2
+    assert quick("fit", "t.csv", "girth = rain", "--to", "a.odt").code == 2

@@ -23,6 +23,7 @@ COMMANDS = {
     "check": "do the residuals, at every level, behave?",
     "components": "how much variation sits at each level?",
     "terms": "which fixed terms matter (F or Wald tests)?",
+    "anova": "the classical table: the right error for every line",
     "intervals": "Wald, profile-likelihood or bootstrap intervals for everything",
     "means": "adjusted means of a term's levels, differences between them",
     "groups": "what was predicted for each group, and how surely?",
