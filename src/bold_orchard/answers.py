@@ -17,6 +17,7 @@ if TYPE_CHECKING:
     from bold_orchard.reporting.page import Page
 
 PICTURES = (".png", ".svg", ".pdf")
+ALONE = ((".toml", "plan"), (".parquet", "simulate"))  # endings that one command writes
 ENDINGS = (".txt", ".json", ".csv", ".html", ".docx", ".tex", ".md", *PICTURES)
 
 
@@ -101,7 +102,7 @@ class Answer:
         from bold_orchard.storage.files import write_rows, write_text
 
         path, kind = Path(name), Path(name).suffix.lower()
-        if kind not in ENDINGS and not (kind == ".toml" and self.command == "plan"):
+        if kind not in ENDINGS and (kind, self.command) not in ALONE:
             raise UsageError(f"an answer is written as {', '.join(ENDINGS)}, not '{kind or name}'; give another ending")
         if kind in PICTURES:
             from bold_orchard.reporting.figures.style import save
@@ -109,9 +110,9 @@ class Answer:
 
             made = self.figure()
             write_safely(path, lambda p: save(made, p))
-        elif kind == ".csv":
+        elif kind in (".csv", ".parquet"):
             write_rows(path, self.table())
-        elif kind == ".toml" and self.command == "plan":
+        elif kind == ".toml":
             write_text(path, self.document["toml"])
         elif kind == ".json":
             write_text(path, self.json() + "\n")

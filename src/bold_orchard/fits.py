@@ -155,7 +155,7 @@ class Model:
 
     def terms(
         self, type: int = 3, *, df: str | None = None, chisq: bool = False, likelihood: bool = False,
-        contrast: Sequence[str] = (), force: bool = False, confidence: float | None = None,
+        contrast: Sequence[str] = (), force: bool = False, confidence: float | None = None, effect_sizes: bool = False,
     ) -> Answer:  # fmt: skip
         """Tests of the fixed terms, and of contrasts in words; see ``orchard terms``."""
         from bold_orchard.inference.coefficients.terms import terms
@@ -163,7 +163,9 @@ class Model:
         if type not in (1, 2, 3):
             raise UsageError(f"the type is 1, 2 or 3, not {type!r}")
         texts = [contrast] if isinstance(contrast, str) else list(contrast)
-        return self._answer(terms(self.core, type, df, chisq, force, likelihood, texts, self._level(confidence)))
+        return self._answer(
+            terms(self.core, type, df, chisq, force, likelihood, texts, self._level(confidence), effect_sizes)
+        )
 
     def means(
         self, term: str, *, hold: Mapping[str, Any] | None = None, differences: bool = False, correction: str = "tukey",
@@ -208,6 +210,27 @@ class Model:
         from bold_orchard.classical.anova import anova
 
         return self._answer(anova(self.core, type, restricted))
+
+    def simulate(
+        self,
+        draws: int = 1,
+        *,
+        new: Any = None,
+        missing: Sequence[str] = (),
+        where: str | None = None,
+        seed: int = SEED,
+    ) -> Answer:
+        """Outcomes drawn from the fit over its own rows or new ones; ``to_frame()`` has them; see ``orchard simulate``."""
+        from bold_orchard.planning.simulate import simulate
+
+        rows = self.core.design.table if new is None else table(new, missing, where)
+        return self._answer(simulate(self.core, rows, draws, seed))
+
+    def power(self, *effect: str, **options: Any) -> Answer:
+        """How often studies like this one, of some sizes, would find its effects; see ``power``."""
+        from bold_orchard.planned import power
+
+        return power(self.core, *effect, **options)
 
     def equations(self, *, estimates: bool = False, digits: int = 4) -> Answer:
         """The model written out level by level and in one line; see ``orchard equations``."""

@@ -13,8 +13,8 @@ if TYPE_CHECKING:
     from bold_orchard.cli.progress import Steps
 
 EXAMPLE = """examples:
-  orchard anova empty
-  orchard anova empty --type 1 --figure means.png
+  orchard anova soils
+  orchard anova soils --type 1 --figure means.png
 """
 
 

@@ -28,6 +28,8 @@ COMMANDS = {
     "means": "adjusted means of a term's levels, differences between them",
     "groups": "what was predicted for each group, and how surely?",
     "predict": "predicted values for these or new rows",
+    "simulate": "outcomes drawn from a fit, as rows of a file",
+    "power": "how many units and rows does the next study need?",
     "equations": "the model written out, every symbol explained",
     "table": "fits side by side, as a paper shows them",
     "report": "one page that holds the study",

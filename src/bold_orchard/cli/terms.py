@@ -16,6 +16,7 @@ EXAMPLE = """examples:
   orchard terms slopes
   orchard terms slopes --figure terms.png
   orchard terms slopes --type 1 --chisq
+  orchard terms soils --effect-sizes
   orchard terms slopes --contrast "hard - light" --contrast "centre(rain) = 0.25"
 """
 
@@ -32,6 +33,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--contrast", metavar="TEXT", action="append", default=[], help="a hypothesis of your own (repeatable)"
     )
+    parser.add_argument("--effect-sizes", action="store_true",
+                        help="partial eta and omega squared from F and df, and the change of the marginal R2")  # fmt: skip
     parser.add_argument("--force", action="store_true", help="go on with a fit that did not converge")
     output_options(parser)
 
@@ -41,7 +44,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
 
     return open_fit(args.fit).terms(
         args.type, df=args.df, chisq=args.chisq, likelihood=args.likelihood, contrast=args.contrast, force=args.force,
-        confidence=args.confidence,
+        confidence=args.confidence, effect_sizes=args.effect_sizes,
     )  # fmt: skip
 
 

@@ -49,8 +49,8 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
     units, clauses, blocks = _units_and_clauses(sentence, maker, used)
     additive = family_of(family, link).additive
     validation.residual_clauses(sentence, additive)
-    residual = _residual(sentence, maker, used)
-    weights = _weights(options.weights, used)
+    residual = residual_of(sentence, maker, used)
+    weights = weights_of(options.weights, used)
     notes = [*sentence.notes, *response.notes, *gaps, *(f"{f['rows']:,} missing cells of {f['column']} were filled with its mean, "
                                 f"{f['value']:.6g}; its standard error is then too small." for f in filled)]  # fmt: skip
     notes += validation.outcome_notes(sentence, y, options.family)
@@ -194,7 +194,7 @@ def split_offsets(terms: tuple[tree.Term, ...], maker: ColumnMaker) -> tuple[Arr
     return total, tuple(plain)
 
 
-def _weights(column: str | None, table: Table) -> Array | None:
+def weights_of(column: str | None, table: Table) -> Array | None:
     if column is None:
         return None
     weights = table.numbers(column)
@@ -205,7 +205,7 @@ def _weights(column: str | None, table: Table) -> Array | None:
     return weights
 
 
-def _residual(sentence: tree.Sentence, maker: ColumnMaker, table: Table) -> ResidualPart:
+def residual_of(sentence: tree.Sentence, maker: ColumnMaker, table: Table) -> ResidualPart:
     if sentence.within is None:
         return build_residual(sentence, maker, None, [])
     codes = unit_codes(sentence.within.unit, table)

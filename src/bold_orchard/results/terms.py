@@ -22,7 +22,10 @@ class PowerTest(Part):
 
 @frozen
 class TermTest(Part):
-    """The test of one term; ``parts`` of power(...) has one for each power."""
+    """The test of one term; ``parts`` of power(...) has one for each power.
+
+    ``stratum`` says where its error comes from: a unit, ``unit: term`` where slopes vary, or rows.
+    """
 
     term: str
     statistic: str | None
@@ -31,6 +34,10 @@ class TermTest(Part):
     den_df: Number
     p: Number
     parts: list[PowerTest] | Absent = ABSENT
+    stratum: str | Absent | None = ABSENT
+    eta_squared_partial: Number | Absent = ABSENT
+    omega_squared_partial: Number | Absent = ABSENT
+    r2_marginal_change: Number | Absent = ABSENT
 
 
 @frozen

@@ -11,6 +11,8 @@ from typing import Any
 
 from bold_orchard.errors import OrchardError
 
+PACKAGES = {".xlsx": ("openpyxl", "excel"), ".parquet": ("pyarrow", "parquet")}
+
 
 def write_safely(path: str | Path, write: Callable[[Path], object]) -> None:
     """Write to a temporary file beside ``path``, then rename, so nothing is ever half-written."""
@@ -38,14 +40,14 @@ def write_text(path: str | Path, text: str) -> None:
 
 
 def write_rows(path: str | Path, rows: Any) -> None:
-    """Rows (dictionaries, or a frame) as CSV, or as a workbook where the name ends in .xlsx; a column for every key.
+    """Rows (dictionaries, or a frame) as CSV, or as the workbook or Parquet file that the name's ending asks for; a column for every key.
 
-    Raises OrchardError where the package for workbooks is missing.
+    Raises OrchardError where the package for it is missing.
     """
     import csv
 
-    if Path(path).suffix.lower() == ".xlsx":
-        _write_workbook(path, rows)
+    if Path(path).suffix.lower() in PACKAGES:
+        _write_by_package(path, rows)
         return
 
     def write(p: Path) -> None:
@@ -60,12 +62,16 @@ def write_rows(path: str | Path, rows: Any) -> None:
     write_safely(path, write)
 
 
-def _write_workbook(path: str | Path, rows: Any) -> None:
+def _write_by_package(path: str | Path, rows: Any) -> None:
     import pandas as pd
 
     frame = pd.DataFrame(rows) if isinstance(rows, list) else rows
-    if importlib.util.find_spec("openpyxl") is None:
+    ending = Path(path).suffix.lower()
+    package, extra = PACKAGES[ending]
+    if importlib.util.find_spec(package) is None:
         raise OrchardError(
-            f"{path}: writing .xlsx needs openpyxl; install it (pip install bold-orchard[excel]) or end the name in .csv"
+            f"{path}: writing {ending} needs {package}; install it (pip install bold-orchard[{extra}]) or end the name in .csv"
         )
-    write_safely(path, lambda p: frame.to_excel(p, index=False))
+    write_safely(
+        path, lambda p: frame.to_excel(p, index=False) if ending == ".xlsx" else frame.to_parquet(p, index=False)
+    )

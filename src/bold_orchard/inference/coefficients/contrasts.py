@@ -27,13 +27,7 @@ def contrast(fit: Fit, text: str, df_method: str | None = None, confidence: floa
     A name is a coefficient's term, or a level of a category, which stands for the adjusted mean of that level. Raises
     SentenceError for an unknown name, OrchardError for a combination that is not estimable.
     """
-    fixed = fit.design.fixed
-    left, value = read_combination(with_names_quoted(text, dict(zip((*fixed.labels, *fixed.names), fixed.names * 2))))
-    reader = _Reader(fit, text)
-    row, constant = reader.read(left)
-    target = value - constant
-    if not np.any(np.abs(row) > 1e-12):
-        raise OrchardError(f"the contrast '{text}' weighs nothing: all its parts cancel")
+    row, target = combination(fit, text)
     known = fit.precision(df_method)
     estimate, se = float(row @ known.e.b), known.se(row)
     df = known.df(row[None, :])
@@ -48,6 +42,19 @@ def contrast(fit: Fit, text: str, df_method: str | None = None, confidence: floa
         "ci": [number(estimate - width * se), number(estimate + width * se)],
         "against": target,
     }
+
+
+def combination(fit: Fit, text: str) -> tuple[Array, float]:
+    """The weights of a combination over the kept coefficients, (p',), and the value it is set against (0 where none is).
+
+    Raises SentenceError for an unknown name, OrchardError for a combination that is not estimable or weighs nothing.
+    """
+    fixed = fit.design.fixed
+    left, value = read_combination(with_names_quoted(text, dict(zip((*fixed.labels, *fixed.names), fixed.names * 2))))
+    row, constant = _Reader(fit, text).read(left)
+    if not np.any(np.abs(row) > 1e-12):
+        raise OrchardError(f"the contrast '{text}' weighs nothing: all its parts cancel")
+    return row, value - constant
 
 
 def with_names_quoted(text: str, names: Mapping[str, str]) -> str:

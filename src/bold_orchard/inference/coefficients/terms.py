@@ -14,7 +14,9 @@ from bold_orchard.design.model_matrix import ModelMatrix, build_part
 from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.coefficients.contrasts import contrast
+from bold_orchard.inference.coefficients.effect_sizes import effect_sizes
 from bold_orchard.inference.coefficients.precision import CoefficientInference
+from bold_orchard.inference.coefficients.strata import Strata
 from bold_orchard.inference.distributions import p_of_chisq
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
@@ -26,11 +28,12 @@ SCHEMA = "bold-orchard/terms/1"
 
 def terms(
     fit: Fit, kind: int = 3, df_method: str | None = None, chisq: bool = False, force: bool = False, ratio: bool = False,
-    contrasts: Sequence[str] = (), confidence: float | None = None,
+    contrasts: Sequence[str] = (), confidence: float | None = None, sizes: bool = False,
 ) -> TermsResult:  # fmt: skip
     """The document of ``orchard terms``; ``kind`` is 1 (sequential), 2 (partial) or 3 (marginal).
 
-    With ``ratio`` each hypothesis is tested by the likelihood of the model without it, fitted anew by maximum likelihood.
+    With ``ratio`` each hypothesis is tested by the likelihood of the model without it, fitted anew by maximum likelihood. With ``sizes`` effect sizes stand
+    beside the tests.
 
     Raises OrchardError for a fit that did not converge (unless ``force``) and for a model without terms to test.
     """
@@ -43,24 +46,36 @@ def terms(
     if not hypotheses:
         raise OrchardError(f"'{fit.name}' has no fixed term beside the intercept, so there is nothing to test")
     known, level = fit.precision(method), confidence or fit.settings.confidence
+    tests = [_test(fit, known, name, rows, kind, ratio, chisq) for name, rows in hypotheses]
+    if fit.design.additive and not ratio:
+        strata = Strata(fit)
+        tests = [t | {"stratum": strata.of(_independent(rows))} for t, (_, rows) in zip(tests, hypotheses)]
+    if sizes:
+        tests = [t | effect_sizes(fit, t["term"], t) for t in tests]
     document: dict[str, Any] = {
         "schema": SCHEMA,
         "name": fit.name,
         "model": fit.result["model"],
         "type": kind,
         "df_method": method,
-        "tests": [
-            {"term": name}
-            | (likelihood_test(fit, rows) if ratio else joint_test(known, rows, chisq))
-            | _parts(fit, name, rows, kind, lambda r: likelihood_test(fit, r) if ratio else joint_test(known, r, chisq))
-            for name, rows in hypotheses
-        ],
+        "tests": tests,
         "contrasts": [contrast(fit, text, df_method, level) for text in contrasts],
         "confidence": level,
         "by": "likelihood ratio" if ratio else "Wald",
         "notes": _notes(fit, kind),
     }
     return TermsResult.from_dict(document)
+
+
+def _test(
+    fit: Fit, known: CoefficientInference, name: str, rows: Array, kind: int, ratio: bool, chisq: bool
+) -> dict[str, Any]:
+    """One term's test, and those of its parts."""
+
+    def test(r: Array) -> dict[str, Any]:
+        return likelihood_test(fit, r) if ratio else joint_test(known, r, chisq)
+
+    return {"term": name} | test(rows) | _parts(fit, name, rows, kind, test)
 
 
 def _parts(fit: Fit, name: str, rows: Array, kind: int, test: Callable[[Array], dict[str, Any]]) -> dict[str, Any]:

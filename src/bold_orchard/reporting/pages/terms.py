@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from bold_orchard.reporting.numbers import degrees, figure, p_value
+from bold_orchard.reporting.numbers import degrees, figure, fixed, p_value
 from bold_orchard.reporting.page import Page
-from bold_orchard.reporting.strips import interval
+from bold_orchard.reporting.strips import bar, interval
 from bold_orchard.results.terms import TermsResult
 
 KINDS = {
@@ -21,6 +21,7 @@ def terms_page(d: TermsResult, digits: int = 4) -> Page:
         .text(f"Tests of the fixed terms of {d['name']}, type {d['type']} ({KINDS[d['type']]}).")
     )
     rows = []
+    strata = any("stratum" in t for t in d["tests"])
     for t in (row for test in d["tests"] for row in (test, *test.get("parts", []))):
         name = "chi-squared" if t["statistic"] == "chisq" else t["statistic"] or "—"
         inner = "  " if "parts" not in t and t not in d["tests"] else ""
@@ -32,9 +33,12 @@ def terms_page(d: TermsResult, digits: int = 4) -> Page:
                 degrees(t["num_df"]),
                 degrees(t["den_df"]),
                 p_value(t["p"]),
+                *((_stratum(t.get("stratum")),) if strata else ()),
             )
         )
-    page.table("Terms", ("term", "<statistic", "value", "df", "error df", "p"), rows)
+    columns = ("term", "<statistic", "value", "df", "error df", "p", *(("<error from",) if strata else ()))
+    page.table("Terms", columns, rows)
+    _sizes(page, d)
     if d["contrasts"]:
         level = f"{100 * d['confidence']:g}% interval"
         rows = [
@@ -49,3 +53,19 @@ def terms_page(d: TermsResult, digits: int = 4) -> Page:
     else:
         page.text("Likelihood ratios by maximum likelihood: each model without the term was fitted anew.")
     return page.notes(d["notes"])
+
+
+def _stratum(stratum: str | None) -> str:
+    """orchard; slopes of rain by orchard; rows."""
+    unit, between, term = (stratum or "").partition(": ")
+    return f"slopes of {term} by {unit}" if between else unit
+
+
+def _sizes(page: Page, d: TermsResult) -> None:
+    """Effect sizes, where they were asked for."""
+    rows = [t for t in d["tests"] if "r2_marginal_change" in t]
+    if rows:
+        cells = [(t["term"], fixed(t["eta_squared_partial"], 3), fixed(t["omega_squared_partial"], 3), fixed(t["r2_marginal_change"], 3))
+                 for t in rows]  # fmt: skip
+        page.table("Effect sizes", ("term", "partial\neta squared", "partial\nomega squared", "change of\nmarginal R\u00b2"), cells,
+                   [bar(t["r2_marginal_change"]) for t in rows])  # fmt: skip

@@ -1,0 +1,75 @@
+"""A design over other rows, coded as in the fit, their outcome not yet known."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from bold_orchard.data.table import Table
+from bold_orchard.design.build import rebuild_parts, residual_of, unit_codes, weights_of
+from bold_orchard.design.design import Block, Clause, Design, UnitCodes
+from bold_orchard.design.lags import lag_calls, with_lags
+from bold_orchard.design.model_matrix import ModelMatrix
+from bold_orchard.design.transformations import ColumnMaker
+from bold_orchard.errors import OrchardError, unknown_name
+from bold_orchard.sentence import tree
+
+
+def complete_rows(design: Design, table: Table, weights: str | None) -> Table:
+    """The rows that have all that the model needs but the outcome; raises OrchardError for a column that is absent."""
+    sentence = design.sentence
+    parts = (sentence.terms, sentence.each, sentence.within, sentence.spread, sentence.outcome.trials)
+    needed = [c.name for c in tree.columns_of(parts)]
+    for name in [*needed, *([weights] if weights else [])]:
+        if not table.has(name):
+            raise OrchardError(unknown_name("column", name, table.columns, table.name))
+    table, _ = with_lags(sentence, table)
+    keep = np.ones(len(table), dtype=bool)
+    for name in [*needed, *([weights] if weights else []), *(c.written for c in lag_calls(sentence))]:
+        keep &= ~table.is_missing(name)
+    if not keep.any():
+        raise OrchardError(f"no row of {table.name} has all that the model needs")
+    return table if keep.all() else table.take(keep)
+
+
+def design_over(design: Design, table: Table, weights: str | None = None) -> Design:
+    """The same sentence over the complete rows of ``table``, coded with the means, knots and levels of the fit; ``y`` is 0.
+
+    Raises OrchardError for a level that the fit does not know and for residuals that such rows cannot have.
+    """
+    used = complete_rows(design, table, weights)
+    fixed, parts, offset = rebuild_parts(design, used)
+    maker = ColumnMaker(used, design.memory, learn=False)
+    made = {str(e.unit): unit_codes(e.unit, used) for e in design.sentence.each}
+    blocks = tuple(_block(b, made[b.unit.name]) for b in design.blocks)
+    trials = design.sentence.outcome.trials
+    return replace(
+        design,
+        table=used,
+        y=np.zeros(len(used)),
+        fixed=fixed,
+        offset=offset,
+        weights=weights_of(weights, used),
+        units=tuple(made[u.name] for u in design.units),
+        clauses=tuple(_clause(c, p) for c, p in zip(design.clauses, parts)),
+        blocks=blocks,
+        residual=residual_of(design.sentence, maker, used),
+        trials=None if trials is None else used.numbers(trials.name),
+    )
+
+
+def _clause(clause: Clause, part: ModelMatrix) -> Clause:
+    return replace(clause, part=part)
+
+
+def _block(block: Block, unit: UnitCodes) -> Block:
+    """Levels whose covariance is known keep their places in its matrix."""
+    if block.relationship_factor is None:
+        return Block(unit)
+    place = {t: i for i, t in enumerate(block.unit.texts)}
+    new = [t for t in unit.texts if t not in place]
+    if new:
+        raise OrchardError(f"the matrix of {unit.name} has no row for {new[0]}, so no effect of it can be drawn")
+    codes = np.array([place[t] for t in unit.texts], dtype=np.intp)[unit.codes]
+    return Block(replace(block.unit, codes=codes), block.relationship_factor)
