@@ -229,7 +229,7 @@ def test_same_options_and_an_example_in_every_help(orchard):
 def test_the_demo_runs_every_command_and_leaves_its_pictures(orchard):
     done = orchard("demo", "trial")
     assert done.code == 0, done.err
-    assert done.out.count("\n$ orchard ") == 18
+    assert done.out.count("\n$ orchard ") == 20
     left = {p.name for p in (orchard.folder / "trial").iterdir()}
     assert left >= {"harvest.csv", "blossom.csv", "pests.csv", "scout.png", "fit.png", "compare.png", "check.png",
                     "components.png", "empty.fit.json", "rain.fit.json", "slopes.fit.json", "study.toml", "report.html"}  # fmt: skip

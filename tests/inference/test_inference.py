@@ -270,7 +270,7 @@ def test_bad_terms_levels_and_failed_fits(orchard, harvest):
     assert refused.code == 2 and "rests on REML" in refused.err
     d = orchard("terms", "m", "--json", "--csv", "terms.csv").json
     assert [t["term"] for t in d["tests"]] == ["rain", "pruning"] and d["schema"] == "bold-orchard/terms/1"
-    assert set(d["tests"][0]) == {"term", "statistic", "value", "num_df", "den_df", "p"}
+    assert set(d["tests"][0]) == {"term", "statistic", "value", "num_df", "den_df", "p", "stratum"}
     d = orchard("means", "m", "pruning", "--json", "--figure", "means.png").json
     assert [m["levels"]["pruning"] for m in d["means"]] == ["hard", "light", "none"] and (
         orchard.folder / "means.png"

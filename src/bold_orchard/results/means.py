@@ -58,6 +58,15 @@ class Difference(Part):
 
 
 @frozen
+class UnitMeans(Part):
+    """The means inside one level of a unit that differs in them, its predicted effects added; null where it has no such cell."""
+
+    unit: str
+    level: str
+    means: list[Number]
+
+
+@frozen
 class DifferenceErrors(Part):
     """Standard errors of differences, and their whole matrix."""
 
@@ -94,6 +103,7 @@ class MeansResult(Result):
     averaged: list[str]
     typical_units: list[Any]
     notes: list[str]
+    units: list[UnitMeans] | Absent = ABSENT
 
     def table(self, differences: bool = False, sed: bool = False, **view: bool) -> list[Row]:
         """The means; the differences and the errors of all pairs below them where they are asked for."""

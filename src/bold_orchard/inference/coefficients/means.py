@@ -17,6 +17,7 @@ from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.response_scale import latent, outcome_difference, outcome_scale
+from bold_orchard.inference.prediction.unit_means import unit_means
 from bold_orchard.inference.summary import number
 from bold_orchard.results.means import MeansResult
 
@@ -90,6 +91,15 @@ def means(
         "typical_units": grid.typical_units(),
         "notes": _notes([c for c, ok in zip(cells, sure) if not ok]),
     }
+    if slope is None and not fit.design.graded:
+        raw = [{c: v for c, v in point.items() if isinstance(v, str)} for point in points]
+        numbers = grid.means | {c: v for c, v in points[0].items() if not isinstance(v, str)}
+        lines = (
+            unit_means(fit, list(factors.values()), raw, [m["mean"] for m in made], numbers)
+            if raw[0] and len(held) == 0
+            else []
+        )
+        document |= {"units": lines} if lines else {}
     return MeansResult.from_dict(document)
 
 

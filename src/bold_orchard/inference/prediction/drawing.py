@@ -79,6 +79,10 @@ def drawn_unit(fit: Fit, name: str | None, along: str) -> UnitCodes:
     for each in fit.design.sentence.each:
         if along in [c.name for c in columns_of(each.terms)]:
             return units[str(each.unit)]
+        rest = {c.name for c in each.unit.columns} - {along}
+        inner = next((u for n, u in units.items() if set(n.split(" in ")) == rest), None)
+        if inner is not None and len(rest) < len(each.unit.columns):
+            return inner
     return next(iter(units.values()))
 
 
@@ -130,7 +134,8 @@ def groups_of(fit: Fit, unit: UnitCodes, by: str) -> tuple[Array, tuple[str, ...
 def unit_lines(fit: Fit, unit: UnitCodes, along: str, levels: NDArray[np.intp]) -> UnitLines:
     """Each level's own line: its effects and those of the units it belongs to, over its own range of the predictor.
 
-    Other numbers stand at the level's mean, other categories at its most common value; units that cross it have effect zero.
+    Other numbers stand at the level's mean, other categories at its most common value; units that cross it have effect zero, but for
+    those that it makes together with a category the line runs along.
     """
     x, ticks = places(fit, along)
     low, high = np.full(unit.size, np.inf), np.full(unit.size, -np.inf)
@@ -157,12 +162,23 @@ def _linear(fit: Fit, unit: UnitCodes, who: Array, along: str, values: Array, ti
         eta += b * fixed.values[column]
     for clause, part in zip(design.clauses, parts):
         own = design.blocks[clause.block].unit
-        if not constant_inside(unit.codes, unit.size, own.codes):
+        if constant_inside(unit.codes, unit.size, own.codes):
+            inside, at, size = unit.codes, who, unit.size
+        elif ticks:  # a unit made of this one and of the predictor: variety in site along variety
+            place = places(fit, along)[0].astype(np.intp)
+            inside, at, size = (
+                unit.codes * len(ticks) + place,
+                who * len(ticks) + values.astype(np.intp),
+                unit.size * len(ticks),
+            )
+            if not constant_inside(inside, size, own.codes):
+                continue
+        else:
             continue
-        level = np.zeros(unit.size, dtype=np.intp)
-        level[unit.codes] = own.codes
+        level = np.zeros(size, dtype=np.intp)
+        level[inside] = own.codes
         effects = e.effects(clause.block)[0][:, clause.columns]
-        eta += np.einsum("nk,nk->n", np.column_stack(part.values), effects[level[who]])
+        eta += np.einsum("nk,nk->n", np.column_stack(part.values), effects[level[at]])
     return eta
 
 

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
+from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
 from bold_orchard.reporting.figures.style import PALETTE, canvas, name_places
@@ -28,9 +31,31 @@ def means_figure(d: MeansResult) -> Figure:
         label = ", ".join(f"{o} {v}" for o, v in zip(others, line)) if others else None
         ax.plot(x, [m["mean"] for m in rows], "o-" if others else "o", color=colour, markersize=10, markeredgecolor="white",
                 linewidth=1.2, label=label)  # fmt: skip
+    _unit_lines(ax, d, first, ticks, [tuple(m["levels"][o] for o in others) for m in d["means"]], lines, shift)
     name_places(ax, ticks, 150)
     ax.set_xlim(-0.6, len(ticks) - 0.4)
     if others:
         ax.legend(frameon=False, loc="best")
     ax.set(xlabel=first, ylabel=f"{what}, with {100 * d['confidence']:g}% interval")
     return figure
+
+
+def _unit_lines(
+    ax: Axes,
+    d: MeansResult,
+    first: str,
+    ticks: list[str],
+    own: list[tuple[Any, ...]],
+    lines: list[tuple[Any, ...]],
+    shift: Any,
+) -> None:
+    """Thin lines of the units that differ in the term, behind the means."""
+    for number, unit in enumerate(d.get("units", [])):
+        for k, line in enumerate(lines):
+            cells = [(ticks.index(str(m["levels"][first])) + shift[k], v) for m, v, o in zip(d["means"], unit["means"], own)
+                     if o == line and v is not None]  # fmt: skip
+            label = f"each {unit['unit']}" if number == 0 and k == 0 else None
+            ax.plot([x for x, _ in cells], [v for _, v in cells], "-o", color=PALETTE[k % len(PALETTE)], linewidth=0.8, markersize=2.5,
+                    alpha=0.35, zorder=1, label=label)  # fmt: skip
+    if d.get("units") and len(lines) == 1:
+        ax.legend(frameon=False, loc="best")

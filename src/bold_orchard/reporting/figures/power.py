@@ -25,7 +25,7 @@ def power_figure(d: PowerResult) -> Figure:
     for ax, panel in zip(axes, panels):
         lines = [(e, others[0]) for e in effects] if panel is None else [(panel, o) for o in others]
         for colour, (effect, other) in zip(PALETTE * len(lines), lines):
-            name = effect if panel is None else ", ".join(f"{v:g} {k}" for k, v in other.items())
+            name = effect if panel is None else ", ".join(f"{k}: {v:g}" for k, v in other.items())
             _line(ax, designs, along, effect, other, colour, short(name, 40))
         ax.set_ylim(-0.02, 1.02)
         ax.set(xlabel=_words(along), ylabel="power", title="" if panel is None else short(str(panel), 50))
