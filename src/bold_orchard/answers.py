@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 from bold_orchard.errors import UsageError
 from bold_orchard.results.base import Result
+from bold_orchard.results.rows import Rows
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -80,7 +81,7 @@ class Answer:
 
     def to_dict(self) -> dict[str, Any]:
         """The JSON contract: plain dictionaries, lists, numbers and texts."""
-        return dict(self.document)
+        return {k: list(v) if isinstance(v, Rows) else v for k, v in self.document.items()}
 
     def to_frame(self, table: str | None = None) -> pd.DataFrame:
         """The main table, or another list of the document by its key ('pairs', 'tests', 'icc', ...), flat."""
@@ -143,4 +144,4 @@ class Answer:
 
     def json(self) -> str:
         """The contract as text."""
-        return json.dumps(self.document, indent=1, allow_nan=False, ensure_ascii=False)
+        return json.dumps(self.to_dict(), indent=1, allow_nan=False, ensure_ascii=False)

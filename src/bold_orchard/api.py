@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING, Any
 
 from bold_orchard.answers import Answer
 from bold_orchard.data.table import Table
+from bold_orchard.design.build import used_columns
 from bold_orchard.design.design import Options
 from bold_orchard.errors import UsageError
 from bold_orchard.fits import Model, Origin, compare, draw, open_fit, plan, report, side_by_side
@@ -117,7 +118,7 @@ def fit(
         _check(settings)
     sentence = read_sentence(sentence) if isinstance(sentence, str) else sentence
     if isinstance(data, (str, os.PathLike)):
-        rows, source = table(data, missing, where), str(data)
+        rows, source = table(data, missing, where, used_columns(sentence, settings.options.weights, where)), str(data)
     else:
         rows = data if isinstance(data, Table) and source is not None else table(data, missing, where)
     kept = [missing] if isinstance(missing, str) else [str(m) for m in missing]

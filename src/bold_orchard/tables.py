@@ -7,7 +7,8 @@ from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from bold_orchard.data.evaluate import filter_rows
-from bold_orchard.data.read import check_missing_syntax, frame_table, read_table
+from bold_orchard.data.other_formats import frame_table
+from bold_orchard.data.read import check_missing_syntax, read_table
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError
 
@@ -17,7 +18,7 @@ if TYPE_CHECKING:
 __all__ = ["check_missing_syntax", "table"]
 
 
-def table(data: Any, missing: Sequence[str] = (), where: str | None = None) -> Table:
+def table(data: Any, missing: Sequence[str] = (), where: str | None = None, columns: Sequence[str] = ()) -> Table:
     """A table from whatever has rows and named columns.
 
     Parameters
@@ -26,6 +27,7 @@ def table(data: Any, missing: Sequence[str] = (), where: str | None = None) -> T
         equally long columns; a Table is filtered only.
     missing : codes that mean missing, each "CODE" or "COLUMN=CODE".
     where : an expression; only the rows for which it holds are kept.
+    columns : those of a file that will be used, and are read at once; the others are read when they are asked for.
 
     Raises
     ------
@@ -35,7 +37,7 @@ def table(data: Any, missing: Sequence[str] = (), where: str | None = None) -> T
     if isinstance(missing, str):
         missing = [missing]
     if isinstance(data, (str, os.PathLike)):
-        return read_table(str(data), [str(m) for m in missing], where)
+        return read_table(str(data), [str(m) for m in missing], where, columns)
     made = data if isinstance(data, Table) else frame_table(_frame(data), "the data", [str(m) for m in missing])
     return filter_rows(made, where) if where else made
 

@@ -181,7 +181,7 @@ def test_expected_mean_squares_are_traces_and_means_over_outcomes(kind):
 def _with_outcome(made, frame):
     from dataclasses import replace
 
-    table = replace(made.design.table, frame=frame)
+    table = Table(frame, "t", len(frame))
     return replace(made, model=replace(made.model, design=replace(made.design, y=frame.kilos.to_numpy(), table=table)))
 
 

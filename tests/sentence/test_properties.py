@@ -12,8 +12,9 @@ from hypothesis import assume, given, settings
 from hypothesis import strategies as st
 
 from bold_orchard.data.evaluate import evaluate, filter_rows
+from bold_orchard.data.header import MISSING
 from bold_orchard.data.natural_order import label_texts, natural_order
-from bold_orchard.data.read import MISSING, read_bytes
+from bold_orchard.data.read import read_bytes
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, SentenceError
 from bold_orchard.inference.coefficients.multiplicity import adjusted

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import importlib.util
 import io
 import re
 import sys
@@ -10,39 +11,54 @@ import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-import numpy as np
-import pandas as pd
-
+from bold_orchard.data.arrow import COLUMNAR, NotForArrow, read_text
+from bold_orchard.data.columns import Column, Columns, of_cells, of_frame
 from bold_orchard.data.evaluate import filter_rows
+from bold_orchard.data.header import MISSING, check_header, missing_by_column
+from bold_orchard.data.other_formats import frame_table, read_columnar_table, read_other
 from bold_orchard.data.table import Table
-from bold_orchard.errors import OrchardError, UsageError, unknown_name
+from bold_orchard.errors import OrchardError, UsageError
 
-MISSING = ("", "NA", "NaN", "null", ".")
+if TYPE_CHECKING:
+    import pandas as pd
+
 PEEK = 65536  # bytes that tell the separator and the encoding of a file
 DELIMITED = {".csv": ",", ".tsv": "\t", ".tab": "\t", ".txt": ","}
-OTHER = (".parquet", ".pq", ".xlsx", ".ods", ".jsonl", ".ndjson")
+OTHER = (".xlsx", ".ods", ".jsonl", ".ndjson")
+PACKED = (".gz", ".zst")
 _LEADING_ZERO = re.compile(r"0\d+")
 _DECIMAL_COMMA = re.compile(r"[+-]?\d+,\d+")
 
 
 @dataclass(frozen=True)
 class Peek:
-    """What the first lines of a delimited file say."""
+    """What the first lines of a delimited file say.
+
+    ``cells`` by column of the lines seen, which are the ``whole`` file or its start; ``plain`` for UTF-8 whose header is its first
+    line, ``quoted`` where quotes stand in it.
+    """
 
     header: list[str]
     separator: str
     encoding: str
     decimal: str
     as_text: tuple[str, ...]
+    cells: list[tuple[str, ...]]
+    whole: bool
+    plain: bool
+    quoted: bool
 
 
-def read_table(source: str | Path, missing: Sequence[str] = (), where: str | None = None) -> Table:
-    """Read a CSV, TSV, Parquet, xlsx, ods or JSON-lines file, or '-' for CSV on standard input.
+def read_table(
+    source: str | Path, missing: Sequence[str] = (), where: str | None = None, columns: Sequence[str] = ()
+) -> Table:
+    """Read a CSV, TSV, Parquet, Arrow, xlsx, ods or JSON-lines file, text packed by gzip or zstd too, or '-' for CSV on standard input.
 
     ``missing`` holds codes that mean missing, each 'CODE' or 'COLUMN=CODE', beside the empty cell,
-    NA, NaN, null and '.'. ``where`` keeps only the rows for which the expression holds.
+    NA, NaN, null and '.'. ``where`` keeps only the rows for which the expression holds. ``columns`` that will be used are read
+    at once, others when they are asked for.
     Raises OrchardError, in one line, for anything that is not a readable table.
     """
     raw = None
@@ -54,10 +70,14 @@ def read_table(source: str | Path, missing: Sequence[str] = (), where: str | Non
         name = path.name
         _check_path(path)
         suffix = path.suffix.lower()
-        if suffix in OTHER:
-            table = frame_table(_read_other(path, suffix), name, missing)
+        if suffix in COLUMNAR:
+            table = read_columnar_table(path, name, missing, columns)
+        elif suffix in OTHER:
+            table = frame_table(read_other(path, suffix), name, missing)
+        elif suffix in PACKED:
+            table = _read_delimited(io.BytesIO(_unpacked(path)), name, Path(path.stem).suffix.lower(), missing, columns)
         else:
-            table = _read_delimited(path, name, suffix, missing)
+            table = _read_delimited(path, name, suffix, missing, columns)
     return filter_rows(table, where) if where else table
 
 
@@ -89,13 +109,78 @@ def _similar_file(path: Path) -> str:
     return f"; did you mean {path.with_name(near)}?" if near else "; check the name and the folder"
 
 
+def _unpacked(path: Path) -> bytes:
+    """The bytes inside a packed file."""
+    import gzip
+    import zlib
+
+    try:
+        if path.suffix.lower() == ".gz":
+            return gzip.decompress(path.read_bytes())
+        import pyarrow
+
+        with pyarrow.input_stream(str(path), compression="zstd") as stream:
+            return bytes(stream.read())
+    except ImportError:
+        raise OrchardError(
+            f"reading {path.suffix} files needs one more package; install it with: pip install 'bold-orchard[parquet]'"
+        ) from None
+    except (OSError, EOFError, zlib.error):
+        raise OrchardError(f"{path} cannot be unpacked; it is damaged or not packed by {path.suffix[1:]}") from None
+
+
 # -- delimited text
 
 
-def _read_delimited(source: Path | io.BytesIO, name: str, suffix: str, missing: Sequence[str]) -> Table:
+def _read_delimited(
+    source: Path | io.BytesIO, name: str, suffix: str, missing: Sequence[str], columns: Sequence[str] = ()
+) -> Table:
+    """Small files by the standard library, large ones by Arrow, odd ones by the patient reader of pandas; all give the same."""
     peek = _peek(source, name, DELIMITED.get(suffix))
-    by_column = _missing_by_column(missing, peek.header, name)
+    by_column = missing_by_column(missing, peek.header, name)
     everywhere = [*MISSING, *by_column.pop("", [])]
+    if peek.whole:
+        made = {
+            c: of_cells(cells, [*everywhere, *by_column.get(c, [])], peek.decimal, c in peek.as_text)
+            for c, cells in zip(peek.header, peek.cells)
+        }
+        n = len(peek.cells[0]) if peek.cells else 0
+        data = Columns(peek.header, n, made)
+    else:
+        data = _by_arrow(source, peek, everywhere, by_column, columns) or _by_pandas(
+            source, name, peek, everywhere, by_column
+        )
+    if data.n == 0:
+        raise OrchardError(f"{name} holds a header but no rows; there is nothing to work on")
+    return Table(data, name, data.n, missing=tuple(missing))
+
+
+def _by_arrow(
+    source: Path | io.BytesIO,
+    peek: Peek,
+    everywhere: list[str],
+    by_column: dict[str, list[str]],
+    columns: Sequence[str],
+) -> Columns | None:
+    """Columns of a large file in plain UTF-8, those not yet needed when they are asked for; None for other files."""
+    if not peek.plain or importlib.util.find_spec("pyarrow") is None:
+        return None
+
+    def load(names: list[str]) -> dict[str, Column]:
+        return read_text(
+            source, peek.header, names, peek.separator, peek.decimal, peek.as_text, everywhere, by_column, peek.quoted
+        )
+
+    try:
+        held = load([c for c in peek.header if c in columns] or peek.header)
+    except NotForArrow:
+        return None
+    return Columns(peek.header, len(next(iter(held.values()))), held, load)
+
+
+def _by_pandas(
+    source: Path | io.BytesIO, name: str, peek: Peek, everywhere: list[str], by_column: dict[str, list[str]]
+) -> Columns:
     codes: Any = everywhere
     if by_column:
         codes = {c: [*everywhere, *by_column.get(c, [])] for c in peek.header}
@@ -115,12 +200,12 @@ def _read_delimited(source: Path | io.BytesIO, name: str, suffix: str, missing: 
         dtypes = dict.fromkeys(mixed, str)
         again = _parse(source, name, options | {"usecols": mixed, "dtype": dtypes})
         frame = frame.assign(**{c: again[c] for c in mixed})
-    if len(frame) == 0:
-        raise OrchardError(f"{name} holds a header but no rows; there is nothing to work on")
-    return Table(frame, name, len(frame), missing=tuple(missing))
+    return of_frame(frame)
 
 
 def _parse(source: Path | io.BytesIO, name: str, options: dict[str, Any]) -> pd.DataFrame:
+    import pandas as pd
+
     if isinstance(source, io.BytesIO):
         source.seek(0)
     try:
@@ -161,7 +246,7 @@ def _peek(source: Path | io.BytesIO, name: str, separator: str | None) -> Peek:
         records = [r for r in csv.reader(io.StringIO("".join(lines)), delimiter=separator) if r]
     except csv.Error as e:
         raise OrchardError(f"{name} cannot be read as a table: {e}") from None
-    header = _check_header([h.strip() for h in records[0]], name)
+    header = check_header([h.strip() for h in records[0]], name)
     for i, record in enumerate(records[1:], start=2):
         if len(record) > len(header):
             raise OrchardError(
@@ -170,7 +255,14 @@ def _peek(source: Path | io.BytesIO, name: str, separator: str | None) -> Peek:
     cells = list(zip(*(r + [""] * (len(header) - len(r)) for r in records[1:])))
     decimal = "." if separator == "," else _decimal(cells)
     as_text = tuple(h for h, c in zip(header, cells) if any(_LEADING_ZERO.fullmatch(v) for v in c))
-    return Peek(header, separator, encoding, decimal, as_text)
+    plain = (
+        encoding == "utf-8-sig"
+        and not start.startswith(b"\xef\xbb\xbf")
+        and first is lines[0]
+        and len(records[0]) == len(header)
+    )
+    plain = plain and first.count('"') % 2 == 0
+    return Peek(header, separator, encoding, decimal, as_text, cells, len(start) < PEEK, plain, '"' in text)
 
 
 def _decimal(columns: list[tuple[str, ...]]) -> str:
@@ -192,88 +284,6 @@ def _decode(start: bytes, name: str) -> tuple[str, str]:
     if sum(not (c.isprintable() or c in "\r\n\t") for c in text) > 0:
         raise refusal
     return "cp1252", text
-
-
-def _check_header(header: list[str], name: str) -> list[str]:
-    header = [h or f"column{i}" for i, h in enumerate(header, start=1)]
-    twice = [h for i, h in enumerate(header) if h in header[:i]]
-    if twice:
-        raise OrchardError(f"{name} has two columns named '{twice[0]}'; rename one of them")
-    return header
-
-
-def _missing_by_column(missing: Sequence[str], header: Sequence[str], name: str) -> dict[str, list[str]]:
-    """Codes by column; those for all columns stand under ''."""
-    codes: dict[str, list[str]] = {}
-    for entry in missing:
-        splits = [i for i, sign in enumerate(entry) if sign == "="]
-        at = next((i for i in reversed(splits) if entry[:i] in header), splits[0] if splits else -1)
-        column, code = (entry[:at], entry[at + 1 :]) if at >= 0 else ("", entry)
-        if column and column not in header:
-            raise OrchardError(unknown_name("column", column, header, name) + " (in --missing)")
-        codes.setdefault(column, []).append(code)
-    return codes
-
-
-# -- other formats
-
-
-def _read_other(path: Path, suffix: str) -> pd.DataFrame:
-    needs = {".parquet": "parquet", ".pq": "parquet", ".xlsx": "excel", ".ods": "ods"}.get(suffix)
-    try:
-        if suffix in (".parquet", ".pq"):
-            return pd.read_parquet(path)
-        if suffix in (".xlsx", ".ods"):
-            engine: Any = "openpyxl" if suffix == ".xlsx" else "odf"
-            return pd.read_excel(path, engine=engine, keep_default_na=False, na_values=list(MISSING))
-        return pd.read_json(path, lines=True, dtype=False)
-    except ImportError:
-        raise OrchardError(
-            f"reading {suffix} files needs one more package; install it with: pip install 'bold-orchard[{needs}]'"
-        ) from None
-    except Exception as e:
-        what = str(e).splitlines()[0] if str(e) else type(e).__name__
-        raise OrchardError(f"{path.name} cannot be read as {suffix[1:]}: {what}") from None
-
-
-def frame_table(frame: pd.DataFrame, name: str, missing: Sequence[str]) -> Table:
-    """Bring a frame from another format to the same kinds and missing codes as CSV gives; the frame itself stays as it is."""
-    frame = frame.copy()
-    frame.columns = pd.Index(_check_header([str(c).strip() for c in frame.columns], name))
-    if frame.shape[1] == 0 or len(frame) == 0:
-        raise OrchardError(f"{name} holds no rows; there is nothing to work on")
-    by_column = _missing_by_column(missing, list(frame.columns), name)
-    everywhere = [*MISSING, *by_column.pop("", [])]
-    for column in frame.columns:
-        codes = [*everywhere, *by_column.get(column, [])]
-        frame[column] = _clean(frame[column], codes)
-    return Table(frame.reset_index(drop=True), name, len(frame), missing=tuple(missing))
-
-
-def _clean(series: pd.Series[Any], codes: list[str]) -> pd.Series[Any]:
-    if series.dtype.kind in "iuf":
-        numbers = [float(c) for c in codes if _is_number(c)]
-        hit = series.isin(numbers)
-        return series.mask(hit) if hit.any() else series
-    if series.dtype.kind == "b":
-        return series.astype(str)
-    if series.dtype.kind == "M":
-        whole = bool((series.dropna() == series.dropna().dt.normalize()).all())
-        texts = series.dt.strftime("%Y-%m-%d" if whole else "%Y-%m-%d %H:%M:%S")
-        return texts.astype(object).where(series.notna(), None)
-    values = [None if pd.isna(v) or str(v) in codes else v for v in series.tolist()]
-    present = [v for v in values if v is not None]
-    if present and all(isinstance(v, (int, float, np.number)) and not isinstance(v, bool) for v in present):
-        return pd.Series([np.nan if v is None else float(v) for v in values], index=series.index, dtype=float)
-    return pd.Series([None if v is None else str(v) for v in values], index=series.index, dtype=object)
-
-
-def _is_number(text: str) -> bool:
-    try:
-        float(text)
-    except ValueError:
-        return False
-    return True
 
 
 def check_missing_syntax(missing: Sequence[str]) -> None:

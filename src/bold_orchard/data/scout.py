@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.data.codes import missing_option, suspected_codes
+from bold_orchard.data.columns import Column
 from bold_orchard.data.natural_order import natural_order
 from bold_orchard.data.plausible import plausible, times
 from bold_orchard.data.table import Labels, Table
@@ -83,12 +83,13 @@ def _picture(
 
 def without_codes(table: Table) -> Table:
     """The table with suspected codes for missing taken out, so that they colour no figure and no suggestion."""
-    frame = table.frame
+    made: dict[str, Column] = {}
     for name in table.columns:
         codes = suspected_codes(table.numbers(name)) if table.kind(name) == "number" else []
         if codes:
-            frame = frame.assign(**{name: frame[name].mask(frame[name].isin(codes))})
-    return table if frame is table.frame else replace(table, frame=frame)
+            values = table.numbers(name)
+            made[name] = np.where(np.isin(values, codes), np.nan, values)
+    return table.with_columns(made) if made else table
 
 
 def _column(table: Table, name: str, labels: Labels | None, read: Table) -> dict[str, Any]:

@@ -2,16 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from functools import cached_property
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
-import pandas as pd
 from numpy.typing import NDArray
 
+from bold_orchard.data.columns import NUMBER, Column, Columns, Texts, factorize, of_frame, of_mapping
 from bold_orchard.data.natural_order import label_texts, natural_order
 from bold_orchard.errors import OrchardError, unknown_name
+
+if TYPE_CHECKING:
+    import pandas as pd
 
 
 @dataclass(frozen=True)
@@ -39,11 +43,11 @@ class Labels:
 class Table:
     """Rows and columns as read, before any row is left out.
 
-    ``rows`` numbers the rows of ``frame`` as a person counts them in the file (the first row
-    under the header is 1); ``read`` is how many rows the file held.
+    ``data`` are the columns; a pandas DataFrame or a mapping of arrays is taken too. ``rows`` numbers the rows as a person counts them
+    in the file (the first row under the header is 1); ``read`` is how many rows the file held.
     """
 
-    frame: pd.DataFrame
+    data: Columns
     name: str
     read: int
     rows: NDArray[np.intp] | None = None
@@ -51,74 +55,109 @@ class Table:
     notes: tuple[str, ...] = ()
     raw: bytes | None = field(default=None, repr=False)
 
+    def __init__(
+        self, data: Columns | Mapping[str, Any] | pd.DataFrame, name: str, read: int, rows: NDArray[np.intp] | None = None,
+        missing: tuple[str, ...] = (), notes: tuple[str, ...] = (), raw: bytes | None = None,
+    ) -> None:  # fmt: skip
+        if not isinstance(data, Columns):
+            data = of_mapping(data, read) if isinstance(data, Mapping) else of_frame(data)
+        values = {
+            "data": data,
+            "name": name,
+            "read": read,
+            "rows": rows,
+            "missing": missing,
+            "notes": notes,
+            "raw": raw,
+        }
+        for key, value in values.items():
+            object.__setattr__(self, key, value)
+
     def __len__(self) -> int:
-        return len(self.frame)
+        return self.data.n
+
+    @property
+    def frame(self) -> pd.DataFrame:
+        """All columns as a pandas DataFrame."""
+        return self.data.frame()
 
     @property
     def columns(self) -> list[str]:
-        return [str(c) for c in self.frame.columns]
+        return list(self.data.names)
 
     def has(self, column: str) -> bool:
-        return column in self.frame.columns
+        return column in self.data
 
-    def series(self, column: str) -> pd.Series[Any]:
-        if not self.has(column):
-            raise OrchardError(unknown_name("column", column, self.columns, self.name))
-        return self.frame[column]
+    def column(self, name: str) -> Column:
+        """One column; raises OrchardError with the nearest name for one that is not there."""
+        if name not in self.data:
+            raise OrchardError(unknown_name("column", name, self.columns, self.name))
+        return self.data[name]
 
     def kind(self, column: str) -> str:
         """'number', 'category', or 'empty' when every cell is missing."""
-        series = self.series(column)
-        if not (series.iloc[:100].notna().any() or series.notna().any()):
-            return "empty"
-        return "number" if series.dtype.kind in "iuf" else "category"
+        values = self.column(column)
+        if isinstance(values, Texts):
+            return "category" if (values.codes[:100] >= 0).any() or (values.codes >= 0).any() else "empty"
+        if values.dtype.kind != "f" or not np.isnan(values[:100]).all() or not np.isnan(values).all():
+            return "number" if len(values) else "empty"
+        return "empty"
 
     def numbers(self, column: str) -> NDArray[np.float64]:
         """A column as float64 (n_rows,), NaN where missing; raises OrchardError for text."""
-        series = self.series(column)
-        if series.dtype.kind in "iuf" or self.kind(column) == "empty":
-            return series.to_numpy(dtype=np.float64, na_value=np.nan)
+        values = self.column(column)
+        if not isinstance(values, Texts):
+            return values.astype(np.float64, copy=False)
+        if self.kind(column) == "empty":
+            return np.full(len(values), np.nan)
         raise OrchardError(f"column '{column}' of {self.name} holds text, not numbers{self.odd_cells(column)}")
 
     def odd_cells(self, column: str) -> str:
         """For a text column that is mostly numbers: what the other cells are, and what to do."""
-        series = self.series(column).dropna().astype(str)
-        numeric = pd.to_numeric(series, errors="coerce").notna()
-        if len(series) == 0 or not 0.5 < numeric.mean() < 1:
+        values = self.column(column)
+        if not isinstance(values, Texts) or not (values.codes >= 0).any():
             return ""
-        odd = list(dict.fromkeys(series[~numeric]))
+        counts = np.bincount(values.codes[values.codes >= 0], minlength=len(values.raw))
+        numeric = np.array([NUMBER.fullmatch(str(t)) is not None for t in values.raw])
+        if not 0.5 < counts[numeric].sum() / counts.sum() < 1:
+            return ""
+        odd = [str(t) for t in values.raw[~numeric]]
         listed = ", ".join(f"'{v}'" for v in odd[:3])
-        return f" ({int((~numeric).sum())} cells such as {listed}); if that means missing: --missing {odd[0]!r}"
+        return f" ({int(counts[~numeric].sum())} cells such as {listed}); if that means missing: --missing {odd[0]!r}"
 
     def labels(self, column: str) -> Labels:
         """The column as labels, whatever its kind."""
-        series = self.series(column)
-        if series.dtype.kind in "iu":
-            found = _whole_labels(series.to_numpy())
+        values = self.column(column)
+        if isinstance(values, Texts):
+            return Labels(values.codes, values.raw)
+        if values.dtype.kind in "iu" and len(values):
+            found = _whole_labels(values)
             if found is not None:
                 return found
-        codes, raw = pd.factorize(series)
-        return Labels(np.asarray(codes, dtype=np.intp), np.asarray(raw))
+        return Labels(*factorize(values))
 
     def is_missing(self, column: str) -> NDArray[np.bool_]:
-        series = self.series(column)
-        if series.dtype.kind in "iu":
-            return np.zeros(len(series), dtype=bool)
-        if series.dtype.kind == "f":
-            values = series.to_numpy()
-            with np.errstate(all="ignore"):
-                if np.isfinite(np.dot(values, values)):
-                    return np.zeros(len(series), dtype=bool)
-        return series.isna().to_numpy()
+        values = self.column(column)
+        if isinstance(values, Texts):
+            return values.codes < 0
+        if values.dtype.kind in "iu":
+            return np.zeros(len(values), dtype=bool)
+        with np.errstate(all="ignore"):
+            if np.isfinite(np.dot(values, values)):
+                return np.zeros(len(values), dtype=bool)
+        return np.isnan(values)
+
+    def with_columns(self, made: Mapping[str, Column]) -> Table:
+        """The same rows with some columns changed or added."""
+        return replace(self, data=self.data.replaced(made))
 
     def take(self, keep: NDArray[Any]) -> Table:
         """Only some rows, by a mask or by positions; row numbers stay those of the file."""
-        rows = self.row_numbers[keep]
-        return replace(self, frame=self.frame[keep] if keep.dtype == bool else self.frame.iloc[keep], rows=rows)
+        return replace(self, data=self.data.take(keep), rows=self.row_numbers[keep])
 
     @property
     def row_numbers(self) -> NDArray[np.intp]:
-        return np.arange(1, len(self.frame) + 1) if self.rows is None else self.rows
+        return np.arange(1, len(self) + 1) if self.rows is None else self.rows
 
 
 def _whole_labels(values: NDArray[Any]) -> Labels | None:

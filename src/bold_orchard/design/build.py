@@ -7,10 +7,10 @@ from dataclasses import replace
 from typing import Any
 
 import numpy as np
-import pandas as pd
 from numpy.typing import NDArray
 
 from bold_orchard.data.codes import suspicions
+from bold_orchard.data.columns import factorize
 from bold_orchard.data.table import Table
 from bold_orchard.design import validation
 from bold_orchard.design.design import Block, Clause, Design, Options, UnitCodes
@@ -24,6 +24,7 @@ from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError, SentenceError, shown, unknown_name
 from bold_orchard.families import family_of
 from bold_orchard.sentence import tree
+from bold_orchard.sentence.parse import read_condition
 
 Array = NDArray[Any]
 
@@ -95,6 +96,12 @@ def rebuild_parts(design: Design, table: Table) -> tuple[ModelMatrix, tuple[Mode
     return fixed, tuple(build_part(e.terms, False, maker) for e in design.sentence.each), offsets
 
 
+def used_columns(sentence: tree.Sentence, weights: str | None, where: str | None) -> list[str]:
+    """The columns of a file that a fit of the sentence needs."""
+    named = tree.columns_of((sentence, read_condition(where) if where else ()))
+    return [*(c.name for c in named), *([weights] if weights else [])]
+
+
 def covariate_columns(sentence: tree.Sentence) -> list[str]:
     """Columns a prediction needs beside the units."""
     parts = (sentence.terms, tuple(e.terms for e in sentence.each))
@@ -135,7 +142,6 @@ def _model_columns(sentence: tree.Sentence, weights: str | None) -> list[str]:
 
 def _fill_means(table: Table, columns: Sequence[str]) -> tuple[Table, list[dict[str, Any]]]:
     filled = []
-    frame = table.frame
     for column in columns:
         values = table.numbers(column)
         gaps = np.isnan(values)
@@ -143,8 +149,8 @@ def _fill_means(table: Table, columns: Sequence[str]) -> tuple[Table, list[dict[
             raise OrchardError(f"'{column}' has no value at all, so it cannot be filled with its mean")
         mean = float(values[~gaps].mean())
         filled.append({"column": column, "rows": int(gaps.sum()), "value": mean})
-        frame = frame.assign(**{column: np.where(gaps, mean, values)})
-    return replace(table, frame=frame), filled
+        table = table.with_columns({column: np.where(gaps, mean, values)})
+    return table, filled
 
 
 def _rows_used(sentence: tree.Sentence, table: Table, weights: str | None) -> tuple[Table, list[dict[str, Any]]]:
@@ -278,7 +284,7 @@ def unit_codes(unit: tree.Unit, table: Table) -> UnitCodes:
         return UnitCodes(str(unit), labels[0].codes, size, ((labels[0], np.arange(size)),))
     joint = labels[0].codes.astype(np.int64)
     for other in labels[1:]:
-        joint = pd.factorize(joint * len(other.raw) + other.codes)[0]
+        joint = factorize(joint * len(other.raw) + other.codes)[0]
     size = int(joint.max()) + 1
     parts = []
     for label in labels:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -32,11 +30,12 @@ def with_lags(sentence: tree.Sentence, table: Table) -> tuple[Table, list[str]]:
 
     Raises OrchardError for a time that is no number or occurs twice in a unit.
     """
-    notes, frame = [], table.frame
+    notes: list[str] = []
+    made: dict[str, NDArray[np.float64]] = {}
     for call in lag_calls(sentence):
         x, unit, time = (a.name for a in call.arguments if isinstance(a, tree.Column))
         values, gaps = _before(table, x, unit, time)
-        frame = frame.assign(**{call.written: values})
+        made[call.written] = values
         usual = np.median(gaps) if len(gaps) else 0.0
         odd = int(np.count_nonzero(gaps != usual))
         if odd:
@@ -44,7 +43,7 @@ def with_lags(sentence: tree.Sentence, table: Table) -> tuple[Table, list[str]]:
                 f"{call}: the row before lies {usual:g} of {time} back as a rule, but another distance in {counted(odd, 'row')}; "
                 "there it is the last row seen, not the value one step before."
             )
-    return (table if frame is table.frame else replace(table, frame=frame)), notes
+    return (table.with_columns(made) if made else table), notes
 
 
 def _before(table: Table, x: str, unit: str, time: str) -> tuple[NDArray[np.float64], NDArray[np.float64]]:

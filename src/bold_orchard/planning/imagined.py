@@ -28,9 +28,9 @@ from pathlib import Path
 from typing import Any
 
 import numpy as np
-import pandas as pd
 from numpy.typing import NDArray
 
+from bold_orchard.data.columns import of_array
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Options
 from bold_orchard.design.over import design_over
@@ -246,8 +246,7 @@ def rows_of(imagined: Imagined, size: Size, rng: np.random.Generator) -> Table:
     for name, column in imagined.columns.items():
         frame[name] = _made(imagined, column, grid, rng, slower.get(column.unit, 1))
         slower[column.unit] = slower.get(column.unit, 1) * max(column.turn, 1)
-    made = pd.DataFrame(frame)
-    return Table(made, imagined.name, len(made))
+    return Table(frame, imagined.name, len(grid[ROWS]))
 
 
 def _made(imagined: Imagined, column: Column, grid: dict[str, Array], rng: np.random.Generator, slower: int) -> Array:
@@ -263,7 +262,7 @@ def _made(imagined: Imagined, column: Column, grid: dict[str, Array], rng: np.ra
         return np.asarray(column.make(int(code.max()) + 1, rng))[code.ravel()]
     inside = grid[home] // slower
     turned = np.asarray(column.make(int(inside.max()) + 1, rng), dtype=object)[inside]
-    return np.asarray(pd.Series(turned).infer_objects())
+    return np.asarray(turned.tolist())
 
 
 def _line(unit: str, units: list[str]) -> list[str]:
@@ -276,7 +275,7 @@ def _shape(imagined: Imagined, table: Table) -> Fit:
     """The sentence coded on the imagined rows; the outcome stands in for one that is not yet there."""
     outcome = imagined.sentence.outcome
     names = [c.name for c in tree.columns_of(outcome)]
-    columns = list(table.frame.columns)
+    columns = table.columns
     if names[0] in columns:
         raise OrchardError(f"'{names[0]}' is the outcome, so it is no unit and no column of the design")
     family = family_of(imagined.settings.options.family or "gaussian")
@@ -290,9 +289,9 @@ def _shape(imagined: Imagined, table: Table) -> Fit:
         outcomes = [values[(i * i + i // len(values)) % len(values)] for i in range(len(table))]
         if outcome.trials is not None:
             outcomes = [i % 2 for i in range(len(table))]
-        frame = table.frame.assign(**{names[0]: outcomes})
+        stood_in = table.with_columns({names[0]: of_array(np.asarray(outcomes))})
         try:
-            return _coded(imagined, Table(frame, imagined.name, len(frame)))
+            return _coded(imagined, stood_in)
         except OrchardError as e:
             trouble = trouble or e
     assert trouble is not None

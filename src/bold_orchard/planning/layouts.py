@@ -9,6 +9,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.data.columns import Column, of_array
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Design, UnitCodes
 from bold_orchard.errors import OrchardError, UsageError, unknown_name
@@ -79,9 +80,9 @@ def resized(design: Design, size: Size, rng: np.random.Generator) -> Table:
     is nested in it; rows inside levels likewise. Levels of units that cross it keep their names.
     """
     check_size(design, size)
-    frame = design.table.frame
-    at = np.arange(len(frame))
-    marks = {column: np.full(len(frame), "", dtype=object) for u in design.units for column in _columns(u)}
+    table = design.table
+    at = np.arange(len(table))
+    marks = {column: np.full(len(table), "", dtype=object) for u in design.units for column in _columns(u)}
     names = sorted(size.units, key=lambda n: next(u.size for u in design.units if u.name == n))
     for name in names:
         at, marks = _levels_drawn(design, name, size.units[name], at, marks, rng)
@@ -90,11 +91,13 @@ def resized(design: Design, size: Size, rng: np.random.Generator) -> Table:
         own = _present(unit, at, marks)
         places = _drawn_in_groups(own, size.rows, rng)
         at, marks = at[places], {c: m[places] for c, m in marks.items()}
-    made = frame.iloc[at].reset_index(drop=True)
+    changed: dict[str, Column] = {}
+    made = replace(table.take(at), rows=None, read=len(at), raw=None)
     for column, mark in marks.items():
         if (mark != "").any():
-            made[column] = made[column].astype(str) + mark
-    return replace(design.table, frame=made, rows=None, read=len(made), raw=None)
+            labels = made.labels(column)
+            changed[column] = of_array(np.array(labels.texts, dtype=object)[labels.codes] + mark)
+    return made.with_columns(changed) if changed else made
 
 
 def _columns(unit: UnitCodes) -> list[str]:

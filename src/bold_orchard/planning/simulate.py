@@ -41,7 +41,7 @@ def simulate(fit: Fit, table: Table, draws: int, seed: int) -> SimulateResult:
     assumed, rng = assumed_of(fit.model), np.random.default_rng(seed)
     drawer = _Drawer(design, assumed, rng)
     name, values = _column(fit, table), [drawer.one() for _ in range(draws)]
-    rows = design.table.frame[[c for c in table.columns if c in design.table.frame.columns]].reset_index(drop=True)
+    rows = design.table.frame[[c for c in table.columns if design.table.has(c)]]
     made = pd.concat([rows] * draws, ignore_index=True)
     made[name] = np.concatenate([_as_measured(fit, v) for v in values])
     number = "draw" if not table.has("draw") else f"draw of {fit.name}"

@@ -6,6 +6,7 @@ from typing import Any, ClassVar
 
 from bold_orchard.frozen import frozen
 from bold_orchard.results.base import Result, Row
+from bold_orchard.results.rows import Rows
 
 
 @frozen
@@ -28,8 +29,17 @@ class PredictResult(Result):
     new_observation: bool
     notes: list[str]
 
-    def table(self, **view: bool) -> list[Row]:
+    def table(self, **view: bool) -> Any:
         return self.rows
 
     def rows_of(self, name: str) -> list[Row]:
-        return self.rows if name == "rows" else super().rows_of(name)
+        return list(self.rows) if name == "rows" else super().rows_of(name)
+
+    def to_frame(self, name: str | None = None) -> Any:
+        """A pandas DataFrame of the rows."""
+        import pandas as pd
+
+        rows: Any = self.rows
+        if name in (None, "rows") and isinstance(rows, Rows):
+            return pd.DataFrame(rows.columns)
+        return super().to_frame(name)

@@ -11,6 +11,8 @@ from typing import Any
 
 from bold_orchard.errors import OrchardError
 
+MANY_ROWS = 50_000  # from which the Arrow library is worth its start
+SPECIAL = set(',"\r\n')  # what a cell of CSV cannot hold without quotes
 PACKAGES = {".xlsx": ("openpyxl", "excel"), ".parquet": ("pyarrow", "parquet")}
 
 
@@ -51,8 +53,8 @@ def write_rows(path: str | Path, rows: Any) -> None:
         return
 
     def write(p: Path) -> None:
-        if not isinstance(rows, list):
-            rows.to_csv(p, index=False, lineterminator="\n")
+        if hasattr(rows, "columns"):
+            write_columns(p, {str(c): rows[c] for c in rows.columns} if hasattr(rows, "to_csv") else rows.columns)
             return
         with p.open("w", newline="", encoding="utf-8") as f:
             writer = csv.DictWriter(f, list(dict.fromkeys(k for r in rows for k in r)), lineterminator="\n")
@@ -62,10 +64,40 @@ def write_rows(path: str | Path, rows: Any) -> None:
     write_safely(path, write)
 
 
+def write_columns(path: Path, columns: dict[str, Any]) -> None:
+    """Columns as CSV, missing values empty; many rows by the Arrow library, where it is there."""
+    import csv
+
+    import numpy as np
+
+    n = len(next(iter(columns.values()), ()))
+    if n > MANY_ROWS and importlib.util.find_spec("pyarrow") is not None:
+        _write_by_arrow(path, columns)
+        return
+    lists = [["" if v is None or str(v) == "nan" else v for v in np.asarray(c).tolist()] for c in columns.values()]
+    with path.open("w", newline="", encoding="utf-8") as f:
+        writer = csv.writer(f, lineterminator="\n")
+        writer.writerow(columns)
+        writer.writerows(zip(*lists))
+
+
+def _write_by_arrow(path: Path, columns: dict[str, Any]) -> None:
+    import pyarrow as pa
+    import pyarrow.csv as arrow_csv
+
+    made = {name: pa.array(c, from_pandas=True) for name, c in columns.items()}
+    plain = not any(set(name) & SPECIAL for name in made)
+    for array in made.values():
+        if pa.types.is_string(array.type) or pa.types.is_large_string(array.type):
+            coded = array.dictionary_encode()
+            plain = plain and not any(set(str(t)) & SPECIAL for t in coded.dictionary.to_pylist())
+    arrow_csv.write_csv(pa.table(made), path, arrow_csv.WriteOptions(quoting_style="none" if plain else "needed"))
+
+
 def _write_by_package(path: str | Path, rows: Any) -> None:
     import pandas as pd
 
-    frame = pd.DataFrame(rows) if isinstance(rows, list) else rows
+    frame = rows if hasattr(rows, "to_csv") else pd.DataFrame(getattr(rows, "columns", rows))
     ending = Path(path).suffix.lower()
     package, extra = PACKAGES[ending]
     if importlib.util.find_spec(package) is None:

@@ -8,6 +8,7 @@ import hashlib
 import json
 import os
 import zlib
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +17,7 @@ import numpy as np
 from bold_orchard.data.evaluate import filter_rows
 from bold_orchard.data.read import read_bytes, read_table
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import build_design
+from bold_orchard.design.build import build_design, used_columns
 from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError, UsageError, nearest
 from bold_orchard.estimation.estimate import reopen
@@ -119,7 +120,9 @@ def find_fit(name: str) -> Path:
 def open_fit(name: str) -> Fit:
     """A saved fit taken up again on its data, at its estimates, without searching anew."""
     document = load_document(name)
-    table = _table(document["saved"], find_fit(name), document["name"])
+    saved = document["saved"]
+    used = used_columns(read_sentence(document["model"]), saved["options"]["weights"], saved["where"])
+    table = _table(saved, find_fit(name), document["name"], used)
     try:
         with np.errstate(all="ignore"):
             made = _taken_up(document, table)
@@ -164,7 +167,7 @@ def own_table(name: str) -> Table:
     return _table(document["saved"], find_fit(name), document["name"])
 
 
-def _table(saved: dict[str, Any], fit_path: Path, name: str) -> Table:
+def _table(saved: dict[str, Any], fit_path: Path, name: str, used: Sequence[str] = ()) -> Table:
     if "embedded" in saved:
         try:
             raw = gzip.decompress(base64.b64decode(saved["embedded"]))
@@ -180,7 +183,7 @@ def _table(saved: dict[str, Any], fit_path: Path, name: str) -> Table:
         )
     if _fingerprint(path.read_bytes()) != saved["fingerprint"]:
         raise OrchardError(f"{path.name} has changed since '{name}' was fitted; fit it again on the new data")
-    return read_table(path, saved["missing"], saved["where"])
+    return read_table(path, saved["missing"], saved["where"], used)
 
 
 def _fingerprint(raw: bytes | None) -> str:

@@ -13,7 +13,6 @@ from functools import cached_property
 from typing import Any
 
 import numpy as np
-import pandas as pd
 from numpy.typing import NDArray
 
 from bold_orchard.data.table import Table
@@ -120,7 +119,7 @@ class ReferenceGrid:
             values = [cell[name] for cell in cells]
             number = self.design.table.kind(name) == "number"
             columns[name] = np.asarray(values, dtype=float) if number else np.asarray(values, dtype=object)
-        table = Table(pd.DataFrame(columns, index=range(len(cells))), "the grid", len(cells))
+        table = Table(columns, "the grid", len(cells))
         maker = ColumnMaker(table, self.design.memory, learn=False, reference=self._training)
         offsets, plain = split_offsets(self.design.sentence.terms, maker)
         part = fixed_part(plain, self.design.sentence, maker, self.design.family)

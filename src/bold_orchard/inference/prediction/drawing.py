@@ -7,7 +7,6 @@ from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
-import pandas as pd
 from numpy.typing import NDArray
 
 from bold_orchard.data.table import Table
@@ -202,8 +201,7 @@ def _typical(fit: Fit, unit: UnitCodes, who: Array, along: str, values: Array, t
     for call in lag_calls(design.sentence):
         totals = np.bincount(unit.codes, table.numbers(call.written), minlength=unit.size)
         columns[call.written] = (totals / np.maximum(unit.counts, 1))[who]
-    frame = pd.DataFrame(columns, index=range(len(who)))
-    return Table(frame, "the lines", len(who))
+    return Table(columns, "the lines", len(who))
 
 
 def _commonest(table: Table, name: str, unit: UnitCodes) -> Array:

@@ -6,10 +6,10 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
-import pandas as pd
 from numpy.typing import NDArray
 
 from bold_orchard.covariance.residuals import residual_structure_of
+from bold_orchard.data.columns import Texts
 from bold_orchard.data.evaluate import evaluate
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import covariate_columns, rebuild_parts, unit_codes
@@ -24,6 +24,7 @@ from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.response_scale import grade_chances, outcome_mean, outcome_slope
 from bold_orchard.likelihood.prediction_error import error_variance
 from bold_orchard.results.predict import PredictResult
+from bold_orchard.results.rows import Rows
 from bold_orchard.sentence.tree import Named, columns_of
 
 Array = NDArray[Any]
@@ -270,7 +271,6 @@ def predict_document(
         "predicted_average": made.average, "residual": made.residual,
     } | {f"probability[{level}]": p for level, p in made.probabilities.items()}  # fmt: skip
     columns["units_known"] = _units_known(fit, made.known)
-    records = beside(table.frame, columns, fit.name).to_dict("records")
     number = f"row of {fit.name}" if table.has("row") else "row"
     document: dict[str, Any] = {
         "schema": SCHEMA,
@@ -282,21 +282,21 @@ def predict_document(
         "units": sorted(u.name for u in fit.design.units),
         "new_units": int((made.known == 0).any(axis=1).sum()),
         "grades": list(fit.design.levels) if fit.design.graded else [],
-        "rows": [
-            {number: int(r)} | {str(k): v for k, v in record.items()} for r, record in zip(table.row_numbers, records)
-        ],
+        "rows": Rows({number: table.row_numbers} | beside(table, columns, fit.name)),
         "new_observation": new_observation,
         "notes": [*_notes(made.known), *_beyond(outside(fit, table)), *_grade_notes(fit)],
     }
     return PredictResult.from_dict(document)
 
 
-def beside(frame: pd.DataFrame, made: dict[str, Any], name: str) -> pd.DataFrame:
+def beside(table: Table, made: dict[str, Any], name: str) -> dict[str, Any]:
     """The user's columns and ours; one of ours that bears the name of a user's gets the fit's name after it."""
-    return frame.assign(**{f"{k} of {name}" if k in frame.columns else k: v for k, v in made.items()})
+    table.data.fetch(table.columns)
+    own = {c: v.values() if isinstance(v, Texts) else v for c, v in ((c, table.column(c)) for c in table.columns)}
+    return own | {f"{k} of {name}" if k in own else k: v for k, v in made.items()}
 
 
-def _units_known(fit: Fit, known: Any) -> list[str]:
+def _units_known(fit: Fit, known: Array) -> Array:
     """For each row 'all', or the units whose level was not in the fit; nothing where there is no prediction."""
     names = [str(each.unit) for each in fit.design.sentence.each]
 
@@ -304,7 +304,10 @@ def _units_known(fit: Fit, known: Any) -> list[str]:
         new = list(dict.fromkeys(n for n, k in zip(names, row) if k == 0))
         return f"not {', '.join(new)}" if new else "all" if not any(np.isnan(k) for k in row) else ""
 
-    return [words(row) for row in known]
+    states = np.where(np.isnan(known), 2, known).astype(np.int64)
+    pattern = states @ 3 ** np.arange(states.shape[1]) if states.shape[1] else np.zeros(len(known), dtype=np.int64)
+    _, first, inverse = np.unique(pattern, return_index=True, return_inverse=True)
+    return np.array([words(known[i]) for i in first], dtype=object)[inverse.ravel()]
 
 
 def _grade_notes(fit: Fit) -> list[str]:

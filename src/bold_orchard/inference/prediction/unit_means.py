@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.data.columns import Column, of_array
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import rebuild_parts, unit_codes
 from bold_orchard.design.design import UnitCodes
@@ -75,11 +76,10 @@ def _rows(fit: Fit, unit: UnitCodes, cells: Sequence[Mapping[str, Any]], held: M
     """Every cell in every level: the level's first row with the cell's values, covariates as held."""
     table = fit.design.table
     first = np.unique(unit.codes, return_index=True)[1]
-    frame = table.frame.iloc[np.repeat(first, len(cells))].reset_index(drop=True)
-    for column, value in held.items():
-        frame[column] = float(value)
+    rows = table.take(np.repeat(first, len(cells)))
+    made: dict[str, Column] = {column: np.full(len(rows), float(value)) for column, value in held.items()}
     for column in cells[0]:
         labels = table.labels(column)
         raw = dict(zip(labels.texts, labels.raw))
-        frame[column] = [raw.get(str(c[column]), c[column]) for c in cells] * len(first)
-    return Table(frame, "the means", len(frame))
+        made[column] = of_array(np.array([raw.get(str(c[column]), c[column]) for c in cells] * len(first)))
+    return rows.with_columns(made)

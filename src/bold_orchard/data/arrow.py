@@ -1,0 +1,188 @@
+"""Large tables through the Arrow library: many processors read delimited text, columnar files give the columns asked for."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.data.columns import Column, Texts, factorize, of_array, texts_or_numbers, without_codes
+
+Array = NDArray[Any]
+BLOCK = 4 << 20  # bytes of text parsed together: enough for every processor, small beside the table
+MOST_LABELS = 2**31 - 1
+COLUMNAR = (".parquet", ".pq", ".feather", ".arrow")
+
+
+class NotForArrow(Exception):
+    """A table that the patient reader takes: odd lines, odd kinds."""
+
+
+def read_text(
+    source: Path | io.BytesIO, header: Sequence[str], wanted: Sequence[str], separator: str, decimal: str, as_text: Sequence[str],
+    missing: Sequence[str], own: dict[str, list[str]], quoted: bool,
+) -> dict[str, Column]:  # fmt: skip
+    """Columns of delimited UTF-8 text under its first line; raises NotForArrow for what must be read more patiently.
+
+    ``missing`` codes hold for all columns, ``own`` for one; ``as_text`` columns are never numbers.
+    """
+    import pyarrow as pa
+    from pyarrow import csv
+
+    text = [c for c in wanted if c in as_text or any(not _number(v) for v in own.get(c, []))]
+    kinds: dict[str, Any] = dict.fromkeys(text, pa.dictionary(pa.int32(), pa.string()))
+    for _ in range(2):
+        try:
+            made = csv.read_csv(
+                pa.BufferReader(source.getbuffer()) if isinstance(source, io.BytesIO) else str(source),
+                csv.ReadOptions(column_names=list(header), skip_rows=1, block_size=BLOCK),
+                csv.ParseOptions(delimiter=separator, newlines_in_values=quoted),
+                csv.ConvertOptions(
+                    include_columns=list(wanted), column_types=kinds, null_values=list(missing), strings_can_be_null=True,
+                    true_values=["\0"], false_values=["\0"], auto_dict_encode=True, auto_dict_max_cardinality=MOST_LABELS,
+                    decimal_point=decimal,
+                ),
+            )  # fmt: skip
+        except (pa.ArrowInvalid, pa.ArrowKeyError, OSError) as e:
+            raise NotForArrow from e
+        odd = [f.name for f in made.schema if _odd(f.type, made.column(f.name))]
+        if not odd:
+            break
+        kinds |= dict.fromkeys(odd, pa.dictionary(pa.int32(), pa.string()))
+    out: dict[str, Column] = {}
+    for name in wanted:
+        codes = [*missing, *own.get(name, [])]
+        column = column_of(made.column(name))
+        if isinstance(column, Texts):
+            column = without_texts(column, codes)
+            column = column if name in as_text else texts_or_numbers(column, codes, decimal)
+        else:
+            column = without_codes(column, codes)
+        out[name] = column
+    return out
+
+
+def _odd(kind: Any, chunked: Any) -> bool:
+    """Whether the library took texts for times, for yes and no, or for numbers that are none ("nan")."""
+    import pyarrow as pa
+
+    if pa.types.is_floating(kind):
+        return bool(np.isnan(chunked.to_numpy()).sum() > chunked.null_count)
+    return bool(pa.types.is_temporal(kind) or pa.types.is_boolean(kind))
+
+
+def _number(text: str) -> bool:
+    try:
+        float(text)
+    except ValueError:
+        return False
+    return True
+
+
+def without_texts(column: Texts, codes: Sequence[str]) -> Texts:
+    """Texts with those that are missing codes taken out."""
+    bad = np.array([t in codes for t in column.raw.tolist()], dtype=bool)
+    if not bad.any():
+        return column
+    place = np.append(np.where(bad, -1, np.cumsum(~bad) - 1), -1)
+    return Texts(place[column.codes].astype(np.intp), column.raw[~bad])
+
+
+def column_of(chunked: Any) -> Column:
+    """A column of the Arrow library as ours; raises NotForArrow for lists and the like."""
+    import pyarrow as pa
+
+    kind = chunked.type
+    if pa.types.is_null(kind):
+        return np.full(len(chunked), np.nan)
+    if pa.types.is_integer(kind) and not (pa.types.is_uint64(kind) or chunked.null_count):
+        return np.asarray(chunked.to_numpy(), dtype=np.int64)
+    if pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_decimal(kind):
+        values = chunked.cast(pa.float64()) if not pa.types.is_float64(kind) else chunked
+        return np.asarray(values.to_numpy(), dtype=np.float64)
+    if pa.types.is_dictionary(kind):
+        if not (pa.types.is_string(kind.value_type) or pa.types.is_large_string(kind.value_type)):
+            return column_of(chunked.cast(kind.value_type))
+        return _coded(chunked.unify_dictionaries().combine_chunks())
+    if pa.types.is_string(kind) or pa.types.is_large_string(kind):
+        return _coded(chunked.dictionary_encode().unify_dictionaries().combine_chunks())
+    if pa.types.is_boolean(kind):
+        return of_array(np.array([None if v is None else str(v) for v in chunked.to_pylist()], dtype=object))
+    if pa.types.is_temporal(kind):
+        return _times(chunked)
+    raise NotForArrow
+
+
+def _coded(array: Any) -> Texts:
+    """One array, or chunks that share their dictionary."""
+    import pyarrow as pa
+
+    if isinstance(array, pa.ChunkedArray):
+        if array.num_chunks == 0:
+            return Texts(np.zeros(0, dtype=np.intp), np.zeros(0, dtype=object))
+        array = array.chunk(0)
+    indices = array.indices.fill_null(-1) if array.null_count else array.indices
+    codes = indices.to_numpy(zero_copy_only=False).astype(np.intp)
+    raw = array.dictionary.to_numpy(zero_copy_only=False).astype(object)
+    own, distinct = factorize(codes)  # order of appearance, without entries that no row has
+    missing = np.flatnonzero(distinct < 0)
+    if len(missing):
+        place = np.arange(len(distinct)) - (np.arange(len(distinct)) > missing[0])
+        place[missing[0]] = -1
+        own, distinct = place[own].astype(np.intp), np.delete(distinct, missing[0])
+    return Texts(own, raw[distinct])
+
+
+def _times(chunked: Any) -> Texts:
+    """Dates and times as text, days alone where no time stands in any row."""
+    import pyarrow as pa
+
+    if not (pa.types.is_timestamp(chunked.type) or pa.types.is_date(chunked.type)):
+        raise NotForArrow
+    values = chunked.cast(pa.timestamp("us")).to_numpy().astype("datetime64[s]")
+    known = ~np.isnat(values)
+    whole = bool((values[known] == values[known].astype("datetime64[D]")).all())
+    texts = np.datetime_as_string(values, unit="D" if whole else "s")
+    out = of_array(
+        np.array([t.replace("T", " ") if k else None for t, k in zip(texts.tolist(), known.tolist())], dtype=object)
+    )
+    assert isinstance(out, Texts)
+    return out
+
+
+def columnar_names(path: Path) -> tuple[list[str], int]:
+    """Names of the columns of a Parquet or Arrow file, and how many rows it has."""
+    from pyarrow import parquet
+
+    if path.suffix.lower() in (".parquet", ".pq"):
+        file = parquet.ParquetFile(path)
+        return list(file.schema_arrow.names), int(file.metadata.num_rows)
+    made = _feather(path, None)
+    return list(made.column_names), int(made.num_rows)
+
+
+def read_columnar(path: Path, names: Sequence[str]) -> list[Any]:
+    """Columns of a Parquet or Arrow file, chunked as they lie there."""
+    from pyarrow import parquet
+
+    if path.suffix.lower() in (".parquet", ".pq"):
+        made = parquet.ParquetFile(path, memory_map=True).read(columns=list(names))
+    else:
+        made = _feather(path, names)
+    return [made.column(n) for n in names]
+
+
+def _feather(path: Path, names: Sequence[str] | None) -> Any:
+    from pyarrow import feather
+
+    return feather.read_table(path, columns=None if names is None else list(names), memory_map=True)
+
+
+def arrow_column(chunked: Any, codes: Sequence[str]) -> Column:
+    """A column from another library, its missing codes taken out; raises NotForArrow."""
+    column = column_of(chunked)
+    return without_texts(column, codes) if isinstance(column, Texts) else without_codes(column, codes)

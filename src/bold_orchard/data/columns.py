@@ -1,0 +1,225 @@
+"""The columns of a table: numbers as arrays, texts as codes into their distinct values; read when they are asked for."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+Array = NDArray[Any]
+MANY = 50_000  # values from which hashing by the Arrow library beats sorting
+NUMBER = re.compile(r"\s*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*|\s*[+-]?inf(inity)?\s*", re.IGNORECASE)
+WHOLE = re.compile(r"\s*[+-]?\d+\s*")
+
+
+@dataclass(frozen=True)
+class Texts:
+    """A text column: ``codes`` (n,) into ``raw``, its distinct values in order of appearance; -1 where it is missing."""
+
+    codes: NDArray[np.intp]
+    raw: NDArray[Any]
+
+    def __len__(self) -> int:
+        return len(self.codes)
+
+    def values(self) -> Array:
+        """The texts themselves, (n,), None where missing."""
+        known = np.empty(len(self.raw) + 1, dtype=object)
+        known[:-1], known[-1] = self.raw, None
+        return known[self.codes]
+
+
+Column = NDArray[Any] | Texts
+
+
+def taken(column: Column, keep: Array) -> Column:
+    """Some rows of a column, by a mask or by positions; texts that are left without a row go."""
+    if not isinstance(column, Texts):
+        return column[keep]
+    codes, distinct = factorize(column.codes[keep])
+    lost = np.flatnonzero(distinct < 0)
+    if len(lost):
+        place = np.arange(len(distinct)) - (np.arange(len(distinct)) > lost[0])
+        place[lost[0]] = -1
+        codes, distinct = place[codes], np.delete(distinct, lost[0])
+    return Texts(codes.astype(np.intp), column.raw[distinct])
+
+
+def factorize(values: Array) -> tuple[NDArray[np.intp], Array]:
+    """Codes (n,) into the distinct values, in order of appearance; NaN has code -1."""
+    if len(values) > MANY:
+        try:
+            import pyarrow
+        except ImportError:
+            pass
+        else:
+            made = pyarrow.array(values, from_pandas=True).dictionary_encode()
+            codes = made.indices.fill_null(-1) if made.indices.null_count else made.indices
+            return codes.to_numpy(zero_copy_only=False).astype(np.intp), made.dictionary.to_numpy(zero_copy_only=False)
+    known = ~np.isnan(values) if values.dtype.kind == "f" else np.ones(len(values), dtype=bool)
+    distinct, first, inverse = np.unique(values[known], return_index=True, return_inverse=True)
+    order = np.argsort(first, kind="stable")
+    place = np.empty(len(order), dtype=np.intp)
+    place[order] = np.arange(len(order))
+    codes = np.full(len(values), -1, dtype=np.intp)
+    codes[known] = place[inverse.ravel()]
+    return codes, distinct[order]
+
+
+class Columns(Mapping[str, Column]):
+    """Columns by name; those not held are fetched by ``load``, which takes names and gives columns, when first asked for."""
+
+    def __init__(
+        self,
+        names: Sequence[str],
+        n: int,
+        held: dict[str, Column],
+        load: Callable[[list[str]], dict[str, Column]] | None = None,
+    ) -> None:
+        self.names, self.n, self.held, self._load = tuple(names), n, held, load
+
+    def __getitem__(self, name: str) -> Column:
+        if name not in self.held:
+            if name not in self.names or self._load is None:
+                raise KeyError(name)
+            self.fetch([name])
+        return self.held[name]
+
+    def fetch(self, names: Sequence[str]) -> None:
+        """Read several columns together."""
+        wanted = [n for n in names if n not in self.held]
+        if wanted and self._load is not None:
+            self.held |= self._load(wanted)
+
+    def __iter__(self) -> Iterator[str]:
+        return iter(self.names)
+
+    def __len__(self) -> int:
+        return len(self.names)
+
+    def __contains__(self, name: object) -> bool:
+        return name in self.names
+
+    def take(self, keep: Array) -> Columns:
+        """Some rows, by a mask or by positions, of each column as it is asked for."""
+        n = int(np.count_nonzero(keep)) if keep.dtype == bool else len(keep)
+        return Columns(self.names, n, {}, lambda names: {c: taken(self[c], keep) for c in names})
+
+    def replaced(self, made: Mapping[str, Column]) -> Columns:
+        """The same with some columns changed or added."""
+        names = [*self.names, *(c for c in made if c not in self.names)]
+        return Columns(names, self.n, dict(made), lambda wanted: {c: self[c] for c in wanted})
+
+    def frame(self) -> pd.DataFrame:
+        """All of them as a pandas DataFrame."""
+        import pandas as pd
+
+        self.fetch(self.names)
+        made = {c: v.values() if isinstance(v, Texts) else v for c, v in ((c, self[c]) for c in self.names)}
+        return pd.DataFrame(made, index=range(self.n))
+
+
+def of_frame(frame: pd.DataFrame) -> Columns:
+    """The columns of a pandas DataFrame whose kinds are already numbers or texts."""
+    return Columns([str(c) for c in frame.columns], len(frame), {str(c): of_series(frame[c]) for c in frame.columns})
+
+
+def of_series(series: Any) -> Column:
+    if series.dtype.kind in "iuf":
+        values = series.to_numpy()
+        return values if values.dtype.kind in "iuf" else series.to_numpy(dtype=np.float64, na_value=np.nan)
+    import pandas as pd
+
+    if not series.notna().any():
+        return np.full(len(series), np.nan)
+    codes, raw = pd.factorize(series)
+    return Texts(np.asarray(codes, dtype=np.intp), np.asarray(raw, dtype=object))
+
+
+def of_mapping(columns: Mapping[str, Any], n: int) -> Columns:
+    """Arrays of n numbers or texts each."""
+    made = {str(c): v if isinstance(v, Texts) else of_array(np.asarray(v)) for c, v in columns.items()}
+    return Columns(list(made), n, made)
+
+
+def _absent(value: Any) -> bool:
+    return value is None or (isinstance(value, float) and bool(np.isnan(value)))
+
+
+def of_array(values: Array) -> Column:
+    """Numbers as they are, anything else as texts, None where missing."""
+    if values.dtype.kind in "iuf":
+        return values
+    place: dict[Any, int] = {}
+    codes = np.array([-1 if _absent(v) else place.setdefault(v, len(place)) for v in values.tolist()], dtype=np.intp)
+    raw = np.empty(len(place), dtype=object)
+    raw[:] = list(place)
+    return Texts(codes, raw)
+
+
+# -- texts that are numbers
+
+
+def of_cells(cells: Sequence[str], missing: Sequence[str], decimal: str = ".", as_text: bool = False) -> Column:
+    """A column of cells as they stand in a file: numbers where every cell that is not missing is one, else texts."""
+    codes = set(missing)
+    if as_text:
+        return of_array(np.array([None if c in codes else c for c in cells], dtype=object))
+    present = [c for c in cells if c not in codes]
+    if decimal != ".":
+        present = [c.replace(decimal, ".") for c in present]
+    numbers = numbers_of(present)
+    if numbers is None:
+        return of_array(np.array([None if c in codes else c for c in cells], dtype=object))
+    if len(present) == len(cells):
+        return without_codes(numbers, missing)
+    out = np.full(len(cells), np.nan)
+    out[[i for i, c in enumerate(cells) if c not in codes]] = numbers
+    return without_codes(out, missing)
+
+
+def numbers_of(texts: Sequence[str]) -> Array | None:
+    """The texts as whole numbers or as floats; None where one is no number."""
+    whole, match = True, NUMBER.fullmatch
+    for t in texts:
+        if match(t) is None:
+            return None
+        whole = whole and WHOLE.fullmatch(t) is not None
+    if whole and texts:
+        made = [int(t) for t in texts]
+        if max(made) < 2**63 and min(made) >= -(2**63):
+            return np.array(made, dtype=np.int64)
+    return np.array([float(t) for t in texts], dtype=np.float64)
+
+
+def without_codes(values: Array, missing: Sequence[str]) -> Array:
+    """Numbers with those that equal a missing code taken out, however the code is written."""
+    numbers = [float(c) for c in missing if NUMBER.fullmatch(c)]
+    if not numbers:
+        return values
+    hit = np.isin(values, numbers)
+    if not hit.any():
+        return values
+    out = values.astype(np.float64)
+    out[hit] = np.nan
+    return out
+
+
+def texts_or_numbers(column: Texts, missing: Sequence[str], decimal: str = ".") -> Column:
+    """A text column turned into numbers where all its distinct values are (" 5", "+5"), or has none."""
+    texts = [str(t) for t in column.raw]
+    if decimal != ".":
+        texts = [t.replace(decimal, ".") for t in texts]
+    numbers = numbers_of(texts)
+    if numbers is None:
+        return column
+    if (column.codes >= 0).all():
+        return without_codes(numbers[column.codes], missing)
+    return without_codes(np.append(numbers.astype(np.float64), np.nan)[column.codes], missing)

@@ -1,0 +1,116 @@
+"""Tables of other formats than delimited text: columnar files, workbooks, JSON lines, frames of a program."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from bold_orchard.data.arrow import NotForArrow, arrow_column, columnar_names, read_columnar
+from bold_orchard.data.columns import Column, Columns
+from bold_orchard.data.header import MISSING, check_header, missing_by_column
+from bold_orchard.data.table import Table
+from bold_orchard.errors import OrchardError
+
+if TYPE_CHECKING:
+    import pandas as pd
+
+
+def read_columnar_table(path: Path, name: str, missing: Sequence[str], columns: Sequence[str]) -> Table:
+    """Parquet, Feather or Arrow: the columns asked for, others when they are."""
+    try:
+        with _foreign(path):
+            names, n = columnar_names(path)
+            header = check_header([c.strip() for c in names], name)
+            by_column = missing_by_column(missing, header, name)
+            everywhere = [*MISSING, *by_column.pop("", [])]
+
+            def load(wanted: list[str]) -> dict[str, Column]:
+                own = [names[header.index(c)] for c in wanted]
+                made = read_columnar(path, own)
+                return {c: arrow_column(m, [*everywhere, *by_column.get(c, [])]) for c, m in zip(wanted, made)}
+
+            held = load([c for c in header if c in columns] or header) if header else {}
+    except NotForArrow:
+        with _foreign(path):
+            import pandas as pd
+
+            return frame_table(pd.read_parquet(path), name, missing)
+    if not header or n == 0:
+        raise OrchardError(f"{name} holds no rows; there is nothing to work on")
+    return Table(Columns(header, n, held, load), name, n, missing=tuple(missing))
+
+
+def read_other(path: Path, suffix: str) -> pd.DataFrame:
+    import pandas as pd
+
+    with _foreign(path):
+        if suffix in (".xlsx", ".ods"):
+            engine: Any = "openpyxl" if suffix == ".xlsx" else "odf"
+            return pd.read_excel(path, engine=engine, keep_default_na=False, na_values=list(MISSING))
+        return pd.read_json(path, lines=True, dtype=False)
+
+
+@contextlib.contextmanager
+def _foreign(path: Path) -> Iterator[None]:
+    """What other libraries say of a file, in one line of ours."""
+    suffix = path.suffix.lower()
+    needs = {".xlsx": "excel", ".ods": "ods"}.get(suffix, "parquet")
+    try:
+        yield
+    except (OrchardError, NotForArrow):
+        raise
+    except ImportError:
+        raise OrchardError(
+            f"reading {suffix} files needs one more package; install it with: pip install 'bold-orchard[{needs}]'"
+        ) from None
+    except Exception as e:
+        what = str(e).splitlines()[0] if str(e) else type(e).__name__
+        raise OrchardError(f"{path.name} cannot be read as {suffix[1:]}: {what}") from None
+
+
+def frame_table(frame: pd.DataFrame, name: str, missing: Sequence[str]) -> Table:
+    """Bring a frame from another format to the same kinds and missing codes as CSV gives; the frame itself stays as it is."""
+    import pandas as pd
+
+    frame = frame.copy()
+    frame.columns = pd.Index(check_header([str(c).strip() for c in frame.columns], name))
+    if frame.shape[1] == 0 or len(frame) == 0:
+        raise OrchardError(f"{name} holds no rows; there is nothing to work on")
+    by_column = missing_by_column(missing, list(frame.columns), name)
+    everywhere = [*MISSING, *by_column.pop("", [])]
+    for column in frame.columns:
+        codes = [*everywhere, *by_column.get(column, [])]
+        frame[column] = _clean(frame[column], codes)
+    return Table(frame.reset_index(drop=True), name, len(frame), missing=tuple(missing))
+
+
+def _clean(series: pd.Series[Any], codes: list[str]) -> pd.Series[Any]:
+    import pandas as pd
+
+    if series.dtype.kind in "iuf":
+        numbers = [float(c) for c in codes if _is_number(c)]
+        hit = series.isin(numbers)
+        return series.mask(hit) if hit.any() else series
+    if series.dtype.kind == "b":
+        return series.astype(str)
+    if series.dtype.kind == "M":
+        whole = bool((series.dropna() == series.dropna().dt.normalize()).all())
+        texts = series.dt.strftime("%Y-%m-%d" if whole else "%Y-%m-%d %H:%M:%S")
+        return texts.astype(object).where(series.notna(), None)
+    values = [None if pd.isna(v) or str(v) in codes else v for v in series.tolist()]
+    present = [v for v in values if v is not None]
+    if present and all(isinstance(v, (int, float, np.number)) and not isinstance(v, bool) for v in present):
+        return pd.Series([np.nan if v is None else float(v) for v in values], index=series.index, dtype=float)
+    return pd.Series([None if v is None else str(v) for v in values], index=series.index, dtype=object)
+
+
+def _is_number(text: str) -> bool:
+    try:
+        float(text)
+    except ValueError:
+        return False
+    return True
