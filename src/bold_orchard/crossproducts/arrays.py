@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -10,13 +9,14 @@ from numpy.typing import NDArray
 
 from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.covariance.residuals.base import RowCovariance
+from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[Any]
 Codes = NDArray[np.intp]
 
 
-@dataclass(frozen=True)
-class RandomBlock:
+@frozen
+class RandomBlock(Frozen):
     """The columns of one ``each`` clause, by number; ``constant`` is the position of its intercept, if any."""
 
     columns: tuple[int, ...]
@@ -24,8 +24,8 @@ class RandomBlock:
     constant: int | None
 
 
-@dataclass(frozen=True)
-class RandomUnit:
+@frozen
+class RandomUnit(Frozen):
     """One grouping unit: ``codes`` (n,) in 0..levels-1 and its independent blocks.
 
     ``relationship_factor`` (levels, levels) is the lower factor of a known covariance between levels, None for independent ones.
@@ -41,8 +41,8 @@ class RandomUnit:
         return sum(len(b.columns) for b in self.blocks)
 
 
-@dataclass(frozen=True)
-class Arrays:
+@frozen
+class Arrays(Frozen):
     """``y`` (n,), the distinct ``columns`` of X and Z, each (n,), ``x`` the numbers of the p columns of X (the intercept first
     when ``intercept``), ``weights`` (n,) or None.
 

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.data.columns import Column, Texts, factorize, of_array, texts_or_numbers, without_codes
+from bold_orchard.data.columns import Column, Texts, buffers_of, factorize, of_array, texts_or_numbers, without_codes
 
 Array = NDArray[Any]
 BLOCK = 4 << 20  # bytes of text parsed together: enough for every processor, small beside the table
@@ -71,7 +71,8 @@ def _odd(kind: Any, chunked: Any) -> bool:
     import pyarrow as pa
 
     if pa.types.is_floating(kind):
-        return bool(np.isnan(chunked.to_numpy()).sum() > chunked.null_count)
+        values, known = buffers_of(chunked, np.dtype(np.float64 if pa.types.is_float64(kind) else np.float32))
+        return bool(np.isnan(values if known is None else values[known]).any())
     return bool(pa.types.is_temporal(kind) or pa.types.is_boolean(kind))
 
 
@@ -99,11 +100,13 @@ def column_of(chunked: Any) -> Column:
     kind = chunked.type
     if pa.types.is_null(kind):
         return np.full(len(chunked), np.nan)
+    if pa.types.is_int64(kind) or pa.types.is_float64(kind):
+        values, known = buffers_of(chunked, np.dtype(np.int64 if pa.types.is_int64(kind) else np.float64))
+        return values if known is None else np.where(known, values, np.nan)
     if pa.types.is_integer(kind) and not (pa.types.is_uint64(kind) or chunked.null_count):
-        return np.asarray(chunked.to_numpy(), dtype=np.int64)
+        return column_of(chunked.cast(pa.int64()))
     if pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_decimal(kind):
-        values = chunked.cast(pa.float64()) if not pa.types.is_float64(kind) else chunked
-        return np.asarray(values.to_numpy(), dtype=np.float64)
+        return column_of(chunked.cast(pa.float64()))
     if pa.types.is_dictionary(kind):
         if not (pa.types.is_string(kind.value_type) or pa.types.is_large_string(kind.value_type)):
             return column_of(chunked.cast(kind.value_type))
@@ -125,9 +128,10 @@ def _coded(array: Any) -> Texts:
         if array.num_chunks == 0:
             return Texts(np.zeros(0, dtype=np.intp), np.zeros(0, dtype=object))
         array = array.chunk(0)
-    indices = array.indices.fill_null(-1) if array.null_count else array.indices
-    codes = indices.to_numpy(zero_copy_only=False).astype(np.intp)
-    raw = array.dictionary.to_numpy(zero_copy_only=False).astype(object)
+    kind = np.dtype(array.indices.type.to_pandas_dtype())
+    codes, known = buffers_of(pa.chunked_array([array.indices]), kind)
+    codes = codes.astype(np.intp) if known is None else np.where(known, codes, -1).astype(np.intp)
+    raw = np.array(array.dictionary.to_pylist(), dtype=object)
     own, distinct = factorize(codes)  # order of appearance, without entries that no row has
     missing = np.flatnonzero(distinct < 0)
     if len(missing):

@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
+
+from bold_orchard.frozen import Frozen, frozen
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -19,8 +20,8 @@ NUMBER = re.compile(r"\s*[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?\s*|\s*[+-]?inf(in
 WHOLE = re.compile(r"\s*[+-]?\d+\s*")
 
 
-@dataclass(frozen=True)
-class Texts:
+@frozen
+class Texts(Frozen):
     """A text column: ``codes`` (n,) into ``raw``, its distinct values in order of appearance; -1 where it is missing."""
 
     codes: NDArray[np.intp]
@@ -60,9 +61,11 @@ def factorize(values: Array) -> tuple[NDArray[np.intp], Array]:
         except ImportError:
             pass
         else:
-            made = pyarrow.array(values, from_pandas=True).dictionary_encode()
-            codes = made.indices.fill_null(-1) if made.indices.null_count else made.indices
-            return codes.to_numpy(zero_copy_only=False).astype(np.intp), made.dictionary.to_numpy(zero_copy_only=False)
+            lost = np.isnan(values) if values.dtype.kind == "f" else None
+            made = pyarrow.array(values, mask=lost if lost is not None and lost.any() else None).dictionary_encode()
+            codes, known = buffers_of(pyarrow.chunked_array([made.indices]), np.dtype(np.int32))
+            distinct, _ = buffers_of(pyarrow.chunked_array([made.dictionary]), values.dtype)
+            return (codes if known is None else np.where(known, codes, -1)).astype(np.intp), distinct
     known = ~np.isnan(values) if values.dtype.kind == "f" else np.ones(len(values), dtype=bool)
     distinct, first, inverse = np.unique(values[known], return_index=True, return_inverse=True)
     order = np.argsort(first, kind="stable")
@@ -71,6 +74,24 @@ def factorize(values: Array) -> tuple[NDArray[np.intp], Array]:
     codes = np.full(len(values), -1, dtype=np.intp)
     codes[known] = place[inverse.ravel()]
     return codes, distinct[order]
+
+
+def buffers_of(chunked: Any, kind: np.dtype[Any]) -> tuple[Array, NDArray[np.bool_] | None]:
+    """The numbers themselves (n,), and which are there (None: all), straight from memory: no other library is woken for it."""
+    parts, masks = [], []
+    for chunk in chunked.chunks:
+        bits, data = chunk.buffers()[0], chunk.buffers()[-1]
+        stop = chunk.offset + len(chunk)
+        parts.append(
+            np.frombuffer(data, dtype=kind, count=stop)[chunk.offset :] if len(chunk) else np.zeros(0, dtype=kind)
+        )
+        if chunk.null_count:
+            every = np.unpackbits(np.frombuffer(bits, dtype=np.uint8), bitorder="little", count=stop)
+            masks.append(every[chunk.offset :].astype(bool))
+        else:
+            masks.append(np.ones(len(chunk), dtype=bool))
+    values = parts[0] if len(parts) == 1 else np.concatenate(parts) if parts else np.zeros(0, dtype=kind)
+    return values, np.concatenate(masks) if chunked.null_count else None
 
 
 class Columns(Mapping[str, Column]):

@@ -9,7 +9,7 @@ import re
 import sys
 import warnings
 from collections.abc import Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,6 +20,7 @@ from bold_orchard.data.header import MISSING, check_header, missing_by_column
 from bold_orchard.data.other_formats import frame_table, read_columnar_table, read_other
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, UsageError
+from bold_orchard.frozen import Frozen, frozen
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -32,8 +33,8 @@ _LEADING_ZERO = re.compile(r"0\d+")
 _DECIMAL_COMMA = re.compile(r"[+-]?\d+,\d+")
 
 
-@dataclass(frozen=True)
-class Peek:
+@frozen
+class Peek(Frozen):
     """What the first lines of a delimited file say.
 
     ``cells`` by column of the lines seen, which are the ``whole`` file or its start; ``plain`` for UTF-8 whose header is its first

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -13,13 +13,14 @@ from numpy.typing import NDArray
 from bold_orchard.data.columns import NUMBER, Column, Columns, Texts, factorize, of_frame, of_mapping
 from bold_orchard.data.natural_order import label_texts, natural_order
 from bold_orchard.errors import OrchardError, unknown_name
+from bold_orchard.frozen import Frozen, frozen
 
 if TYPE_CHECKING:
     import pandas as pd
 
 
-@dataclass(frozen=True)
-class Labels:
+@frozen
+class Labels(Frozen):
     """One label per row: ``codes`` (n_rows,) index ``raw``, the distinct values; -1 where the label is missing."""
 
     codes: NDArray[np.intp]
@@ -39,8 +40,8 @@ class Labels:
         return [self.texts[i] for i in order], place
 
 
-@dataclass(frozen=True)
-class Table:
+@frozen
+class Table(Frozen):
     """Rows and columns as read, before any row is left out.
 
     ``data`` are the columns; a pandas DataFrame or a mapping of arrays is taken too. ``rows`` numbers the rows as a person counts them

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 from functools import cached_property
 from typing import Any
 
@@ -16,13 +16,14 @@ from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.residual import ResidualPart
 from bold_orchard.design.transformations import Category, ColumnMaker
 from bold_orchard.families import family_of
+from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
 
 
-@dataclass(frozen=True)
-class Options:
+@frozen
+class Options(Frozen):
     """Choices that shape the design: baselines by column, covariates to fill, weights, family and link, force."""
 
     baselines: dict[str, str] = field(default_factory=dict)
@@ -35,8 +36,8 @@ class Options:
     grades: tuple[str, ...] = ()
 
 
-@dataclass(frozen=True)
-class UnitCodes:
+@frozen
+class UnitCodes(Frozen):
     """Levels of one unit over the rows used: ``codes`` (n,); texts such as '3 in north'."""
 
     name: str
@@ -58,8 +59,8 @@ class UnitCodes:
         return np.bincount(self.codes, minlength=self.size)
 
 
-@dataclass(frozen=True)
-class Clause:
+@frozen
+class Clause(Frozen):
     """One ``each`` clause: its columns of Z and its structure.
 
     ``unit`` is its place among the design's units; ``block`` and ``columns`` say which random unit of the likelihood
@@ -79,16 +80,16 @@ class Clause:
         return structure_of(self.structure.kind)
 
 
-@dataclass(frozen=True)
-class Block:
+@frozen
+class Block(Frozen):
     """A random unit of the likelihood: levels, and the factor ``relationship_factor`` of a known covariance between them, or None."""
 
     unit: UnitCodes
     relationship_factor: Array | None = None
 
 
-@dataclass(frozen=True)
-class Design:
+@frozen
+class Design(Frozen):
     """Everything the likelihood and the printed result need; ``table`` holds the rows used only."""
 
     sentence: tree.Sentence

@@ -3,20 +3,20 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.design.transformations import Category, ColumnMaker, Numeric
+from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
 
 
-@dataclass(frozen=True)
-class ModelMatrix:
+@frozen
+class ModelMatrix(Frozen):
     """The columns of a fixed part or of an each clause.
 
     ``names`` (contract) and ``labels`` (printed) and ``values`` (each (n,)) run over columns;

@@ -16,13 +16,14 @@ from numpy.typing import NDArray
 from bold_orchard.data.evaluate import evaluate
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, shown, unknown_name
+from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
 
 
-@dataclass(frozen=True)
-class Numeric:
+@frozen
+class Numeric(Frozen):
     """Columns made by one factor: names, values each (n,), and where each factor is zero."""
 
     names: tuple[str, ...]
@@ -30,8 +31,8 @@ class Numeric:
     zero: str
 
 
-@dataclass(frozen=True)
-class Category:
+@frozen
+class Category(Frozen):
     """A coded category: ``codes`` (n,) index ``levels``; ``levels[0]`` is the baseline; ``column`` is the raw column."""
 
     name: str

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -16,13 +16,14 @@ from bold_orchard.estimation.arrays import row_order
 from bold_orchard.estimation.gaussian_search import make_criterion, search
 from bold_orchard.estimation.model import EDGE, FittedModel, one_step
 from bold_orchard.estimation.options import SearchOptions
+from bold_orchard.frozen import frozen
 from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
 from bold_orchard.optimize.protocol import OptimizeResult
 
 Array = NDArray[Any]
 
 
-@dataclass(frozen=True)
+@frozen
 class GaussianModel(FittedModel[Criterion, GaussianPoint]):
     """Estimated by REML or ML; coefficients and residual variance stand at their closed forms for given parameters."""
 

@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from bold_orchard.frozen import Frozen, frozen
 
 
-@dataclass(frozen=True)
-class SearchOptions:
+@frozen
+class SearchOptions(Frozen):
     """``method`` is reml or ml (of gaussian models), ``points`` the quadrature points of others: a number or "auto".
 
     ``tolerance`` bounds the decrease of the deviance that is still expected at the end, ``max_steps`` the steps.

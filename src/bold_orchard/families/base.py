@@ -7,19 +7,19 @@ family's own parameters on unbounded scales (the logarithm of a dispersion, the 
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.families.links import LINKS
+from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[Any]
 
 
-@dataclass(frozen=True)
-class Data:
+@frozen
+class Data(Frozen):
     """The outcome of n rows: ``y`` (n,), ``trials`` (n,) or None, prior ``weights`` (n,) or None, grades as codes."""
 
     y: Array
@@ -31,8 +31,8 @@ class Data:
         return Data(self.y[order], trials, weights)
 
 
-@dataclass(frozen=True)
-class Support:
+@frozen
+class Support(Frozen):
     """Where outcomes may lie: a test of each (n,), and the words for it after "must be".
 
     ``mend`` says what to do about outcomes (n,) beyond it, by the outcome's name as a sentence writes it.
@@ -43,8 +43,8 @@ class Support:
     mend: Callable[[Array, str], str] = lambda y, name: ""
 
 
-@dataclass(frozen=True)
-class Own:
+@frozen
+class Own(Frozen):
     """A parameter of the family that is reported: ``name`` in the document, ``meaning`` in words.
 
     It is the ``place``-th of the family's own, and ``back`` brings it from its unbounded scale to the value reported. ``gone``

@@ -3,19 +3,20 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
+from bold_orchard.frozen import Frozen, frozen
+
 Array = NDArray[Any]
 TOP = 700.0  # exp of more overflows
 
 
-@dataclass(frozen=True)
-class Link:
+@frozen
+class Link(Frozen):
     """``mean`` and its ``slope`` at eta, ``inverse`` the link itself; ``ratio`` names exp(coefficient), None where it means nothing.
 
     ``latent_variance`` is that of the standard distribution whose threshold model has this link (None without such);

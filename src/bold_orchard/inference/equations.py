@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import singledispatch
 from typing import Any
 
@@ -13,14 +12,15 @@ from bold_orchard.errors import OrchardError, unknown_name
 from bold_orchard.estimation.arrays import row_order
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
+from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.fit import Fit
 
 Array = NDArray[Any]
 MOST_EFFECTS, MOST_ROWS = 2000, 20000  # sizes whose dense matrices are made in seconds and still looked at
 
 
-@dataclass(frozen=True)
-class Labelled:
+@frozen
+class Labelled(Frozen):
     """A matrix with the names of its rows and columns."""
 
     values: Array

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import field, replace
 from typing import Any
 
 import numpy as np
@@ -15,6 +15,7 @@ from bold_orchard.errors import UsageError
 from bold_orchard.estimation.estimate import estimate
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.estimation.options import SearchOptions
+from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.coefficients.methods import precision
 from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.summary import summarise
@@ -24,8 +25,8 @@ from bold_orchard.sentence.parse import read_sentence
 from bold_orchard.sentence.tree import Sentence
 
 
-@dataclass(frozen=True)
-class Settings:
+@frozen
+class Settings(Frozen):
     """Everything about a fit beside the sentence and the table."""
 
     method: str = "reml"
@@ -41,8 +42,8 @@ class Settings:
         return SearchOptions(self.method, self.tolerance, self.max_steps, self.points)
 
 
-@dataclass(frozen=True)
-class Fit:
+@frozen
+class Fit(Frozen):
     """A fitted model with its name, its tests' method and its document (``result``, the contract of docs/json.md)."""
 
     name: str

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import singledispatch
 
 from bold_orchard.estimation.gaussian import GaussianModel
+from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.variances.identified import flat_components
 from bold_orchard.results.notes import Note
 
 
-@dataclass(frozen=True)
-class Trouble:
+@frozen
+class Trouble(Frozen):
     """``notes`` say why the figures must not be used, ``remarks`` what else stands above the tables."""
 
     notes: tuple[str, ...] = ()

@@ -8,7 +8,6 @@ log sigma^2 when some covariance is given whole and sigma^2 can no longer be pro
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar
 
@@ -22,13 +21,14 @@ from bold_orchard.crossproducts.correlated import Correlated
 from bold_orchard.crossproducts.elimination import Backward, Eliminated, backward, eliminate
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.crossproducts.substitution import scores
+from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.average_information import quadratic_forms
 
 Array = NDArray[Any]
 
 
-@dataclass(frozen=True)
-class Criterion:
+@frozen
+class Criterion(Frozen):
     """parameters -> GaussianPoint; ``products`` are those at the start of phi when ``correlated`` is there."""
 
     products: CrossProducts
@@ -142,8 +142,8 @@ def moments(products: CrossProducts) -> dict[int, Array]:
     return out
 
 
-@dataclass(frozen=True)
-class Brief:
+@frozen
+class Brief(Frozen):
     """What is kept of a point once its matrices are gone."""
 
     b_covariance: Array

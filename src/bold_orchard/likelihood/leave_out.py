@@ -8,7 +8,6 @@ elimination as in ``elimination``; one-step deletion as in Cook & Weisberg 1982,
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -18,6 +17,7 @@ from bold_orchard.crossproducts import batched
 from bold_orchard.crossproducts.assemble import combine, nested_in, picks_of_w, working_effects
 from bold_orchard.crossproducts.row_sums import Sums, one_pass
 from bold_orchard.crossproducts.stages import CrossProducts
+from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
 
 Array = NDArray[Any]
@@ -26,8 +26,8 @@ LOST = 1e-9  # part of a column's square that must remain without a level for it
 HELD = 1e-9  # parameters as small stand on their boundary
 
 
-@dataclass(frozen=True)
-class LeftOut:
+@frozen
+class LeftOut(Frozen):
     """Over the J levels of a unit: ``b_work`` (J, p), ``theta`` (J, m), ``sigma2`` (J,) without each level's rows.
 
     ``held`` (J, p) are the working coefficients at the whole fit's theta, ``grams`` (J, p, p) the X'H^-1 X left there;

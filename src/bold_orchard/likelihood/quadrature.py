@@ -10,13 +10,13 @@ The gradient follows the nodes: d v_k = d v^ + dS x_k, v^ by implicit differenti
 from __future__ import annotations
 
 import itertools
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.frozen import frozen
 from bold_orchard.likelihood.laplace.criterion import Laplace
 from bold_orchard.likelihood.laplace.mode import Mode, ModeFinder
 from bold_orchard.likelihood.laplace.point import LaplacePoint
@@ -27,7 +27,7 @@ AT_ONCE = 4_000_000  # rows times nodes held at once (32 MB)
 CLOSER = 1e-6  # nodes stand about the mode, so it is sought more closely than Laplace needs
 
 
-@dataclass(frozen=True)
+@frozen
 class NodeFinder(ModeFinder):
     """The layout with ``points`` nodes per term."""
 
@@ -169,7 +169,7 @@ class QuadraturePoint(LaplacePoint):
         return 2.0 * out
 
 
-@dataclass(frozen=True)
+@frozen
 class Quadrature(NodeFinder, Laplace):
     """parameters -> ``QuadraturePoint``."""
 

@@ -8,17 +8,18 @@ the band has no entry. Parameters phi are free (or not negative where ``bounded`
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.frozen import Frozen, frozen
+
 Array = NDArray[Any]
 
 
-@dataclass(frozen=True)
-class Bands:
+@frozen
+class Bands(Frozen):
     """Values of all entries: per offset ``values`` (classes,) and ``slopes`` (n_phi, classes); log|R| likewise.
 
     ``totals`` (classes,) are weights of the products of each unit's totals, where a structure uses them.
@@ -32,8 +33,8 @@ class Bands:
     totals_slopes: Array | None = None
 
 
-@dataclass(frozen=True)
-class Layout:
+@frozen
+class Layout(Frozen):
     """The rows as a structure sees them, sorted by unit and time: ``starts`` of the units, the unit's name for words.
 
     ``time`` (n,) is what the structure ``takes``: numbers, or codes of occasions with their ``labels``; ``spread`` tells

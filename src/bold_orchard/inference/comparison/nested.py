@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -11,12 +10,13 @@ from numpy.typing import NDArray
 from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.design.design import Clause, Design
 from bold_orchard.families import family_of
+from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[Any]
 
 
-@dataclass(frozen=True)
-class Relation:
+@frozen
+class Relation(Frozen):
     """``extra_effects`` counts what the larger model has and the smaller holds at zero: variances of random effects, and the
     extra variation by which a negative binomial exceeds a Poisson."""
 

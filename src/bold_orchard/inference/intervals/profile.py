@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
+from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.variances.information import full_hessian
 from bold_orchard.inference.variances.quantities import Quantity, theta_of
 from bold_orchard.likelihood.gaussian import GaussianPoint
@@ -30,8 +31,8 @@ VANISHING = 1e-4  # part of an SD at which it is as good as zero
 DOUBTFUL = 2.5  # standard errors from zero within which a variance may as well be zero
 
 
-@dataclass(frozen=True)
-class Line:
+@frozen
+class Line(Frozen):
     """What is followed: ``rise(t, start)`` gives the least rise of the deviance at t and where it is.
 
     ``here`` is t at the minimum, ``se`` its rough spread, ``low`` and ``high`` the edges of the model, ``slack`` how near is
@@ -272,8 +273,8 @@ def follow(line: Line, target: float, points: int = 0) -> Profile:
     return Profile(low, high, trace, min(side.lowest for side in sides))
 
 
-@dataclass(frozen=True)
-class _Known:
+@frozen
+class _Known(Frozen):
     t: float
     root: float
     where: Array

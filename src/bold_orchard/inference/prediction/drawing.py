@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -15,6 +14,7 @@ from bold_orchard.design.design import UnitCodes
 from bold_orchard.design.lags import lag_calls
 from bold_orchard.design.validation import constant_inside
 from bold_orchard.errors import OrchardError, UsageError, nearest, shown, unknown_name
+from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
@@ -28,8 +28,8 @@ MOST_GROUPS = 12  # colours and strokes that are told apart
 POINTS, PANELS, TENTHS = 40, 12, 10  # points of a line; small multiples that fit a page; groups by predicted chance
 
 
-@dataclass(frozen=True)
-class UnitLines:
+@frozen
+class UnitLines(Frozen):
     """Lines of the levels ``shown`` of a unit along a predictor, on the outcome's scale.
 
     ``x[i]`` and ``y[i]`` (points,) belong to level ``shown[i]``; ``at`` and ``average`` are the average line. A category's

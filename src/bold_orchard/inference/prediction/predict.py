@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Any
 
 import numpy as np
@@ -19,6 +19,7 @@ from bold_orchard.design.model_matrix import build_part
 from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError, UsageError, counted
 from bold_orchard.families.base import Data
+from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.response_scale import grade_chances, outcome_mean, outcome_slope
@@ -32,8 +33,8 @@ SCHEMA = "bold-orchard/predict/1"
 DRAWS, ROWS_AT_ONCE = 2_000, 2_000  # outcomes a row: quantiles to 2% of their spread; rows drawn together (32 MB)
 
 
-@dataclass(frozen=True)
-class Predictions:
+@frozen
+class Predictions(Frozen):
     """Over the rows of ``table``, each (n,), NaN where a covariate is missing.
 
     ``average`` is the fixed part alone; ``known`` (n, units) tells which units were in the fit; ``probabilities`` of each grade.

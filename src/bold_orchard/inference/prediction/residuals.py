@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import singledispatch
 from typing import Any
 
@@ -14,14 +13,15 @@ from bold_orchard.estimation.arrays import row_order
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.estimation.model import UnitEffects
+from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.response_scale import outcome_mean
 
 Array = NDArray[Any]
 
 
-@dataclass(frozen=True)
-class Residuals:
+@frozen
+class Residuals(Frozen):
     """Per row used, each (n,): fitted values with and without the units' effects, and what remains.
 
     ``standardised`` is divided by each row's own SD; ``white`` has the correlation inside units taken out as well.

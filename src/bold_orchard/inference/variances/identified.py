@@ -18,6 +18,7 @@ from bold_orchard.optimize.protocol import OptimizeResult
 
 Array = NDArray[Any]
 SUSPECT = 1e-2  # fall of the deviance that a change of a parameter by its own size would promise
+BESIDE = 0.1  # of the largest element of a unit's factor
 FLAT = 1e-9  # of the largest eigenvalue of the expected information; exact zeros come out near 1e-14
 FLAT_HESSIAN = 1e-5  # the same where only differences of the gradient are to be had
 EMPTY = 1e-12  # of the information on the residual, the variances in units of it; exact zeros come out near 1e-25
@@ -53,8 +54,13 @@ def _suspicious(found: OptimizeResult[GaussianPoint]) -> bool:
 
 
 def _sizes(e: GaussianPoint) -> Array:
-    """By how much a parameter may change before the model is another: its own size, a start's, or 1 of the residual's."""
+    """By how much a parameter may change before the model is another: its own size, a start's, or 1 of the residual's.
+
+    Elements near zero beside others of their unit (uncorrelated effects) are measured by these.
+    """
     sizes = np.maximum(np.abs(e.theta), np.abs(e.criterion.start()))
+    for at in e.criterion.slices:
+        sizes[at] = np.maximum(sizes[at], BESIDE * sizes[at].max(initial=0.0))
     sizes[e.criterion.phi] = np.maximum(sizes[e.criterion.phi], 1.0)
     return np.asarray(sizes)
 

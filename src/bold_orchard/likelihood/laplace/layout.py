@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar
 
@@ -13,14 +12,15 @@ from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.crossproducts.weighted import Weighted
 from bold_orchard.families.base import Family
+from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.gaussian import Criterion
 
 Array = NDArray[Any]
 Effects = dict[int, Array]
 
 
-@dataclass(frozen=True)
-class Layout:
+@frozen
+class Layout(Frozen):
     """Rows, family and ``offset`` (n,) in the order of ``rows``; where each parameter stands and what it does to eta."""
 
     rows: Weighted

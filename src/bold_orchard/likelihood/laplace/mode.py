@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -13,6 +12,7 @@ from bold_orchard.crossproducts.elimination import Eliminated, eliminate
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.crossproducts.substitution import scores
 from bold_orchard.families.base import Family
+from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.laplace.layout import Effects, Layout
 
 Array = NDArray[Any]
@@ -21,8 +21,8 @@ MOST_IDLE = 4  # steps that do not shrink, after which the mode is as close as r
 NEAR = 0.1  # step below which the quadratic model of f holds without a check
 
 
-@dataclass(frozen=True)
-class Mode:
+@frozen
+class Mode(Frozen):
     """The inner minimum at one point: effects ``v`` per unit (k, levels), the rows' derivatives there (l itself NaN where it
     was not asked for), and how close it was sought."""
 
@@ -34,7 +34,7 @@ class Mode:
     close: float
 
 
-@dataclass(frozen=True)
+@frozen
 class ModeFinder(Layout):
     """The layout and, for given parameters, the mode."""
 
