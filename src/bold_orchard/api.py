@@ -18,7 +18,6 @@ from typing import TYPE_CHECKING, Any
 
 from bold_orchard.answers import Answer
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import used_columns
 from bold_orchard.design.design import Options
 from bold_orchard.errors import UsageError
 from bold_orchard.fits import Model, Origin, compare, draw, open_fit, plan, report, side_by_side
@@ -27,7 +26,7 @@ from bold_orchard.inference.fit import fit as fit_table
 from bold_orchard.inference.summary import with_confidence, with_ratios
 from bold_orchard.results.fit import AverageEffect, FitResult
 from bold_orchard.scouting import scout
-from bold_orchard.sentence.parse import read_sentence
+from bold_orchard.sentence.parse import read_sentence, used_columns
 from bold_orchard.sentence.tree import Sentence
 from bold_orchard.tables import table
 

@@ -71,13 +71,15 @@ def prepare(args: argparse.Namespace) -> None:
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     from concurrent.futures import ThreadPoolExecutor
 
+    from bold_orchard.sentence.parse import read_sentence, used_columns
     from bold_orchard.tables import table as read
 
+    sentence = read_sentence(args.sentence)
+    used = used_columns(sentence, args.weights, args.where)
     with ThreadPoolExecutor(1) as pool:  # the file is read while the engine loads
-        reading = pool.submit(read, args.data, args.missing, args.where)
-        from bold_orchard.api import fit, read_sentence
+        reading = pool.submit(read, args.data, args.missing, args.where, used)
+        from bold_orchard.api import fit
 
-        sentence = read_sentence(args.sentence)
         table = reading.result()
     model = fit(
         sentence, table, name=args.save or "fit", method=args.method, family=args.family, link=args.link,

@@ -24,7 +24,6 @@ from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError, SentenceError, shown, unknown_name
 from bold_orchard.families import family_of
 from bold_orchard.sentence import tree
-from bold_orchard.sentence.parse import read_condition
 
 Array = NDArray[Any]
 
@@ -94,12 +93,6 @@ def rebuild_parts(design: Design, table: Table) -> tuple[ModelMatrix, tuple[Mode
     offsets, plain = split_offsets(design.sentence.terms, maker)
     fixed = fixed_part(plain, design.sentence, maker, design.family)
     return fixed, tuple(build_part(e.terms, False, maker) for e in design.sentence.each), offsets
-
-
-def used_columns(sentence: tree.Sentence, weights: str | None, where: str | None) -> list[str]:
-    """The columns of a file that a fit of the sentence needs."""
-    named = tree.columns_of((sentence, read_condition(where) if where else ()))
-    return [*(c.name for c in named), *([weights] if weights else [])]
 
 
 def covariate_columns(sentence: tree.Sentence) -> list[str]:

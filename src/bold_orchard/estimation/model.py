@@ -147,14 +147,14 @@ class FittedModel(Frozen, ABC, Generic[C, E]):
     def simulate(self, rng: np.random.Generator) -> Array:
         """An outcome drawn from the model, (n,), offsets left out as in ``design.y``."""
         design, eta = self.design, self.fixed_part()
-        effects = [self._drawn_effects(f, rng) for f in range(len(design.blocks))]
+        effects = [self.drawn_effects(f, rng) for f in range(len(design.blocks))]
         for clause in design.clauses:
             own = effects[clause.block][design.blocks[clause.block].unit.codes]
             for values, column in zip(clause.part.values, range(clause.columns.start, clause.columns.stop)):
                 eta += values * own[:, column]
         return self.residual_draw(eta, rng)
 
-    def _drawn_effects(self, f: int, rng: np.random.Generator) -> Array:
+    def drawn_effects(self, f: int, rng: np.random.Generator) -> Array:
         """Effects of one unit, (levels, k), on the user's scale."""
         e, products = self.evaluation, self.criterion.products
         unit = products.units[f]

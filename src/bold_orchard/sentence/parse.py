@@ -60,6 +60,12 @@ def read_condition(text: str) -> tree.Condition:
     return _run(text, "condition", "the expression")
 
 
+def used_columns(sentence: tree.Sentence, weights: str | None, where: str | None) -> list[str]:
+    """The columns of a file that a fit of the sentence needs."""
+    named = tree.columns_of((sentence, read_condition(where) if where else ()))
+    return [*(c.name for c in named), *([weights] if weights else [])]
+
+
 def read_combination(text: str) -> tuple[tree.Expression, float]:
     """Read a contrast: a weighted sum of names, and the number it is compared with (0 unless written)."""
     left, right = _run(text, "combination", "the contrast")

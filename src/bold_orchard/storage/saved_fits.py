@@ -17,14 +17,14 @@ import numpy as np
 from bold_orchard.data.evaluate import filter_rows
 from bold_orchard.data.read import read_bytes, read_table
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import build_design, used_columns
+from bold_orchard.design.build import build_design
 from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError, UsageError, nearest
 from bold_orchard.estimation.estimate import reopen
 from bold_orchard.families import family_of, names
 from bold_orchard.inference.fit import Fit, Settings, of_model
 from bold_orchard.optimize.protocol import Ending, OptimizeResult
-from bold_orchard.sentence.parse import read_sentence
+from bold_orchard.sentence.parse import read_sentence, used_columns
 from bold_orchard.storage.files import write_safely
 from bold_orchard.storage.shape import FIGURE, FIT, fault
 

@@ -48,6 +48,7 @@ def means(
     if slope is not None and slope not in grid.means:
         covariates = list(grid.means) or ["(none)"]
         raise OrchardError(unknown_name("covariate", slope, covariates, f"the fixed part of '{fit.name}'"))
+    within = next((f for f, column in factors.items() if within in (f, column)), within)
     if within is not None and within not in factors:
         raise UsageError(f"--within names a factor of the term: {' or '.join(factors)}, not '{within}'")
     cells = _cells(grid, factors, held)

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.design.design import UnitCodes
 from bold_orchard.inference.fit import Fit
 
 Array = NDArray[Any]
@@ -35,22 +37,30 @@ class Strata:
         weights = self.x @ (self.inverse @ (rows / self.norms).T)
         q = np.linalg.svd(weights, full_matrices=False)
         basis = q[0][:, q[1] > 1e-9 * max(float(q[1][0]), 1e-300)]
-        best: tuple[int, float, str] | None = None
-        for clause in self.design.clauses:
-            unit = self.design.units[clause.unit]
-            for name, z in zip(clause.part.names, clause.part.values):
-                share = _share(basis, z, unit.codes, unit.size)
-                if share < MOSTLY or (best is not None and (unit.size, -share) >= best[:2]):
-                    continue
-                best = (unit.size, -share, unit.name if name == "intercept" else f"{unit.name}: {name}")
-        return ROWS if best is None else best[2]
+        found = [(unit.size, name) for unit, name in self._strata(basis) if name]
+        return min(found)[1] if found else ROWS
+
+    def _strata(self, basis: Array) -> Iterator[tuple[UnitCodes, str | None]]:
+        """For each unit its name, or that of the slope whose variation is the error, or None."""
+        for place, unit in enumerate(self.design.units):
+            parts = [c.part for c in self.design.clauses if c.unit == place]
+            columns = {n: v for p in parts for n, v in zip(p.names, p.values)}
+            alone = {n: _share(basis, v[None], unit.codes, unit.size) for n, v in columns.items()}
+            most = max(alone, key=lambda n: (round(alone[n], 9), n == "intercept"))
+            if alone[most] >= MOSTLY:
+                yield unit, unit.name if most == "intercept" else f"{unit.name}: {most}"
+            elif len(columns) > 1 and _share(basis, np.array(list(columns.values())), unit.codes, unit.size) >= MOSTLY:
+                yield unit, unit.name
+            else:
+                yield unit, None
 
 
 def _share(basis: Array, z: Array, codes: NDArray[np.intp], size: int) -> float:
-    """The share of an orthonormal basis (n, q) in the span of one column a level, z inside it."""
-    inner = np.bincount(codes, z * z, size)
-    total = 0.0
-    for column in basis.T:
-        across = np.bincount(codes, z * column, size)
-        total += float(np.sum(np.divide(across**2, inner, out=np.zeros(size), where=inner > 0)))
-    return total / basis.shape[1]
+    """The share of an orthonormal basis (n, q) in the span of the columns z (k, n), one each a level, beyond what chance puts there."""
+    k, n = z.shape
+    inner = np.array([[np.bincount(codes, a * b, size) for b in z] for a in z]).transpose(2, 0, 1)
+    across = np.array([[np.bincount(codes, a * column, size) for a in z] for column in basis.T]).transpose(2, 1, 0)
+    inverse = np.linalg.pinv(inner, rcond=1e-10, hermitian=True)
+    share = float(np.einsum("jaq,jab,jbq->", across, inverse, across)) / basis.shape[1]
+    chance = min(k * size / n, 1.0) if k > 1 else 0.0
+    return (share - chance) / (1.0 - chance) if chance < 1.0 else 0.0

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.covariance.effects import structure_of
 from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.design.design import Clause, Design
 from bold_orchard.families import family_of
@@ -62,8 +64,21 @@ def _in_space(basis: Array, columns: Array) -> bool:
 
 
 def random_nested(small: Design, large: Design) -> bool:
-    """Whether every each clause of the small model is a special case of one of the large model's."""
-    return homes(small, large) is not None
+    """Whether every each clause of the small model is a special case of one of the large model's, however both are written."""
+    return homes(small, large) is not None or homes(_apart(small), _apart(large)) is not None
+
+
+def _apart(design: Design) -> Design:
+    """Independent effects as clauses of their own: (diagonal): intercept + rain says each: intercept; each: rain."""
+    clauses: list[Clause] = []
+    for c in design.clauses:
+        if c.structure.kind != "diagonal" or len(c.part.names) == 1:
+            clauses.append(c)
+            continue
+        for k, (name, label, values) in enumerate(zip(c.part.names, c.part.labels, c.part.values)):
+            part = replace(c.part, names=(name,), labels=(label,), values=(values,), owner=c.part.owner[k : k + 1])
+            clauses.append(replace(c, part=part, columns=slice(c.columns.start + k, c.columns.start + k + 1)))
+    return replace(design, clauses=tuple(clauses))
 
 
 def homes(small: Design, large: Design) -> list[tuple[Clause, Clause]] | None:
@@ -94,8 +109,10 @@ def _clause_nested(a: Clause, small: Design, b: Clause, large: Design) -> bool:
 
 
 def _own(clause: Clause) -> type[Structure]:
-    """The structure itself; matrices from files are special cases of nothing."""
-    return Structure if clause.structure.file is not None else clause.kind
+    """The structure itself, that of one effect being no more than a variance; matrices from files are special cases of nothing."""
+    if clause.structure.file is not None:
+        return Structure
+    return structure_of("identity") if len(clause.part.names) == 1 else clause.kind
 
 
 def _same_partition(a: NDArray[np.intp], b: NDArray[np.intp]) -> bool:

@@ -25,14 +25,14 @@ def fit_page(d: FitResult, digits: int = 4) -> Page:
         page.warning("NOT CONVERGED: the figures below are where the search stopped, not estimates. Do not use them.")
     for text in d.get("warnings", []):
         page.warning(text)
-    page.text(f"{_what(d)}\n{_groups(d)}".strip())
-    _fixed(page, d, digits)
-    _random(page, d, digits)
+    page.text(f"{what_was_fitted(d)}\n{groups(d)}".strip())
+    average_effects(page, d, digits)
+    variation(page, d, digits)
     _likelihood(page, d, digits)
     return page.notes([n for n in d["notes"] if n not in d.get("warnings", [])])
 
 
-def _what(d: FitResult) -> str:
+def what_was_fitted(d: FitResult) -> str:
     rows = d["rows"]
     how = {"REML": "by REML", "ML": "by maximum likelihood", "Laplace": "by maximum likelihood (Laplace)"}.get(
         d["method"], f"by maximum likelihood ({d.get('points')} quadrature points)"
@@ -51,7 +51,7 @@ def _what(d: FitResult) -> str:
     return text + "."
 
 
-def _groups(d: FitResult) -> str:
+def groups(d: FitResult) -> str:
     lines = []
     for g in d["groups"]:
         sizes = f"{g['smallest']:,}" if g["smallest"] == g["largest"] else f"{g['smallest']:,} to {g['largest']:,}"
@@ -59,7 +59,7 @@ def _groups(d: FitResult) -> str:
     return "\n".join(lines)
 
 
-def _fixed(page: Page, d: FitResult, digits: int) -> None:
+def average_effects(page: Page, d: FitResult, digits: int) -> None:
     level = f"{100 * d['confidence']:g}% interval"
     rows = []
     dfs = {r["df"] for r in d["fixed"] if r["estimate"] is not None}
@@ -106,7 +106,7 @@ def _df_words(method: str, df: float | None) -> str:
     return f"Degrees of freedom: {method}{shared}."
 
 
-def _random(page: Page, d: FitResult, digits: int) -> None:
+def variation(page: Page, d: FitResult, digits: int) -> None:
     parts, res = d["random"], d["residual"]
     own = res["variance"] if res and "variance" in res else None
     total = sum(x or 0 for x in d["mean_random_variance"]) + own if own is not None else None

@@ -7,6 +7,7 @@ from bold_orchard.reporting.page import Page
 from bold_orchard.reporting.strips import bar, interval
 from bold_orchard.results.terms import TermsResult
 
+LONG = 20  # letters from which a term may need two lines
 KINDS = {
     1: "sequential: each term after those before it",
     2: "partial: each term after every term that does not contain it",
@@ -27,7 +28,7 @@ def terms_page(d: TermsResult, digits: int = 4) -> Page:
         inner = "  " if "parts" not in t and t not in d["tests"] else ""
         rows.append(
             (
-                inner + t["term"],
+                inner + wrappable(t["term"]),
                 name,
                 figure(t["value"], digits),
                 degrees(t["num_df"]),
@@ -55,6 +56,11 @@ def terms_page(d: TermsResult, digits: int = 4) -> Page:
     return page.notes(d["notes"])
 
 
+def wrappable(term: str) -> str:
+    """A long product with room for a line's end between its parts."""
+    return term.replace("*", " * ") if len(term) > LONG else term
+
+
 def _stratum(stratum: str | None) -> str:
     """orchard; slopes of rain by orchard; rows."""
     unit, between, term = (stratum or "").partition(": ")
@@ -65,7 +71,7 @@ def _sizes(page: Page, d: TermsResult) -> None:
     """Effect sizes, where they were asked for."""
     rows = [t for t in d["tests"] if "r2_marginal_change" in t]
     if rows:
-        cells = [(t["term"], fixed(t["eta_squared_partial"], 3), fixed(t["omega_squared_partial"], 3), fixed(t["r2_marginal_change"], 3))
+        cells = [(wrappable(t["term"]), fixed(t["eta_squared_partial"], 3), fixed(t["omega_squared_partial"], 3), fixed(t["r2_marginal_change"], 3))
                  for t in rows]  # fmt: skip
         page.table("Effect sizes", ("term", "partial\neta squared", "partial\nomega squared", "change of\nmarginal R\u00b2"), cells,
                    [bar(t["r2_marginal_change"]) for t in rows])  # fmt: skip
