@@ -226,6 +226,14 @@ class Model:
         rows = self.core.design.table if new is None else table(new, missing, where)
         return self._answer(simulate(self.core, rows, draws, seed))
 
+    def carry(
+        self, data: Any, sentence: str, *, imputations: int = 100, progress: Progress | None = None, **options: Any
+    ) -> Answer:
+        """A second outcome explained by this fit's effects, their uncertainty carried on; see ``carried.carry``."""
+        from bold_orchard.carried import carry
+
+        return carry(self.core, data, sentence, imputations=imputations, progress=progress, **options)
+
     def power(self, *effect: str, **options: Any) -> Answer:
         """How often studies like this one, of some sizes, would find its effects; see ``power``."""
         from bold_orchard.planned import power

@@ -14,7 +14,7 @@ ROOT = Path(__file__).parent.parent.parent / "src" / "bold_orchard"
 # Each room may use those before it, none after it.
 ORDER = (
     "errors", "frozen", "families", "results", "optimize", "sentence", "data", "covariance", "design", "crossproducts", "likelihood",
-    "estimation", "inference", "diagnostics", "classical", "planning", "storage", "reporting", "answers", "tables", "scouting", "studies", "planned", "fits", "api", "demo", "cli",
+    "estimation", "inference", "diagnostics", "classical", "planning", "carrying", "storage", "reporting", "answers", "tables", "scouting", "studies", "planned", "carried", "fits", "api", "demo", "cli",
 )  # fmt: skip
 CORE = ORDER[: ORDER.index("storage") + 1]
 INTERFACE = ("argparse", "matplotlib", "rich")
@@ -68,7 +68,7 @@ def test_the_core_has_no_interface_code(room):
 
 
 SHOWS = ("errors", "frozen", "results", "reporting")
-ASKS = (*SHOWS, "families", "storage", "answers", "tables", "studies", "planned", "fits", "api", "demo", "cli")
+ASKS = (*SHOWS, "families", "sentence", "storage", "answers", "tables", "studies", "planned", "fits", "api", "demo", "cli")
 
 
 @pytest.mark.parametrize(("room", "may"), [("reporting", SHOWS), ("cli", ASKS)])

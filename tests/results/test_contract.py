@@ -36,6 +36,11 @@ def answers():
         one.terms(contrast="sun = 0"),
         one.check(time="rain", influence="none"),
         one.simulate(2),
+        one.carry(
+            make_trees(rows=120).assign(price=lambda f: f.sun + f.rain),
+            "price = effect(orchard: rain) + sun",
+            imputations=5,
+        ),
         one.power(quick=True, units={"orchard": [6, 9]}, want=0.5),
         api.fit("aphids = spray; each orchard: intercept", inspections(), name="classical").anova(),
     ]
@@ -75,7 +80,7 @@ def test_pictures_from_saved_answers_or_a_line_that_says_why_not(answers):
         if answer.command in ("check", "draw", "scout", "anova"):
             with pytest.raises(UsageError, match="saved answer"):
                 again.figure()
-        elif answer.command in ("equations", "table", "report", "simulate"):
+        elif answer.command in ("equations", "table", "report", "simulate", "carry"):
             with pytest.raises(UsageError, match="has no picture"):
                 again.figure()
         else:

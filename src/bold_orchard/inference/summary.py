@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from functools import singledispatch
-from typing import Any
+from typing import Any, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -24,6 +24,7 @@ from bold_orchard.results.fit import FitResult
 from bold_orchard.results.plain import clean
 
 Array = NDArray[Any]
+R = TypeVar("R", bound=FitResult)
 SCHEMA = "bold-orchard/fit/1"
 NEARLY = 1e-5  # of a column's length that is its own, below which coefficients lose more than five digits
 
@@ -291,7 +292,7 @@ def with_confidence(result: FitResult, confidence: float) -> FitResult:
     return result.with_keys(fixed=rows, confidence=confidence)
 
 
-def with_ratios(result: FitResult) -> FitResult:
+def with_ratios(result: R) -> R:
     """The same fit with exp(estimate) and its interval in every fixed row but the thresholds.
 
     Raises UsageError for a link under which these mean nothing.

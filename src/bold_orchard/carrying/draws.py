@@ -1,0 +1,188 @@
+"""Draws of units' effects given the first model's rows and the second outcome, in turn with the second model's parameters.
+
+Data augmentation (Tanner & Wong 1987): the effects of a unit are drawn by elliptical slice sampling (Murray, Adams & MacKay 2010) from
+their law given the first model, N(mean, covariance), times the likelihood of the unit's rows in the second; draws that left the second
+outcome out would pull its coefficients towards zero.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.carrying.effects import Carried
+from bold_orchard.data.table import Table
+from bold_orchard.design.build import rebuild_parts
+from bold_orchard.design.design import Design
+from bold_orchard.design.over import design_over
+from bold_orchard.estimation.gaussian import GaussianModel
+from bold_orchard.estimation.gaussian_search import make_criterion
+from bold_orchard.estimation.model import FittedModel
+from bold_orchard.frozen import Frozen, frozen
+
+Array = NDArray[np.float64]
+SHRINKS = 60  # of a bracket, after which a unit keeps its effects
+FLAT = 1e-3  # information on a working coefficient, of mean square 1, below which it runs away
+MOVES = 3  # of all effects between two draws of the parameters
+
+
+@frozen
+class Parameters(Frozen):
+    """A draw of the second model's parameters: ``b`` (p,), the effects of its own units by clause and row, ``sigma2``."""
+
+    b: Array
+    own: tuple[Array, ...]
+    sigma2: float
+
+
+class Augmented:
+    """The second model over rows whose carried effects change.
+
+    ``model`` is the one fitted to the means; ``levels`` number the carried units over the rows it used.
+    """
+
+    def __init__(
+        self,
+        model: FittedModel[Any, Any],
+        carried: Sequence[Carried],
+        levels: Sequence[NDArray[np.intp]],
+        weights: str | None,
+    ) -> None:
+        self.first, self.design, self.weights = model, model.design, weights
+        self.levels = levels
+        self.law(carried)
+        self.effects = [c.mean.copy() for c in carried]
+        self.model = model
+        self.failed = 0
+
+    def law(self, carried: Sequence[Carried]) -> None:
+        """What the first model says of the effects from now on."""
+        self.carried = list(carried)
+        self.roots = [_roots(c.covariance) for c in carried]
+
+    def table(self, effects: Sequence[Array]) -> Table:
+        columns = {
+            n: e[level, a] for c, e, level in zip(self.carried, effects, self.levels) for a, n in enumerate(c.names)
+        }
+        return self.design.table.with_columns(columns)
+
+    def completed(self) -> Design:
+        """The design at the present effects."""
+        made = design_over(self.design, self.table(self.effects), self.weights)
+        y = self.design.y
+        if self.design.additive and made.offset is not None:
+            y = self.design.outcome_values - made.offset
+        return replace(made, y=y)
+
+    def step(self, rng: np.random.Generator) -> None:
+        """Parameters, then effects, then the model fitted to what they complete."""
+        before = [e.copy() for e in self.effects]
+        drawn = _drawn(self.model, rng)
+        for _ in range(MOVES):
+            for k in range(len(self.carried)):
+                self._move(k, drawn, rng)
+        design = self.completed()
+        found = replace(self.model, design=design).again(design.y)
+        kept = found.point.criterion.products.standard.kept
+        if not found.converged or kept != self.first.kept or not _told_apart(found.hessian):
+            self.failed += 1
+            self.effects = before
+            return
+        self.model = replace(self.model, design=design, criterion=found.point.criterion, found=found)
+
+    def _move(self, k: int, drawn: Parameters, rng: np.random.Generator) -> None:
+        c = self.carried[k]
+        here = self.effects[k] - c.mean
+        across = np.einsum("jab,jb->ja", self.roots[k], rng.standard_normal(here.shape))
+
+        def by_unit(away: Array) -> Array:
+            effects = [*self.effects]
+            effects[k] = c.mean + away
+            rows = self._log_likelihood(effects, drawn)
+            return np.asarray(np.bincount(self.levels[k], rows, minlength=len(here)), dtype=float)
+
+        self.effects[k] = c.mean + slice_sampled(here, across, by_unit, rng)
+
+    def _log_likelihood(self, effects: Sequence[Array], drawn: Parameters) -> Array:
+        """Of every row at these effects, (n,), constants left out."""
+        fixed, parts, offset = rebuild_parts(self.design, self.table(effects))
+        eta = np.zeros(len(self.design.y)) if offset is None else offset.copy()
+        for b, column in zip(drawn.b, self.first.kept):
+            eta += b * fixed.values[column]
+        for own, part in zip(drawn.own, parts):
+            eta += np.einsum("nk,nk->n", own, np.column_stack(part.values))
+        if self.design.additive:
+            weights = 1.0 if self.design.weights is None else self.design.weights
+            return np.asarray(-0.5 * weights * (self.design.outcome_values - eta) ** 2 / drawn.sigma2)
+        with np.errstate(all="ignore"):
+            made = self.model.family.value(eta - getattr(self.model, "shift", 0.0), self.model.extra)
+        return np.where(np.isfinite(made), made, -np.inf)
+
+
+def _told_apart(hessian: Array) -> bool:
+    """Whether the rows say something of every parameter; of a generalized model whose outcome the effects split they do not."""
+    return not len(hessian) or float(np.linalg.eigvalsh(hessian)[0]) > FLAT
+
+
+def _roots(covariance: Array) -> Array:
+    values, vectors = np.linalg.eigh(covariance)
+    return np.asarray(vectors * np.sqrt(np.maximum(values, 0.0))[:, None, :])
+
+
+def slice_sampled(here: Array, across: Array, by_unit: Callable[[Array], Array], rng: np.random.Generator) -> Array:
+    """One move of every unit along its ellipse through ``here`` and ``across``, (J, k) each; all units at once."""
+    size = len(here)
+    level = by_unit(here) + np.log(rng.random(size))
+    angle = rng.uniform(0.0, 2.0 * np.pi, size)
+    low, high = angle - 2.0 * np.pi, angle.copy()
+    out, open_ = here.copy(), np.ones(size, dtype=bool)
+    for _ in range(SHRINKS):
+        tried = here * np.cos(angle)[:, None] + across * np.sin(angle)[:, None]
+        found = open_ & (by_unit(np.where(open_[:, None], tried, out)) > level)
+        out[found] = tried[found]
+        open_ &= ~found
+        if not open_.any():
+            break
+        low = np.where(angle < 0, angle, low)
+        high = np.where(angle < 0, high, angle)
+        angle = rng.uniform(low, high)
+    return out
+
+
+def _drawn(model: FittedModel[Any, Any], rng: np.random.Generator) -> Parameters:
+    """Parameters from their law given the completed data: exact for gaussian models at their variances, normal for others."""
+    design = model.design
+    if isinstance(model, GaussianModel):
+        return _gaussian(model, rng)
+    known = model.evaluation
+    from bold_orchard.inference.coefficients.methods import precision
+
+    covariance = precision(model, "normal").covariance
+    b = known.b + _roots(covariance[None])[0] @ rng.standard_normal(len(known.b))
+    effects = []
+    for f in range(len(design.blocks)):
+        mean, errors = known.effects(f)
+        effects.append(mean + np.einsum("jab,jb->ja", _roots(errors), rng.standard_normal(mean.shape)))
+    return Parameters(b, _by_row(design, effects), 1.0)
+
+
+def _gaussian(model: GaussianModel, rng: np.random.Generator) -> Parameters:
+    """sigma^2 by its chi-squared law; b and effects as y less an outcome simulated from the model has them."""
+    e, design, c = model.evaluation, model.design, model.criterion
+    grown = float(np.sqrt(c.dof / rng.chisquare(c.dof)))
+    effects = [grown * model.drawn_effects(f, rng) for f in range(len(design.blocks))]
+    made = model.fixed_part() + grown * model.residual_draw(np.zeros(len(design.y)), rng)
+    for clause, own in zip(design.clauses, _by_row(design, effects)):
+        made += np.einsum("nk,nk->n", own, np.column_stack(clause.part.values))
+    rest = make_criterion(replace(design, y=design.y - made), c.reml).at(e.theta)
+    moved = [drawn + rest.effects(f)[0] for f, drawn in enumerate(effects)]
+    return Parameters(e.b + rest.b, _by_row(design, moved), e.sigma2 * grown**2)
+
+
+def _by_row(design: Design, effects: Sequence[Array]) -> tuple[Array, ...]:
+    """Effects (levels, k) of each block as each clause's over the rows, (n, k)."""
+    return tuple(effects[c.block][design.blocks[c.block].unit.codes][:, c.columns] for c in design.clauses)
