@@ -68,7 +68,20 @@ def test_the_core_has_no_interface_code(room):
 
 
 SHOWS = ("errors", "frozen", "results", "reporting")
-ASKS = (*SHOWS, "families", "sentence", "storage", "answers", "tables", "studies", "planned", "fits", "api", "demo", "cli")
+ASKS = (
+    *SHOWS,
+    "families",
+    "sentence",
+    "storage",
+    "answers",
+    "tables",
+    "studies",
+    "planned",
+    "fits",
+    "api",
+    "demo",
+    "cli",
+)
 
 
 @pytest.mark.parametrize(("room", "may"), [("reporting", SHOWS), ("cli", ASKS)])
