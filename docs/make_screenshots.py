@@ -25,14 +25,36 @@ TERMINAL = {
     "scout": ["scout", "harvest.csv"],
     "fit": ["fit", "harvest.csv", MODEL, *CODES],
     "fit-light": ["fit", "harvest.csv", MODEL, *CODES],
-    "compare-light": ["compare", "empty", "rain", "slopes"],
     "check": ["check", "slopes", "--time", "season", "--quiet"],
     "fruit-set": ["show", "fruit-set", "--ratios", "--effects"],
     "error": ["fit", "harvest.csv", "yield = rainn + pruning; each orchard: intercept"],
 }
-FIGURES = ["scout", "compare", "lines", "check", "components", "terms", "intervals", "groups", "means", "predict"]
+FIGURES = [
+    "scout",
+    "compare",
+    "lines",
+    "check",
+    "components",
+    "terms",
+    "intervals",
+    "groups",
+    "means",
+    "anova",
+    "predict",
+]
 MORE = {
-    "panels": ["draw", "slopes", "--kind", "panels"],
+    "power": [
+        "power",
+        "slopes",
+        "--effect",
+        f"{RAIN} = 0.08",
+        "--units",
+        "orchard=6,10,16,24,36",
+        "--runs",
+        "100",
+        "--want",
+        "0.8",
+    ],
 }
 
 
@@ -60,7 +82,9 @@ def photograph(command: list[str], colours: tuple[str, str], folder: str, path: 
     columns, rows = (WIDE - 38) // cell(size)[0], (HIGH - 38) // cell(size)[1]
     window = ["xterm", "-geometry", f"{columns}x{rows}+0+0", "-fa", "DejaVu Sans Mono", "-fs", str(size), "-bg", colours[0], "-fg", colours[1], "-b", "18", "+sb",
               "-e", "bash", "-c", script]  # fmt: skip
-    with subprocess.Popen(window, cwd=folder, env={**os.environ, "DISPLAY": SCREEN, "TERM": "xterm-256color"}) as terminal:
+    with subprocess.Popen(
+        window, cwd=folder, env={**os.environ, "DISPLAY": SCREEN, "TERM": "xterm-256color"}
+    ) as terminal:
         for _ in range(10 * SECONDS):
             if done.exists():
                 break
@@ -75,7 +99,9 @@ def photograph_page(page: Path, path: Path) -> None:
     with tempfile.TemporaryDirectory() as profile:
         flags = ["--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking", "--hide-scrollbars",
                  f"--user-data-dir={profile}", f"--window-size={WIDE},{HIGH}"]  # fmt: skip
-        subprocess.run(["chromium", *flags, f"--screenshot={path}", page.resolve().as_uri()], check=True, capture_output=True)
+        subprocess.run(
+            ["chromium", *flags, f"--screenshot={path}", page.resolve().as_uri()], check=True, capture_output=True
+        )
 
 
 def main() -> None:
@@ -84,7 +110,9 @@ def main() -> None:
         old.unlink()
     with tempfile.TemporaryDirectory() as folder:
         subprocess.run([PROGRAM, "demo", folder], check=True, capture_output=True)
-        with subprocess.Popen(["Xvfb", SCREEN, "-screen", "0", f"{WIDE}x{HIGH}x24"], stderr=subprocess.DEVNULL) as screen:
+        with subprocess.Popen(
+            ["Xvfb", SCREEN, "-screen", "0", f"{WIDE}x{HIGH}x24"], stderr=subprocess.DEVNULL
+        ) as screen:
             time.sleep(1.0)
             for name, command in TERMINAL.items():
                 photograph(command, LIGHT if name.endswith("-light") else DARK, folder, TARGET / f"{name}.png")

@@ -275,3 +275,29 @@ def test_a_design_file_with_a_fault(study, old, new, words):
     with pytest.raises((OrchardError, UsageError)) as e:
         power(study(BETWEEN.replace(old, new)), quick=True)
     assert words in str(e.value)
+
+
+def test_power_of_a_fit_does_not_depend_on_rows_names_or_units_of_measurement():
+    frame = make_trees(rows=150)
+    sentence = "yield = rain + sun; each orchard: intercept + rain"
+    one = bo.fit(sentence, frame).power("rain = 0.3", "sun", quick=True).designs[0]["effects"]
+    other = frame.sample(frac=1, random_state=3).assign(
+        orchard=lambda f: "plot " + f.orchard.astype(str),
+        rain=lambda f: 25.4 * f.rain,
+        **{"yield": lambda f: 1000 * f["yield"] - 7},
+    )
+    two = bo.fit(sentence, other).power(f"rain = {0.3 * 1000 / 25.4}", "sun", quick=True).designs[0]["effects"]
+    assert [e["power_formula"] for e in two] == pytest.approx([e["power_formula"] for e in one], abs=1e-6)
+
+
+def test_a_contrast_and_its_coefficient_are_one_effect(study):
+    text = BETWEEN.replace("levels(no, yes)", "levels(no, half, yes)").replace(
+        '"spray[yes]" = 2', '"spray[half]" = 1\n"spray[yes]" = 2'
+    )
+    spelled = ("spray[yes] = 1.5", "spray: yes vs no = 1.5", "yes - no = 1.5", "spray[yes] - spray[half] = 0.5")
+    made = power(study(text), *spelled[:3], quick=True).designs[0]["effects"]
+    assert (
+        made[0]["power_formula"] == pytest.approx(made[1]["power_formula"]) == pytest.approx(made[2]["power_formula"])
+    )
+    alone = [power(study(text), s, quick=True).designs[0]["effects"][0]["power_formula"] for s in spelled[:3]]
+    assert alone == pytest.approx([made[0]["power_formula"]] * 3)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import dataclasses
 import types
 import typing
+from collections.abc import Callable
 from functools import cached_property
 from typing import Any, ClassVar, Self, Union, get_args, get_origin
 
@@ -31,6 +32,9 @@ ABSENT: Any = Absent()
 # of fields that a picture needs and the document does not hold
 BESIDE = {"beside": True}
 _known: dict[type, dict[str, Any]] = {}
+Converter = Callable[[Any], Any]
+_plans: dict[type, list[tuple[str, str, bool, Converter | None]]] = {}
+SIMPLE = frozenset({str, int, float, bool, type(None)})  # values that are plain as they stand
 
 
 @frozen
@@ -40,24 +44,22 @@ class Part(Frozen):
     def to_dict(self) -> Row:
         """Plain dictionaries, lists, numbers and texts; null for what does not exist."""
         out: Row = {}
-        for f in dataclasses.fields(self):
-            value = getattr(self, f.name)
-            if value is not ABSENT and "beside" not in f.metadata:
-                out[key_of(f)] = _plain(value)
+        for name, key, _, _ in _plan(type(self)):
+            value = getattr(self, name)
+            if value is not ABSENT:
+                out[key] = value if type(value) in SIMPLE else _plain(value)
         return out
 
     @classmethod
     def from_dict(cls, document: Row) -> Self:
         """The object that made the dictionary. Raises OrchardError for keys that are missing or unknown."""
-        hints, given = _hints(cls), dict(document)
+        given = dict(document)
         made: dict[str, Any] = {}
-        for f in dataclasses.fields(cls):
-            if "beside" in f.metadata:
-                continue
-            key = key_of(f)
+        for name, key, needed, convert in _plan(cls):
             if key in given:
-                made[f.name] = _typed(hints[f.name], given.pop(key))
-            elif f.default is dataclasses.MISSING:
+                value = given.pop(key)
+                made[name] = value if convert is None else convert(value)
+            elif needed:
                 raise OrchardError(f"a {cls.__name__} needs the key '{key}'")
         if given:
             raise OrchardError(f"a {cls.__name__} has no key '{next(iter(given))}'")
@@ -150,21 +152,33 @@ def _hints(cls: type) -> dict[str, Any]:
     return _known[cls]
 
 
-def _typed(hint: Any, value: Any) -> Any:
-    """A value of the document as the field's type has it: objects become parts, everything else stays."""
+def _plan(cls: type) -> list[tuple[str, str, bool, Converter | None]]:
+    """Of every field of the document its name, its key, whether it must be there, and what makes its value; looked up once."""
+    if cls not in _plans:
+        hints = _hints(cls)
+        _plans[cls] = [
+            (f.name, key_of(f), f.default is dataclasses.MISSING, _converter(hints[f.name]))
+            for f in dataclasses.fields(cls)
+            if "beside" not in f.metadata
+        ]
+    return _plans[cls]
+
+
+def _converter(hint: Any) -> Converter | None:
+    """What turns a value of the document into what the field's type has: objects become parts; None where it stays as it is."""
+    if not _holds_part(hint):
+        return None
     origin = get_origin(hint)
     if origin in (Union, types.UnionType):
-        inner = next((a for a in get_args(hint) if _holds_part(a)), None)
-        return value if inner is None or value is None else _typed(inner, value)
-    if isinstance(value, Part):
-        return value
-    if isinstance(hint, type) and issubclass(hint, Part):
-        return hint.from_dict(value)
-    if origin is list and _holds_part(get_args(hint)[0]):
-        return [_typed(get_args(hint)[0], v) for v in value]
-    if origin is dict and _holds_part(get_args(hint)[1]):
-        return {k: _typed(get_args(hint)[1], v) for k, v in value.items()}
-    return value
+        inner = _converter(next(a for a in get_args(hint) if _holds_part(a)))
+        return lambda value: value if value is None or inner is None else inner(value)
+    if origin is list:
+        each = _converter(get_args(hint)[0])
+        return lambda values: [each(v) for v in values] if each is not None else values
+    if origin is dict:
+        one = _converter(get_args(hint)[1])
+        return lambda values: {k: one(v) for k, v in values.items()} if one is not None else values
+    return lambda value: value if isinstance(value, Part) else hint.from_dict(value)
 
 
 def _holds_part(hint: Any) -> bool:

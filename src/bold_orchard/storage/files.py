@@ -82,6 +82,9 @@ def write_columns(path: Path, columns: dict[str, Any]) -> None:
 
 
 def _write_by_arrow(path: Path, columns: dict[str, Any]) -> None:
+    import csv
+    import io
+
     import pyarrow as pa
     import pyarrow.csv as arrow_csv
 
@@ -91,7 +94,12 @@ def _write_by_arrow(path: Path, columns: dict[str, Any]) -> None:
         if pa.types.is_string(array.type) or pa.types.is_large_string(array.type):
             coded = array.dictionary_encode()
             plain = plain and not any(set(str(t)) & SPECIAL for t in coded.dictionary.to_pylist())
-    arrow_csv.write_csv(pa.table(made), path, arrow_csv.WriteOptions(quoting_style="none" if plain else "needed"))
+    with path.open("wb") as f:
+        head = io.StringIO()
+        csv.writer(head, lineterminator="\n").writerow(columns)
+        f.write(head.getvalue().encode())
+        options = arrow_csv.WriteOptions(include_header=False, quoting_style="none" if plain else "needed")
+        arrow_csv.write_csv(pa.table(made), f, options)
 
 
 def _write_by_package(path: str | Path, rows: Any) -> None:
