@@ -71,3 +71,29 @@ def test_plausible_outcomes_with_their_family():
         "hit": "binomial", "damage": "ordinal",
     }  # fmt: skip
     assert found["times"] == ["week"]
+
+
+def test_a_measurement_alone_tells_labels_that_restart_two_deep():
+    r = np.random.default_rng(9)
+    rows = []
+    for region in ("north", "south", "west"):
+        for orchard in range(1, 5):
+            o = r.normal(0, 2)
+            for tree in range(1, 6):
+                t = r.normal(0, 1)
+                rows += [(region, orchard, tree, b, r.integers(1, 4), 30 + o + t + r.normal()) for b in range(1, 4)]
+    frame = pd.DataFrame(rows, columns=["region", "orchard", "tree", "branch", "picker", "yield"])
+    repeats = {(n["unit"], n["parent"]) for n in api.scout(frame)["nesting"] if n["relation"] == "labels repeat"}
+    assert repeats == {("orchard", "region"), ("tree", "orchard in region")}
+    crossed = frame.assign(**{"yield": r.normal(30, 1, len(frame)) + frame.orchard + frame.tree})
+    assert not any(n["relation"] == "labels repeat" for n in api.scout(crossed)["nesting"])
+
+
+def test_a_treatment_that_is_a_number_is_no_restarting_label():
+    r = np.random.default_rng(4)
+    frame = pd.DataFrame(
+        [(o, t, s) for o in range(12) for t in range(3) for s in range(8)], columns=["orchard", "dose", "tree"]
+    )
+    frame["dose"] += 1
+    frame["girth"] = r.normal(size=12)[frame.orchard] + 0.8 * frame.dose + r.normal(0, 0.5, len(frame))
+    assert not any(n["relation"] == "labels repeat" and n["unit"] == "dose" for n in api.scout(frame)["nesting"])

@@ -26,7 +26,7 @@ from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[np.float64]
 SHRINKS = 60  # of a bracket, after which a unit keeps its effects
-FLAT = 1e-3  # information on a working coefficient, of mean square 1, below which it runs away
+FLAT = 0.05  # of the least information at the means, below which coefficients run away
 MOVES = 3  # of all effects between two draws of the parameters
 
 
@@ -88,11 +88,18 @@ class Augmented:
         design = self.completed()
         found = replace(self.model, design=design).again(design.y)
         kept = found.point.criterion.products.standard.kept
-        if not found.converged or kept != self.first.kept or not _told_apart(found.hessian):
+        if not found.converged or kept != self.first.kept or not self._told_apart(found.hessian):
             self.failed += 1
             self.effects = before
             return
         self.model = replace(self.model, design=design, criterion=found.point.criterion, found=found)
+
+    def _told_apart(self, hessian: Array) -> bool:
+        """Whether the rows say of every parameter what they say at the means; of effects that all but split an outcome they do not."""
+        first = self.first.found.hessian
+        if self.design.additive or not len(hessian) or not len(first):
+            return True
+        return float(np.linalg.eigvalsh(hessian)[0]) > FLAT * max(float(np.linalg.eigvalsh(first)[0]), 0.0)
 
     def _move(self, k: int, drawn: Parameters, rng: np.random.Generator) -> None:
         c = self.carried[k]
@@ -121,11 +128,6 @@ class Augmented:
         with np.errstate(all="ignore"):
             made = self.model.family.value(eta - getattr(self.model, "shift", 0.0), self.model.extra)
         return np.where(np.isfinite(made), made, -np.inf)
-
-
-def _told_apart(hessian: Array) -> bool:
-    """Whether the rows say something of every parameter; of a generalized model whose outcome the effects split they do not."""
-    return not len(hessian) or float(np.linalg.eigvalsh(hessian)[0]) > FLAT
 
 
 def _roots(covariance: Array) -> Array:

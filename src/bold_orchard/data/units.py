@@ -7,9 +7,14 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
+from scipy import special
 
 from bold_orchard.data.table import Labels
 
+FEWEST = 3  # labels of a counter whose restart a measurement alone may tell; a pair is rather a treatment
+MEASURED = 20  # distinct values from which numbers are measurements rather than codes
+CERTAIN, UNTOLD = 1e-6, 0.01  # p-values of pairs that differ for sure, and of plain labels that tell nothing
 TIMES = ("season", "year", "month", "week", "day", "date", "time", "visit", "occasion", "hour", "wave", "round")
 
 
@@ -62,8 +67,9 @@ def nesting_of(
             found = which_repeats(entry["unit"], entry["parent"], labels)
             if found:
                 entry |= found
+    above = [*chosen, *counters]
     for unit in counters:
-        repeats = (which_repeats(unit, parent, labels) for parent in chosen)
+        repeats = (which_repeats(unit, parent, labels) for parent in above)
         out += [found for found in repeats if found and found["unit"] == unit][:1]
     everything = [*chosen, *counters]
     return _deeper([*out, *_two_deep(out, everything, labels)], everything, labels)
@@ -103,6 +109,11 @@ def _two_deep(out: list[dict[str, str]], chosen: list[str], labels: dict[str, La
                     {"unit": fine, "parent": f"{middle} in {top}", "relation": "labels repeat"},
                 ]
     return []
+
+
+def _numbered(labels: Labels) -> bool:
+    """Whether the labels are whole numbers, which rather start again than names do."""
+    return all(t.isdigit() for t in labels.texts)
 
 
 def _counts(name: str, labels: Labels) -> bool:
@@ -146,9 +157,9 @@ def which_repeats(one: str, two: str, labels: dict[str, Labels]) -> dict[str, st
     """Crossed columns of which one looks like a counter that starts again in every level of the other.
 
     Sign: (unit, parent) together form groups of several rows over which something the plain label does not fix
-    stays put; and the labels run 1, 2, 3... in each parent.
+    stays put, or that differ in a measurement of which the plain label tells nothing; and the labels run 1, 2, 3... in each parent.
     """
-    for unit, parent in ((one, two), (two, one)):
+    for unit, parent in sorted(((one, two), (two, one)), key=lambda pair: not _numbered(labels[pair[0]])):
         u, p = labels[unit], labels[parent]
         if not _counts(unit, u):
             continue
@@ -157,9 +168,48 @@ def which_repeats(one: str, two: str, labels: dict[str, Labels]) -> dict[str, st
         rows_per_pair = keep.sum() / len(pairs)
         per_parent = np.bincount(pairs // len(u.raw))
         starts_again = len(pairs) > 0.3 * len(u.raw) * len(p.raw)
-        if rows_per_pair >= 2 and starts_again and per_parent.min() >= 2 and _fixed_by_pair(unit, parent, labels):
+        if (
+            rows_per_pair >= 2
+            and starts_again
+            and per_parent.min() >= 2
+            and (_fixed_by_pair(unit, parent, labels) or _told_by_outcome(unit, parent, labels))
+        ):
             return {"unit": unit, "parent": parent, "relation": "labels repeat"}
     return None
+
+
+def _told_by_outcome(unit: str, parent: str, labels: dict[str, Labels]) -> bool:
+    """Whether some measured column differs between the pairs of one parent, as between levels, but not between plain labels."""
+    u, p = labels[unit], labels[parent]
+    if not _numbered(u) or len(u.raw) < FEWEST:
+        return False
+    for name, other in labels.items():
+        if name in (unit, parent) or other.raw.dtype.kind != "f" or len(other.raw) < MEASURED:
+            continue
+        keep = (u.codes >= 0) & (p.codes >= 0) & (other.codes >= 0)
+        y, a, b = other.raw[other.codes[keep]].astype(float), u.codes[keep], p.codes[keep]
+        pair = np.unique(b * len(u.raw) + a, return_inverse=True)[1].ravel()
+        total, of_pair, of_parent, of_unit = (_between(y, c) for c in (np.arange(len(y)), pair, b, a))
+        df, rest = int(pair.max()) - int(b.max()), len(y) - int(pair.max()) - 1
+        if df < 1 or rest < 1 or total <= of_pair:
+            continue
+        few = int(a.max())
+        if not few or df <= few:
+            continue
+        within = (total - of_pair) / rest
+        beside = max(of_pair - of_parent - of_unit, 0.0) / (df - few)  # pairs beyond what their two labels say
+        apart = special.fdtrc(df - few, rest, beside / within)
+        plain = special.fdtrc(few, df - few, of_unit / few / beside) if beside > 0 else 0.0
+        if apart < CERTAIN and plain > UNTOLD:
+            return True
+    return False
+
+
+def _between(y: NDArray[Any], codes: NDArray[Any]) -> float:
+    """Sum of squares between the groups."""
+    counts = np.bincount(codes)
+    means = np.bincount(codes, y - y.mean()) / np.maximum(counts, 1)
+    return float(counts @ means**2)
 
 
 def is_time(name: str) -> bool:
