@@ -116,6 +116,7 @@ def test_a_fit_as_pilot():
     again = fit.power("rain=0.5", quick=True, units={"orchard": [4, 9, 30]}).designs
     values = [d["effects"][0]["power_formula"] for d in again]
     assert values[0] < values[1] < values[2] and again[2]["units"]["orchard"] == 30
+    assert {d["rows"] for d in again} == {here["rows"]}  # that of the pilot: sizes differ in their units alone
     known = fit.core.known
     noncentral = 0.25 / known.covariance[1, 1]
     assert here["effects"][0]["power_formula"] == pytest.approx(

@@ -103,8 +103,8 @@ def power(study: Study, options: PowerOptions, report: Progress) -> PowerResult:
         tested = [None] * len(effects) if made is None else [made[i, :, k] for k in range(len(effects))]
         rows.append({
             "units": size.units or {u.name: u.size for u in layouts[0].fit.design.units},
-            "rows": size.rows if size.rows is not None else _rows_of(layouts[0].fit),
-            "total_rows": len(layouts[0].fit.design.y),
+            "rows": size.rows if size.rows is not None else _rows_of(fit),
+            "total_rows": round(float(np.mean([len(x.fit.design.y) for x in layouts]))),
             "effects": [
                 {"effect": e.text, "value": e.value} | _counted(t) | {"power_formula": f} | b
                 for e, t, f, b in zip(effects, tested, formulas, bands)

@@ -54,5 +54,5 @@ def size_words(design: dict[str, Any]) -> str:
     """10 of orchard, 4 rows in each level of the smallest unit."""
     parts = [f"{n:,} of {u}" for u, n in design["units"].items()]
     return ", ".join(parts) + (
-        f", {design['rows']:g} rows in each level of the smallest unit" if design["rows"] else ""
+        f", {round(design['rows'], 2):g} rows in each level of the smallest unit" if design["rows"] else ""
     )
