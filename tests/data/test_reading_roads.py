@@ -162,3 +162,18 @@ def test_some_rows_of_texts_keep_the_order_of_appearance(seed):
         same(made, frame_table(frame[keep] if keep.dtype == bool else frame.iloc[keep], "t", []))
         assert made.frame["x"].tolist() == frame["x"].to_numpy()[keep].tolist()
     assert io.StringIO(table.frame.to_csv()).read().count("\n") == 41
+
+
+@arrow
+def test_columns_that_are_asked_for_together_are_read_together(tmp_path, monkeypatch):
+    _, path = large(tmp_path)
+    asked = []
+    real = read.read_text
+    monkeypatch.setattr(
+        read,
+        "read_text",
+        lambda source, header, wanted, *more: asked.append(list(wanted)) or real(source, header, wanted, *more),
+    )
+    table = read_table(path, columns=["rain"]).take(np.arange(100)).with_columns({"new": np.zeros(100)})
+    assert table.frame.shape == (100, 8)
+    assert [len(a) for a in asked] == [1, 6]

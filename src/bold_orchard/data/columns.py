@@ -119,6 +119,11 @@ class Columns(Mapping[str, Column]):
         if wanted and self._load is not None:
             self.held |= self._load(wanted)
 
+    def several(self, names: Sequence[str]) -> dict[str, Column]:
+        """Columns read together."""
+        self.fetch(names)
+        return {c: self[c] for c in names}
+
     def __iter__(self) -> Iterator[str]:
         return iter(self.names)
 
@@ -131,12 +136,12 @@ class Columns(Mapping[str, Column]):
     def take(self, keep: Array) -> Columns:
         """Some rows, by a mask or by positions, of each column as it is asked for."""
         n = int(np.count_nonzero(keep)) if keep.dtype == bool else len(keep)
-        return Columns(self.names, n, {}, lambda names: {c: taken(self[c], keep) for c in names})
+        return Columns(self.names, n, {}, lambda names: {c: taken(v, keep) for c, v in self.several(names).items()})
 
     def replaced(self, made: Mapping[str, Column]) -> Columns:
         """The same with some columns changed or added."""
         names = [*self.names, *(c for c in made if c not in self.names)]
-        return Columns(names, self.n, dict(made), lambda wanted: {c: self[c] for c in wanted})
+        return Columns(names, self.n, dict(made), self.several)
 
     def frame(self) -> pd.DataFrame:
         """All of them as a pandas DataFrame."""

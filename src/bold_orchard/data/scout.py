@@ -31,6 +31,7 @@ def scout(table: Table, units: Sequence[str] = (), outcome: str | None = None) -
     for column in (c for unit in units for c in columns_of_unit(unit)):
         if not table.has(column):
             raise OrchardError(unknown_name("column", column, table.columns, table.name) + " (in --unit)")
+    table.data.fetch(table.columns)
     read, table = table, without_codes(table)
     labels = {c: table.labels(c) for c in table.columns if table.kind(c) != "empty"}
     columns = [_column(table, c, labels.get(c), read) for c in table.columns]

@@ -225,10 +225,11 @@ def _repeated_labels(design: Design) -> list[str]:
     """A unit numbered 1, 2, 3 ... whose labels start again under some column that the sentence does not use."""
     notes = []
     table = design.table
+    counted = [u for u in design.units if " in " not in u.name and u.size <= MOST_COUNTED and _counted(u)]
+    if counted:
+        table.data.fetch(table.columns)
     named = {c.name for c in tree.columns_of((design.sentence.terms, design.sentence.each))}
-    for unit in design.units:
-        if " in " in unit.name or unit.size > MOST_COUNTED or not _counted(unit):
-            continue
+    for unit in counted:
         parents = [c for c in table.columns if c not in named and table.kind(c) == "category"]
         labels = {c: table.labels(c) for c in table.columns if table.kind(c) != "empty"} if parents else {}
         for parent in parents:
