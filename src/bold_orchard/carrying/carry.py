@@ -157,7 +157,7 @@ def _document(
     convergence = document["convergence"] | {"converged": lost <= MOST_FAILED}
     names = [n for c in effects for n in c.names]
     result = CarryResult.from_dict(document | {
-        "schema": SCHEMA, "model": _written(text), "fixed": rows, "fixed_covariance": covariance, "random": _mean_random(kept.random),
+        "schema": SCHEMA, "model": _written(text), "df_method": "barnard-rubin", "fixed": rows, "fixed_covariance": covariance, "random": _mean_random(kept.random),
         "residual": _mean_residual(kept.residual), "convergence": convergence,
         "fit": document["fit"] | dict.fromkeys(("loglik", "deviance", "aic", "bic")),
         "first": first.name, "first_model": first.result["model"], "imputations": options.imputations, "seed": options.seed,

@@ -16,7 +16,7 @@ from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.estimation.workers import run
 from bold_orchard.inference.coefficients.methods import precision
-from bold_orchard.inference.coefficients.terms import joint_test, marginal
+from bold_orchard.inference.coefficients.terms import independent, joint_test, marginal
 from bold_orchard.inference.comparison.boundary_law import half_and_half
 from bold_orchard.inference.fit import Fit
 from bold_orchard.planning.assumed import Assumed, assumed_of, model_at
@@ -199,14 +199,9 @@ def _formula(layouts: list[_Layout], k: int, method: str, options: PowerOptions,
     out = []
     for j, layout in enumerate(layouts):
         known = Expected(layout.fit.model, method, np.random.default_rng([options.seed, place, j, 1]))
-        rows = _independent(np.asarray(layout.hypotheses[k]))
+        rows = independent(np.asarray(layout.hypotheses[k]))
         out.append(power_of(rows, layout.fit.model.evaluation.b, known.covariance, *known.test(rows), options.alpha))
     return float(np.mean(out))
-
-
-def _independent(rows: Array) -> Array:
-    _, s, vt = np.linalg.svd(rows, full_matrices=False)
-    return np.asarray(vt[s > 1e-9 * s[0]])
 
 
 def _simulated(
@@ -285,7 +280,7 @@ def _bands(
             known = Expected(model, method, rng, 2)
             for k, rows in enumerate(layout.hypotheses):
                 if rows is not None:
-                    own = _independent(rows)
+                    own = independent(rows)
                     values[k].append(
                         power_of(own, model.evaluation.b, known.covariance, *known.test(own), options.alpha)
                     )

@@ -20,7 +20,10 @@ def figure(x: float | None, digits: int = 4) -> str:
 
 
 def fixed(x: float | None, places: int) -> str:
-    return "—" if x is None else f"{x:,.{places}f}"
+    if x is None:
+        return "—"
+    text = f"{x:,.{places}f}"
+    return text.removeprefix("-") if not any(c in "123456789" for c in text) else text
 
 
 def p_value(p: float | None) -> str:

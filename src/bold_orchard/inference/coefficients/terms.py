@@ -49,7 +49,7 @@ def terms(
     tests = [_test(fit, known, name, rows, kind, ratio, chisq) for name, rows in hypotheses]
     if fit.design.additive and not ratio:
         strata = Strata(fit)
-        tests = [t | {"stratum": strata.of(_independent(rows))} for t, (_, rows) in zip(tests, hypotheses)]
+        tests = [t | {"stratum": strata.of(independent(rows))} for t, (_, rows) in zip(tests, hypotheses)]
     if sizes:
         tests = [t | effect_sizes(fit, t["term"], t) for t in tests]
     document: dict[str, Any] = {
@@ -95,7 +95,7 @@ def _parts(fit: Fit, name: str, rows: Array, kind: int, test: Callable[[Array], 
 
 def joint_test(known: CoefficientInference, rows: Array, chisq: bool) -> dict[str, Any]:
     """Test rows @ b = 0, rows (q, p'), by F, or by Wald chi-squared."""
-    rows = _independent(rows)
+    rows = independent(rows)
     q = len(rows)
     if q == 0:
         return dict.fromkeys(("statistic", "value", "num_df", "den_df", "p"))
@@ -112,7 +112,7 @@ def joint_test(known: CoefficientInference, rows: Array, chisq: bool) -> dict[st
 
 def likelihood_test(fit: Fit, rows: Array) -> dict[str, Any]:
     """Likelihood-ratio chi-squared of rows @ b = 0: the larger model against X confined to the null space of the rows."""
-    rows = _independent(rows)
+    rows = independent(rows)
     if not len(rows):
         return dict.fromkeys(("statistic", "value", "num_df", "den_df", "p"))
     _, _, vt = np.linalg.svd(rows)
@@ -121,7 +121,7 @@ def likelihood_test(fit: Fit, rows: Array) -> dict[str, Any]:
             "p": number(p_of_chisq(value, len(rows)))}  # fmt: skip
 
 
-def _independent(rows: Array) -> Array:
+def independent(rows: Array) -> Array:
     """A basis of the row space, (rank, p')."""
     if not len(rows):
         return rows

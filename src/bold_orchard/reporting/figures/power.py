@@ -18,7 +18,7 @@ def power_figure(d: PowerResult) -> Figure:
     panels = effects if len(others) > 1 else [None]
     columns = 1 if len(panels) == 1 else 2
     figure, axes = canvas(
-        (len(panels) + columns - 1) // columns, columns, f"How often would the study find it? {d['name']}: {d['model']}"
+        (len(panels) + columns - 1) // columns, columns, f"How often would the study find it{_bands(designs)}? {d['name']}: {d['model']}"
     )
     for ax in axes[len(panels) :]:
         ax.set_visible(False)
@@ -38,6 +38,11 @@ def power_figure(d: PowerResult) -> Figure:
         ax.margins(x=0.06)
         ax.legend(loc="best", frameon=False)
     return figure
+
+
+def _bands(designs: list[dict[str, Any]]) -> str:
+    """What the bands are, where there are some."""
+    return " (bands: if the pilot errs)" if "uncertain_low" in designs[0]["effects"][0] else ""
 
 
 def _value(design: dict[str, Any], key: str) -> float:

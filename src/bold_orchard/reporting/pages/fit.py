@@ -100,6 +100,8 @@ def average_effects(page: Page, d: FitResult, digits: int) -> None:
 
 
 def _df_words(method: str, df: float | None) -> str:
+    if method == "barnard-rubin":
+        return "Degrees of freedom by Barnard and Rubin: those of complete data, less what the effects leave unknown."
     if method == "normal":
         return "p-values and intervals are from the normal distribution (z)."
     shared = f", {degrees(df)} for every term" if df is not None else ""
