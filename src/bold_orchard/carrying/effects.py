@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import replace
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -26,7 +27,7 @@ class Carried(Frozen):
     """Effects of one unit: ``terms`` in the order used, ``mean`` (J, k) and ``covariance`` (J, k, k) given the first model's rows.
 
     ``level`` (n,) is the unit of each row of the second data, numbered among the ``labels`` that occur; ``variance`` (k,) is that of
-    the effects themselves.
+    the effects themselves; ``places`` (block, column) and ``rows`` (J,) say where they stand in the first model.
     """
 
     unit: str
@@ -36,6 +37,8 @@ class Carried(Frozen):
     mean: Array
     covariance: Array
     variance: Array
+    places: tuple[tuple[int, int], ...]
+    rows: NDArray[np.intp]
 
     @property
     def names(self) -> list[str]:
@@ -108,22 +111,24 @@ def _of_unit(fit: Fit, unit: str, terms: list[str], table: Table) -> Carried:
     for term in terms:
         if term not in places:
             raise OrchardError(_lacking(fit, unit, term, list(places)))
-    blocks = {places[t][0] for t in terms}
-    made = {f: fit.evaluation.effects(f) for f in blocks}
-    k = len(terms)
-    first = next(iter(blocks))
-    fitted = design.blocks[first].unit
-    mean, covariance = np.zeros((fitted.size, k)), np.zeros((fitted.size, k, k))
-    for a, one in enumerate(terms):
-        f, i = places[one]
-        mean[:, a] = made[f][0][:, i]
-        for b, two in enumerate(terms):
-            g, j = places[two]
+    at = [places[t] for t in terms]
+    mean, covariance = law_at(fit.evaluation, at)
+    fitted = design.blocks[at[0][0]].unit
+    variance = np.array([fit.evaluation.covariance(f)[i, i] for f, i in at])
+    labels, rows, level = _matched(fit, unit, list(fitted.texts), table)
+    return Carried(unit, tuple(terms), tuple(labels), level, mean[rows], covariance[rows], variance, tuple(at), rows)
+
+
+def law_at(point: Any, places: Sequence[tuple[int, int]]) -> tuple[Array, Array]:
+    """Means (J, k) and covariances (J, k, k) of effects, given by block and column, of all levels at a point of the likelihood."""
+    made = {f: point.effects(f) for f in {f for f, _ in places}}
+    mean = np.column_stack([made[f][0][:, i] for f, i in places])
+    covariance = np.zeros((*mean.shape, len(places)))
+    for a, (f, i) in enumerate(places):
+        for b, (g, j) in enumerate(places):
             if f == g:
                 covariance[:, a, b] = made[f][1][:, i, j]
-    variance = np.array([fit.evaluation.covariance(places[t][0])[places[t][1], places[t][1]] for t in terms])
-    labels, level = _matched(fit, unit, list(fitted.texts), table)
-    return Carried(unit, tuple(terms), tuple(labels[0]), level, mean[labels[1]], covariance[labels[1]], variance)
+    return mean, covariance
 
 
 def _lacking(fit: Fit, unit: str, term: str, known: list[str]) -> str:
@@ -137,8 +142,8 @@ def _lacking(fit: Fit, unit: str, term: str, known: list[str]) -> str:
 
 def _matched(
     fit: Fit, unit: str, texts: list[str], table: Table
-) -> tuple[tuple[list[str], NDArray[np.intp]], NDArray[np.intp]]:
-    """Labels of the units that occur in the second data with their places in the fit, and each row's among them."""
+) -> tuple[list[str], NDArray[np.intp], NDArray[np.intp]]:
+    """Labels of the units that occur in the second data, their places in the fit, and each row's among them."""
     for column in unit.split(" in "):
         if not table.has(column):
             raise OrchardError(
@@ -156,7 +161,7 @@ def _matched(
             f"{unit} {', '.join(shown(absent, 3))} of {table.name} {'is' if len(absent) == 1 else 'are'} not in the fit '{fit.name}'; "
             "leave those rows out with --where, or fit the first model to them too"
         )
-    return (list(codes.texts), np.array([place[t] for t in codes.texts], dtype=np.intp)), codes.codes
+    return list(codes.texts), np.array([place[t] for t in codes.texts], dtype=np.intp), codes.codes
 
 
 def constant_units(fit: Fit, unit: str) -> list[str]:

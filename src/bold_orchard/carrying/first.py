@@ -12,7 +12,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.carrying.effects import Carried
+from bold_orchard.carrying.effects import Carried, law_at
 from bold_orchard.design.design import Clause
 from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.gaussian import GaussianModel
@@ -25,7 +25,7 @@ SCALED = ("identity", "exchangeable")  # structures whose SDs move together
 
 
 class FirstModel:
-    """The first fit, with draws of its variances; ``places`` say where the carried effects stand."""
+    """The first fit, with draws of its variances."""
 
     def __init__(self, fit: Fit, carried: list[Carried]) -> None:
         self.fit, self.carried = fit, carried
@@ -40,30 +40,11 @@ class FirstModel:
     def drawn(self, rng: np.random.Generator) -> list[Carried]:
         """The effects' means and covariances at variances drawn anew."""
         point = self._point(rng)
-        made: dict[int, tuple[Array, Array]] = {}
         out = []
         for c in self.carried:
-            k = len(c.terms)
-            places = [self._place(c.unit, t) for t in c.terms]
-            for f, _ in places:
-                if f not in made:
-                    made[f] = point.effects(f)
-            texts = {t: i for i, t in enumerate(self.fit.design.blocks[places[0][0]].unit.texts)}
-            levels = np.array([texts[t] for t in c.labels], dtype=np.intp)
-            mean, covariance = np.empty((len(levels), k)), np.zeros((len(levels), k, k))
-            for a, (f, i) in enumerate(places):
-                mean[:, a] = made[f][0][levels, i]
-                for b, (g, j) in enumerate(places):
-                    if f == g:
-                        covariance[:, a, b] = made[f][1][levels, i, j]
-            out.append(c.with_law(mean, covariance))
+            mean, covariance = law_at(point, c.places)
+            out.append(c.with_law(mean[c.rows], covariance[c.rows]))
         return out
-
-    def _place(self, unit: str, term: str) -> tuple[int, int]:
-        for clause in self.fit.design.clauses:
-            if self.fit.design.units[clause.unit].name == unit and term in clause.part.names:
-                return clause.block, clause.columns.start + clause.part.names.index(term)
-        raise AssertionError(term)
 
     def _point(self, rng: np.random.Generator) -> Any:
         """The first likelihood's point at drawn variances, its coefficients where they belong."""

@@ -6,9 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.fit import baselines
-from bold_orchard.cli.options import data_options, fit_argument, output_options
-from bold_orchard.families import names
+from bold_orchard.cli.options import data_options, fit_argument, outcome_given, outcome_options, output_options
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
@@ -35,23 +33,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--drop-constant", action="store_true", help="leave out units whose first outcome never varies")
     group = parser.add_argument_group("the second model")
-    group.add_argument("--method", choices=("reml", "ml"), default="reml", help="default: reml")
-    group.add_argument("--family", choices=names(), help="default: gaussian")
-    group.add_argument("--link", metavar="LINK", help="default: the family's own")
-    group.add_argument(
-        "--baseline",
-        metavar="COLUMN=LEVEL",
-        action="append",
-        default=[],
-        help="the level others are compared with (repeatable)",
-    )
-    group.add_argument("--df", choices=("residual", "normal", "satterthwaite", "kenward-roger"), default="satterthwaite",
-                       help="degrees of freedom with the effects known (default: satterthwaite)")  # fmt: skip
-    group.add_argument("--weights", metavar="COLUMN", help="the residual variance is sigma^2 / weight")
-    group.add_argument("--success", metavar="LEVEL", help="which of two levels counts as success (default: the later)")
-    group.add_argument("--grades", metavar="LEVELS", help="grades of an ordinal outcome, lowest first")
-    group.add_argument("--ratios", action="store_true", help="also odds, rate or hazard ratios")
-    group.add_argument("--force", action="store_true", help="go on where the tool would stop")
+    outcome_options(group)
     data_options(parser)
     output_options(parser)
 
@@ -60,11 +42,9 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     from bold_orchard.api import open_fit
 
     return open_fit(args.fit).carry(
-        args.data, args.sentence, imputations=args.imputations, naive=args.naive, drop_constant=args.drop_constant, method=args.method,
-        family=args.family, link=args.link, baseline=baselines(args.baseline), missing=args.missing, where=args.where,
-        weights=args.weights, df=args.df, confidence=args.confidence or 0.95, success=args.success,
-        grades=[g.strip() for g in (args.grades or "").split(",") if g.strip()], ratios=args.ratios, force=args.force, seed=args.seed,
-        progress=progress,
+        args.data, args.sentence, imputations=args.imputations, naive=args.naive, drop_constant=args.drop_constant,
+        missing=args.missing, where=args.where, confidence=args.confidence or 0.95, seed=args.seed, progress=progress,
+        **outcome_given(args),
     )  # fmt: skip
 
 

@@ -6,9 +6,16 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import data_options, fit_tables, output_options, say, write_fit_tables
+from bold_orchard.cli.options import (
+    data_options,
+    fit_tables,
+    outcome_given,
+    outcome_options,
+    output_options,
+    say,
+    write_fit_tables,
+)
 from bold_orchard.errors import UsageError
-from bold_orchard.families import names
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
@@ -30,29 +37,16 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("sentence", metavar="SENTENCE", help='the model: "yield = rain; each orchard: intercept"')
     group = parser.add_argument_group("the model")
     group.add_argument("--save", metavar="NAME", help="keep the fit as NAME.fit.json")
-    group.add_argument("--method", choices=("reml", "ml"), default="reml", help="default: reml")
-    group.add_argument("--baseline", metavar="COLUMN=LEVEL", action="append", default=[],
-                       help="the level others are compared with (repeatable)")  # fmt: skip
-    group.add_argument("--df", choices=("residual", "normal", "satterthwaite", "kenward-roger"), default="satterthwaite",
-                       help="degrees of freedom of the tests (default: satterthwaite; normal gives z)")  # fmt: skip
+    outcome_options(group)
     group.add_argument("--fill-mean", metavar="COLUMN", action="append", default=[],
                        help="fill a covariate's gaps with its mean (repeatable)")  # fmt: skip
-    group.add_argument("--weights", metavar="COLUMN", help="the residual variance is sigma^2 / weight")
-    group.add_argument("--family", choices=names(), help="default: gaussian")
-    group.add_argument("--link", metavar="LINK", help="default: the family's own")
     group.add_argument("--points", metavar="K", type=_points, default=1,
                        help="quadrature points per random effect, or auto; 1 is Laplace (default)")  # fmt: skip
-    group.add_argument("--success", metavar="LEVEL", help="which of two levels counts as success (default: the later)")
-    group.add_argument(
-        "--grades", metavar="LEVELS", help="grades of an ordinal outcome, lowest first: none,mild,severe"
-    )
     group.add_argument("--effects", action="store_true", help="also average effects on the outcome's own scale")
-    group.add_argument("--ratios", action="store_true", help="also odds, rate or hazard ratios")
     group.add_argument(
         "--tolerance", metavar="X", type=float, default=1e-10, help="expected further change of the deviance"
     )
     group.add_argument("--max-steps", metavar="N", type=int, default=100, help="steps of the search (default 100)")
-    group.add_argument("--force", action="store_true", help="go on where the tool would stop")
     data_options(parser)
     fit_tables(parser)
     output_options(parser)
@@ -82,12 +76,9 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
 
         table = reading.result()
     model = fit(
-        sentence, table, name=args.save or "fit", method=args.method, family=args.family, link=args.link,
-        baseline=baselines(args.baseline), missing=args.missing, where=args.where, fill_mean=args.fill_mean,
-        weights=args.weights, df=args.df, confidence=args.confidence or 0.95, points=args.points, success=args.success,
-        grades=[g.strip() for g in (args.grades or "").split(",") if g.strip()], tolerance=args.tolerance,
-        max_steps=args.max_steps, force=args.force, effects=args.effects, ratios=args.ratios, source=args.data,
-        progress=progress,
+        sentence, table, name=args.save or "fit", missing=args.missing, where=args.where, fill_mean=args.fill_mean,
+        confidence=args.confidence or 0.95, points=args.points, tolerance=args.tolerance, max_steps=args.max_steps,
+        effects=args.effects, source=args.data, progress=progress, **outcome_given(args),
     )  # fmt: skip
     args.saved = model.keep(args.save) if args.save else None
     return model.answer if args.saved is None else model.called(args.save).answer
@@ -104,16 +95,6 @@ def _points(text: str) -> int | str:
     if not text.isdigit() or not 1 <= int(text) <= 100:
         raise argparse.ArgumentTypeError(f"points are a whole number from 1 to 100, or auto, not '{text}'")
     return int(text)
-
-
-def baselines(entries: list[str]) -> dict[str, str]:
-    out = {}
-    for entry in entries:
-        column, sign, level = entry.partition("=")
-        if not sign or not column or not level:
-            raise UsageError(f"--baseline is written COLUMN=LEVEL, not '{entry}'")
-        out[column.strip()] = level.strip()
-    return out
 
 
 COMMAND = Command(

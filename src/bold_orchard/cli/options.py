@@ -86,6 +86,43 @@ def fit_tables(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--csv-figures", metavar="FILE", help="rows, units, likelihood figures and convergence as CSV")
 
 
+def outcome_options(group: argparse._ArgumentGroup) -> None:
+    """What a model's outcome is, and how it is estimated: the same wherever a model is fitted."""
+    from bold_orchard.families import names
+
+    group.add_argument("--method", choices=("reml", "ml"), default="reml", help="default: reml")
+    group.add_argument("--baseline", metavar="COLUMN=LEVEL", action="append", default=[],
+                       help="the level others are compared with (repeatable)")  # fmt: skip
+    group.add_argument("--df", choices=("residual", "normal", "satterthwaite", "kenward-roger"), default="satterthwaite",
+                       help="degrees of freedom of the tests (default: satterthwaite; normal gives z)")  # fmt: skip
+    group.add_argument("--weights", metavar="COLUMN", help="the residual variance is sigma^2 / weight")
+    group.add_argument("--family", choices=names(), help="default: gaussian")
+    group.add_argument("--link", metavar="LINK", help="default: the family's own")
+    group.add_argument("--success", metavar="LEVEL", help="which of two levels counts as success (default: the later)")
+    group.add_argument(
+        "--grades", metavar="LEVELS", help="grades of an ordinal outcome, lowest first: none,mild,severe"
+    )
+    group.add_argument("--ratios", action="store_true", help="also odds, rate or hazard ratios")
+    group.add_argument("--force", action="store_true", help="go on where the tool would stop")
+
+
+def outcome_given(args: argparse.Namespace) -> dict[str, Any]:
+    """The options of ``outcome_options`` as the Python interface takes them."""
+    grades = [g.strip() for g in (args.grades or "").split(",") if g.strip()]
+    given = {k: getattr(args, k) for k in ("method", "df", "weights", "family", "link", "success", "ratios", "force")}
+    return given | {"baseline": baselines(args.baseline), "grades": grades}
+
+
+def baselines(entries: list[str]) -> dict[str, str]:
+    out = {}
+    for entry in entries:
+        column, sign, level = entry.partition("=")
+        if not sign or not column or not level:
+            raise UsageError(f"--baseline is written COLUMN=LEVEL, not '{entry}'")
+        out[column.strip()] = level.strip()
+    return out
+
+
 def write_fit_tables(args: argparse.Namespace, answer: Any) -> None:
     """The tables of ``fit_tables`` that were asked for."""
     from bold_orchard.storage.files import write_rows

@@ -10,7 +10,16 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.data.columns import Column, Texts, buffers_of, factorize, of_array, texts_or_numbers, without_codes
+from bold_orchard.data.columns import (
+    Column,
+    Texts,
+    buffers_of,
+    in_order,
+    is_number,
+    of_array,
+    texts_or_numbers,
+    without_codes,
+)
 
 Array = NDArray[Any]
 BLOCK = 4 << 20  # bytes of text parsed together: enough for every processor, small beside the table
@@ -33,7 +42,7 @@ def read_text(
     import pyarrow as pa
     from pyarrow import csv
 
-    text = [c for c in wanted if c in as_text or any(not _number(v) for v in own.get(c, []))]
+    text = [c for c in wanted if c in as_text or any(not is_number(v) for v in own.get(c, []))]
     kinds: dict[str, Any] = dict.fromkeys(text, pa.dictionary(pa.int32(), pa.string()))
     for _ in range(2):
         try:
@@ -74,14 +83,6 @@ def _odd(kind: Any, chunked: Any) -> bool:
         values, known = buffers_of(chunked, np.dtype(np.float64 if pa.types.is_float64(kind) else np.float32))
         return bool(np.isnan(values if known is None else values[known]).any())
     return bool(pa.types.is_temporal(kind) or pa.types.is_boolean(kind))
-
-
-def _number(text: str) -> bool:
-    try:
-        float(text)
-    except ValueError:
-        return False
-    return True
 
 
 def without_texts(column: Texts, codes: Sequence[str]) -> Texts:
@@ -132,13 +133,7 @@ def _coded(array: Any) -> Texts:
     codes, known = buffers_of(pa.chunked_array([array.indices]), kind)
     codes = codes.astype(np.intp) if known is None else np.where(known, codes, -1).astype(np.intp)
     raw = np.array(array.dictionary.to_pylist(), dtype=object)
-    own, distinct = factorize(codes)  # order of appearance, without entries that no row has
-    missing = np.flatnonzero(distinct < 0)
-    if len(missing):
-        place = np.arange(len(distinct)) - (np.arange(len(distinct)) > missing[0])
-        place[missing[0]] = -1
-        own, distinct = place[own].astype(np.intp), np.delete(distinct, missing[0])
-    return Texts(own, raw[distinct])
+    return in_order(codes, raw)
 
 
 def _times(chunked: Any) -> Texts:

@@ -44,13 +44,18 @@ def taken(column: Column, keep: Array) -> Column:
     """Some rows of a column, by a mask or by positions; texts that are left without a row go."""
     if not isinstance(column, Texts):
         return column[keep]
-    codes, distinct = factorize(column.codes[keep])
+    return in_order(column.codes[keep], column.raw)
+
+
+def in_order(codes: Array, raw: Array) -> Texts:
+    """Texts numbered in the order of appearance, without those that no row has; codes of -1 stay missing."""
+    own, distinct = factorize(codes)
     lost = np.flatnonzero(distinct < 0)
     if len(lost):
         place = np.arange(len(distinct)) - (np.arange(len(distinct)) > lost[0])
         place[lost[0]] = -1
-        codes, distinct = place[codes], np.delete(distinct, lost[0])
-    return Texts(codes.astype(np.intp), column.raw[distinct])
+        own, distinct = place[own], np.delete(distinct, lost[0])
+    return Texts(own.astype(np.intp), raw[distinct])
 
 
 def factorize(values: Array) -> tuple[NDArray[np.intp], Array]:
@@ -211,6 +216,11 @@ def of_cells(cells: Sequence[str], missing: Sequence[str], decimal: str = ".", a
     return without_codes(out, missing)
 
 
+def is_number(text: str) -> bool:
+    """Whether a cell or a code is a number as files write it."""
+    return NUMBER.fullmatch(text) is not None
+
+
 def numbers_of(texts: Sequence[str]) -> Array | None:
     """The texts as whole numbers or as floats; None where one is no number."""
     whole, match = True, NUMBER.fullmatch
@@ -227,7 +237,7 @@ def numbers_of(texts: Sequence[str]) -> Array | None:
 
 def without_codes(values: Array, missing: Sequence[str]) -> Array:
     """Numbers with those that equal a missing code taken out, however the code is written."""
-    numbers = [float(c) for c in missing if NUMBER.fullmatch(c)]
+    numbers = [float(c) for c in missing if is_number(c)]
     if not numbers:
         return values
     hit = np.isin(values, numbers)

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from bold_orchard.data.arrow import NotForArrow, arrow_column, columnar_names, read_columnar
-from bold_orchard.data.columns import Column, Columns
+from bold_orchard.data.columns import Column, Columns, is_number
 from bold_orchard.data.header import MISSING, check_header, missing_by_column
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError
@@ -92,7 +92,7 @@ def _clean(series: pd.Series[Any], codes: list[str]) -> pd.Series[Any]:
     import pandas as pd
 
     if series.dtype.kind in "iuf":
-        numbers = [float(c) for c in codes if _is_number(c)]
+        numbers = [float(c) for c in codes if is_number(c)]
         hit = series.isin(numbers)
         return series.mask(hit) if hit.any() else series
     if series.dtype.kind == "b":
@@ -106,11 +106,3 @@ def _clean(series: pd.Series[Any], codes: list[str]) -> pd.Series[Any]:
     if present and all(isinstance(v, (int, float, np.number)) and not isinstance(v, bool) for v in present):
         return pd.Series([np.nan if v is None else float(v) for v in values], index=series.index, dtype=float)
     return pd.Series([None if v is None else str(v) for v in values], index=series.index, dtype=object)
-
-
-def _is_number(text: str) -> bool:
-    try:
-        float(text)
-    except ValueError:
-        return False
-    return True

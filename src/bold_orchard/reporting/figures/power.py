@@ -18,7 +18,9 @@ def power_figure(d: PowerResult) -> Figure:
     panels = effects if len(others) > 1 else [None]
     columns = 1 if len(panels) == 1 else 2
     figure, axes = canvas(
-        (len(panels) + columns - 1) // columns, columns, f"How often would the study find it{_bands(designs)}? {d['name']}: {d['model']}"
+        (len(panels) + columns - 1) // columns,
+        columns,
+        f"How often would the study find it{_bands(designs)}? {d['name']}: {d['model']}",
     )
     for ax in axes[len(panels) :]:
         ax.set_visible(False)
