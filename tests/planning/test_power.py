@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import shlex
+
 import numpy as np
 import pytest
 from scipy import special, stats
@@ -204,38 +206,10 @@ def test_layouts_keep_what_is_inside_units():
 
 def test_the_command(quick, study):
     (quick.folder / "design.toml").write_text(BETWEEN)
-    done = quick(
-        "power",
-        "--design",
-        "design.toml",
-        "--units",
-        "orchard=8",
-        "--rows",
-        "3",
-        "--runs",
-        "40",
-        "--json",
-        "--want",
-        "0.2",
-    )
+    asked = shlex.split("power --design design.toml --units orchard=8 --rows 3 --runs 40 --json --want 0.2")
+    done = quick(*asked)
     assert done.code == 0 and [d["units"]["orchard"] for d in done.json["designs"]] == [8, 8]
-    assert (
-        quick(
-            "power",
-            "--design",
-            "design.toml",
-            "--units",
-            "orchard=8",
-            "--rows",
-            "3",
-            "--runs",
-            "40",
-            "--json",
-            "--want",
-            "0.2",
-        ).out
-        == done.out
-    )
+    assert quick(*asked).out == done.out
     inspections().to_csv(quick.folder / "t.csv", index=False)
     assert (
         quick("fit", "t.csv", "aphids = spray; each orchard: intercept", "--family", "poisson", "--save", "m").code == 0

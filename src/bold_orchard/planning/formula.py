@@ -17,6 +17,7 @@ from bold_orchard.likelihood.expected_information import MOST_EFFECTS, widest
 from bold_orchard.planning.assumed import Assumed, assumed_of, model_at
 
 Array = NDArray[Any]
+NOTHING = 1e-9  # noncentrality that changes no digit of a power
 DRAWN = 12  # outcomes over which an information without closed form is averaged
 
 
@@ -25,6 +26,8 @@ def power_of(rows: Array, b: Array, covariance: Array, den: float | None, scale:
     away = rows @ b
     noncentral = float(away @ np.linalg.solve(rows @ covariance @ rows.T, away))
     q = len(rows)
+    if noncentral < NOTHING:  # where the noncentral laws of the library are not to be had
+        return alpha
     if den is None:
         return float(stats.ncx2.sf(stats.chi2.isf(alpha, q), q, noncentral))
     critical = float(stats.f.isf(alpha, q, den)) / scale

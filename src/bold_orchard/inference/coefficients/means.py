@@ -17,7 +17,7 @@ from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.response_scale import latent, outcome_difference, outcome_scale
-from bold_orchard.inference.prediction.unit_means import unit_means
+from bold_orchard.inference.prediction.unit_means import too_many, unit_means
 from bold_orchard.inference.summary import number
 from bold_orchard.results.means import MeansResult
 
@@ -101,6 +101,8 @@ def means(
             else []
         )
         document |= {"units": lines} if lines else {}
+        many = too_many(fit, list(factors.values()))
+        document["notes"] += [many] if many else []
     return MeansResult.from_dict(document)
 
 

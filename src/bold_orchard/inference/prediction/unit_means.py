@@ -59,6 +59,14 @@ def unit_means(
     ]  # fmt: skip
 
 
+def too_many(fit: Fit, columns: Sequence[str]) -> str | None:
+    """What to say where units differ in the term but are too many to be listed."""
+    unit = _differing(fit, columns)
+    if unit is None or unit.size <= MOST:
+        return None
+    return f"The {unit.size:,} levels of {unit.name} differ in the term; lines of so many are left out (orchard groups has their effects)."
+
+
 def _differing(fit: Fit, columns: Sequence[str]) -> UnitCodes | None:
     units = {frozenset(u.name.split(" in ")): u for u in fit.design.units}
     found = []
