@@ -15,7 +15,7 @@ from bold_orchard.storage import files
 from bold_orchard.storage.files import write_rows
 
 arrow = pytest.mark.skipif(importlib.util.find_spec("pyarrow") is None, reason="needs pyarrow")
-ODD = ["plain", "a,b", 'say "so"', "two\nlines", "é", None]
+ODD = ["plain", "a,b", 'say "so"', "two\nlines", "é", "nan", None]
 
 
 def columns(n=200, odd=True):
@@ -33,7 +33,7 @@ def test_both_writers_leave_the_same_table(tmp_path, monkeypatch, odd):
     write_rows(tmp_path / "plain.csv", made)
     monkeypatch.setattr(files, "MANY_ROWS", 10)
     write_rows(tmp_path / "arrow.csv", made)
-    one, two = (pd.read_csv(tmp_path / f"{n}.csv") for n in ("plain", "arrow"))
+    one, two = (pd.read_csv(tmp_path / f"{n}.csv", keep_default_na=False, na_values=[""]) for n in ("plain", "arrow"))
     pd.testing.assert_frame_equal(one, two)
     assert one["size"].to_numpy() == pytest.approx(made.columns["size"], rel=0, abs=0, nan_ok=True)  # every digit
     assert (tmp_path / "arrow.csv").read_text().splitlines()[0] == 'row,size,"name, with comma"'

@@ -126,7 +126,7 @@ class Augmented:
             weights = 1.0 if self.design.weights is None else self.design.weights
             return np.asarray(-0.5 * weights * (self.design.outcome_values - eta) ** 2 / drawn.sigma2)
         with np.errstate(all="ignore"):
-            made = self.model.family.value(eta - getattr(self.model, "shift", 0.0), self.model.extra)
+            made = self.model.family.value(eta - self.model.shift, self.model.extra)
         return np.where(np.isfinite(made), made, -np.inf)
 
 

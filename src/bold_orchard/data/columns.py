@@ -180,7 +180,8 @@ def of_mapping(columns: Mapping[str, Any], n: int) -> Columns:
     return Columns(list(made), n, made)
 
 
-def _absent(value: Any) -> bool:
+def absent(value: Any) -> bool:
+    """None, or a number that is none."""
     return value is None or (isinstance(value, float) and bool(np.isnan(value)))
 
 
@@ -189,7 +190,7 @@ def of_array(values: Array) -> Column:
     if values.dtype.kind in "iuf":
         return values
     place: dict[Any, int] = {}
-    codes = np.array([-1 if _absent(v) else place.setdefault(v, len(place)) for v in values.tolist()], dtype=np.intp)
+    codes = np.array([-1 if absent(v) else place.setdefault(v, len(place)) for v in values.tolist()], dtype=np.intp)
     raw = np.empty(len(place), dtype=object)
     raw[:] = list(place)
     return Texts(codes, raw)

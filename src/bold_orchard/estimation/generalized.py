@@ -84,7 +84,6 @@ class GeneralizedModel(FittedModel[Laplace, LaplacePoint]):
 
     @property
     def shift(self) -> float:
-        """What the thresholds of the search, made for centred columns, take off eta; 0 for families with an intercept."""
         if self.family.intercept:
             return 0.0
         return float(np.array([self.design.fixed.values[k].mean() for k in self.kept]) @ self.evaluation.b)

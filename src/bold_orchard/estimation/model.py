@@ -76,6 +76,11 @@ class FittedModel(Frozen, ABC, Generic[C, E]):
     def extra(self) -> Array:
         """The family's own parameters on their unbounded scales, (n_extra,)."""
 
+    @property
+    def shift(self) -> float:
+        """What the thresholds of the search, made for centred columns, take off eta; 0 for families with an intercept."""
+        return 0.0
+
     def by(self, method: str) -> FittedModel[C, E]:
         """The same model by another method, from the estimates of this one; itself where it has one method only."""
         return self

@@ -73,8 +73,8 @@ class Expected:
         c = self.model.criterion
         if c.correlated is None and not c.absolute and widest(c.products) <= MOST_EFFECTS:
             known = KenwardRoger(self.model)
-            m, back = known.moments, known._back
-            return known._variances, np.array([back @ m.phi @ p @ m.phi @ back.T for p in m.first])
+            m, back = known.moments, known.back
+            return known.variances, np.array([back @ m.phi @ p @ m.phi @ back.T for p in m.first])
         return self._averaged()
 
     def _averaged(self) -> tuple[Array, Array]:
@@ -90,7 +90,7 @@ class Expected:
         free = np.append(~at_bound(e), True)[: len(total)]
         out = np.zeros_like(total)
         out[np.ix_(free, free)] = 2.0 * np.linalg.pinv(total[np.ix_(free, free)] / self.drawn, hermitian=True)
-        return out, Satterthwaite(e)._parts[1]
+        return out, Satterthwaite(e).parts[1]
 
     def _one(self, row: Array) -> float:
         a, changes = self._parts

@@ -70,11 +70,13 @@ def write_columns(path: Path, columns: dict[str, Any]) -> None:
 
     import numpy as np
 
+    from bold_orchard.data.columns import absent
+
     n = len(next(iter(columns.values()), ()))
     if n > MANY_ROWS and importlib.util.find_spec("pyarrow") is not None:
         _write_by_arrow(path, columns)
         return
-    lists = [["" if v is None or str(v) == "nan" else v for v in np.asarray(c).tolist()] for c in columns.values()]
+    lists = [["" if absent(v) else v for v in np.asarray(c).tolist()] for c in columns.values()]
     with path.open("w", newline="", encoding="utf-8") as f:
         writer = csv.writer(f, lineterminator="\n")
         writer.writerow(columns)

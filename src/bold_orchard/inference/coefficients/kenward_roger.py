@@ -28,7 +28,7 @@ class KenwardRoger(Residual):
         return linear_moments(self.e)
 
     @cached_property
-    def _variances(self) -> Array:
+    def variances(self) -> Array:
         """W, the covariance of the parameters, (m, m)."""
         information = self.moments.information
         d = np.sqrt(np.maximum(np.diag(information), 1e-300))
@@ -37,27 +37,27 @@ class KenwardRoger(Residual):
     @cached_property
     def _adjusted(self) -> Array:
         """Phi + 2 Phi {sum W_ij (Q_ij - P_i Phi P_j)} Phi on the working scale."""
-        m, w = self.moments, self._variances
+        m, w = self.moments, self.variances
         inner = np.einsum("ij,ijpq->pq", w, m.second)
         inner -= np.einsum("ij,ipq,qr,jrs->ps", w, m.first, m.phi, m.first, optimize=True)
         inner = (inner + inner.T) / 2
         return np.asarray(m.phi + 2.0 * m.phi @ inner @ m.phi)
 
     @cached_property
-    def _back(self) -> Array:
+    def back(self) -> Array:
         return np.linalg.inv(self.e.criterion.products.standard.to_work)
 
     @property
     def covariance(self) -> Array:
-        return np.asarray(self._back @ self._adjusted @ self._back.T)
+        return np.asarray(self.back @ self._adjusted @ self.back.T)
 
     def df(self, rows: Array) -> float | None:
         return self.test(rows)[0]
 
     def test(self, rows: Array) -> tuple[float | None, float]:
         """(m, lambda) with lambda F referred to F(q, m); their equations for A1, A2, B, E*, V*."""
-        m, w, q = self.moments, self._variances, len(rows)
-        work = rows @ self._back
+        m, w, q = self.moments, self.variances, len(rows)
+        work = rows @ self.back
         theta = work.T @ np.linalg.solve(work @ m.phi @ work.T, work)
         each = np.array([theta @ m.phi @ p @ m.phi for p in m.first])
         a1 = float(np.einsum("ij,ipp,jqq->", w, each, each, optimize=True))

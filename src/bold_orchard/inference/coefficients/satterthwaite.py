@@ -34,7 +34,7 @@ class Satterthwaite(Frozen):
         return self.e.b_covariance
 
     @cached_property
-    def _parts(self) -> tuple[Array, Array]:
+    def parts(self) -> tuple[Array, Array]:
         """A, and the derivatives of C in each parameter (m + 1, p', p')."""
         e = self.e
         profiled = self.found.hessian if self.found is not None and self.found.hessian.size else None
@@ -63,7 +63,7 @@ class Satterthwaite(Frozen):
 
     def one(self, row: Array) -> float | None:
         """df of the combination ``row`` @ b, (p',)."""
-        a, changes = self._parts
+        a, changes = self.parts
         f = float(row @ self.covariance @ row)
         g = np.einsum("a,iab,b->i", row, changes, row)
         spread = float(g @ a @ g)
