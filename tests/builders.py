@@ -107,3 +107,19 @@ def residual(frame, unit, part, time="week"):
             log_sd += row["estimate"] * (column == level[:-1] if level else column)
         r = r * np.exp(log_sd[:, None] + log_sd[None, :])
     return r
+
+
+def diaries(units=30, rows=8, seed=2, tau=0.4, r=-0.4):
+    """Trees that differ in level, slope and residual spread; soil and age describe the tree."""
+    g = np.random.default_rng(seed)
+    code, soil, age = np.repeat(np.arange(units), rows), np.arange(units) % 2, g.integers(3, 20, units)
+    law = np.array([[1.0, 0.2, r * tau], [0.2, 0.4, 0.0], [r * tau, 0.0, tau**2]])
+    u = g.multivariate_normal(np.zeros(3), law, size=units) * np.exp(0.4 * soil[:, None] * [1, 1, 0])
+    rain = g.normal(size=len(code))
+    y = 9 + rain + u[code, 0] + u[code, 1] * rain + 1.5 * np.exp(u[code, 2]) * g.normal(size=len(code))
+    frame = pd.DataFrame(
+        {"tree": [f"t{c}" for c in code], "rain": rain, "soil": np.array(["clay", "sand"])[soil[code]]}
+    )
+    frame["age"], frame["w"], frame["yield"] = age[code], g.uniform(0.5, 2, len(code)), y
+    frame["season"], frame["orchard"] = np.tile(np.arange(rows), units), [f"o{c // 5}" for c in code]
+    return frame.sample(frac=1, random_state=seed).reset_index(drop=True)

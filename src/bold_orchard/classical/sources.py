@@ -51,6 +51,8 @@ def sources_of(design: Design) -> list[Source]:
     if (
         residual.kind != "independent"
         or residual.spread is not None
+        or any(c.vary is not None for c in design.clauses)
+        or design.random_spread
         or design.weights is not None
         or design.offset is not None
     ):

@@ -49,6 +49,8 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
     units, clauses, blocks = _units_and_clauses(sentence, maker, used)
     additive = family_of(family, link).additive
     validation.residual_clauses(sentence, additive)
+    validation.random_spread(sentence, additive)
+    validation.varying_family(sentence, additive)
     residual = residual_of(sentence, maker, used)
     weights = weights_of(options.weights, used)
     notes = [*sentence.notes, *response.notes, *gaps, *(f"{f['rows']:,} missing cells of {f['column']} were filled with its mean, "
@@ -78,7 +80,12 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
     )
     validation.enough_rows(design)
     far = check_scales(design)
-    own = (*validation.units_and_slopes(design, options.force), *validation.many_levels(design))
+    own = (
+        *validation.units_and_slopes(design, options.force),
+        *validation.spread_told(design),
+        *validation.varying(design),
+        *validation.many_levels(design),
+    )
     return replace(design, notes=(*design.notes, *own, *far))
 
 
@@ -97,7 +104,7 @@ def rebuild_parts(design: Design, table: Table) -> tuple[ModelMatrix, tuple[Mode
 
 def covariate_columns(sentence: tree.Sentence) -> list[str]:
     """Columns a prediction needs beside the units."""
-    parts = (sentence.terms, tuple(e.terms for e in sentence.each))
+    parts = (sentence.terms, tuple((e.terms, e.vary) for e in sentence.each))
     return [c.name for c in tree.columns_of(parts)]
 
 
@@ -127,7 +134,7 @@ def check_baselines(baselines: dict[str, str], sentence: tree.Sentence, table: T
 
 def _model_columns(sentence: tree.Sentence, weights: str | None) -> list[str]:
     """Columns whose values the model uses, units aside."""
-    parts = (sentence.outcome, sentence.terms, tuple(e.terms for e in sentence.each), sentence.spread)
+    parts = (sentence.outcome, sentence.terms, tuple((e.terms, e.vary) for e in sentence.each), sentence.spread)
     time = sentence.within.structure.column if sentence.within else None
     names = [c.name for c in tree.columns_of((parts, time), units=False)]
     return list(dict.fromkeys([*names, *([weights] if weights else [])]))
@@ -235,8 +242,18 @@ def _units_and_clauses(
         columns = slice(widths[block], widths[block] + len(part.names))
         widths[block] = columns.stop
         place = list(units).index(name)
-        clauses.append(Clause(place, part, each.structure, block, columns, _given(each.structure, part)))
+        vary = columns_that_vary(each.vary, maker)
+        clauses.append(Clause(place, part, each.structure, block, columns, _given(each.structure, part), vary))
     return tuple(units.values()), tuple(clauses), tuple(blocks)
+
+
+def columns_that_vary(terms: tuple[tree.Term, ...], maker: ColumnMaker) -> ModelMatrix | None:
+    """The columns after ``vary with``, coded as beside an intercept, which the clause's own SDs are."""
+    if not terms:
+        return None
+    part = build_part(terms, True, maker)
+    owner = tuple(o - 1 for o in part.owner[1:])
+    return ModelMatrix(part.terms[1:], part.names[1:], part.labels[1:], part.values[1:], owner)
 
 
 def _with_matrix(unit: UnitCodes, structure: tree.Structure, part: ModelMatrix) -> Block:

@@ -64,7 +64,8 @@ class Clause(Frozen):
     """One ``each`` clause: its columns of Z and its structure.
 
     ``unit`` is its place among the design's units; ``block`` and ``columns`` say which random unit of the likelihood
-    holds it and where. ``given`` is a factor of the covariance between its terms that is not estimated.
+    holds it and where. ``given`` is a factor of the covariance between its terms that is not estimated, ``vary`` the columns on
+    which the log SD of its effects depends, constant in each level.
     """
 
     unit: int
@@ -73,6 +74,12 @@ class Clause(Frozen):
     block: int
     columns: slice
     given: Array | None = None
+    vary: ModelMatrix | None = None
+
+    @property
+    def has_spread(self) -> bool:
+        """Whether each level has a residual spread of its own among its effects."""
+        return any(t.is_spread for t in self.part.terms)
 
     @property
     def kind(self) -> type[Structure]:
@@ -116,6 +123,11 @@ class Design(Frozen):
     def additive(self) -> bool:
         """Whether the outcome is the linear predictor plus a residual: gaussian with the identity link."""
         return family_of(self.family, self.link).additive
+
+    @property
+    def random_spread(self) -> bool:
+        """Whether some unit has a residual spread of its own."""
+        return any(c.has_spread for c in self.clauses)
 
     @property
     def graded(self) -> bool:

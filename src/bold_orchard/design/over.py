@@ -7,10 +7,9 @@ from dataclasses import replace
 import numpy as np
 
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import rebuild_parts, residual_of, unit_codes, weights_of
-from bold_orchard.design.design import Block, Clause, Design, UnitCodes
+from bold_orchard.design.build import columns_that_vary, rebuild_parts, residual_of, unit_codes, weights_of
+from bold_orchard.design.design import Block, Design, UnitCodes
 from bold_orchard.design.lags import lag_calls, with_lags
-from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError, unknown_name
 from bold_orchard.sentence import tree
@@ -52,15 +51,14 @@ def design_over(design: Design, table: Table, weights: str | None = None) -> Des
         offset=offset,
         weights=weights_of(weights, used),
         units=tuple(made[u.name] for u in design.units),
-        clauses=tuple(_clause(c, p) for c, p in zip(design.clauses, parts)),
+        clauses=tuple(
+            replace(c, part=p, vary=columns_that_vary(e.vary, maker))
+            for c, p, e in zip(design.clauses, parts, design.sentence.each)
+        ),
         blocks=blocks,
         residual=residual_of(design.sentence, maker, used),
         trials=None if trials is None else used.numbers(trials.name),
     )
-
-
-def _clause(clause: Clause, part: ModelMatrix) -> Clause:
-    return replace(clause, part=part)
 
 
 def _block(block: Block, unit: UnitCodes) -> Block:

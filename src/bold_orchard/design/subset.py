@@ -38,7 +38,9 @@ def some_rows(design: Design, keep: NDArray[np.intp]) -> Design:
         weights=None if design.weights is None else design.weights[keep],
         trials=None if design.trials is None else design.trials[keep],
         units=tuple(unit(u, u.name in whole) for u in design.units),
-        clauses=tuple(replace(c, part=part(c.part)) for c in design.clauses),
+        clauses=tuple(
+            replace(c, part=part(c.part), vary=None if c.vary is None else part(c.vary)) for c in design.clauses
+        ),
         blocks=tuple(replace(b, unit=unit(b.unit, b.relationship_factor is not None)) for b in design.blocks),
         residual=_residual(design.residual, keep),
     )

@@ -70,6 +70,8 @@ class ColumnMaker:
             if self._is_category(factor.name):
                 return self.category(factor.name, factor.name)
             return Numeric((factor.name,), (self.numbers(factor.name),), f"{factor.name} = 0")
+        if isinstance(factor, tree.OwnSpread):  # nothing of it enters the linear predictor
+            return Numeric(("spread",), (np.zeros(len(self.table)),), "")
         if isinstance(factor, tree.Named):
             return self._renamed(factor)
         assert isinstance(factor, tree.Call)

@@ -160,9 +160,10 @@ def _levels(
 ) -> list[dict[str, Any]]:
     """One entry for the rows, one for each term of each unit, then the other residuals of the rows."""
     additive = fit.design.additive
+    plain = additive and not fit.design.random_spread
     levels = [
         {"level": "rows", "residuals": "conditional" if additive else "quantile"}
-        | shape(rest.conditional if additive else rest.standardised, seed)
+        | shape(rest.conditional if plain else rest.standardised, seed)
         | {"outliers": _row_outliers(fit, rest)}
     ]
     for made in effects:

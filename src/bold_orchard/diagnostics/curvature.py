@@ -15,6 +15,7 @@ from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.gaussian_search import make_criterion
 from bold_orchard.estimation.generalized import GeneralizedModel
+from bold_orchard.estimation.random_spread import SpreadModel
 from bold_orchard.inference.distributions import p_of_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import covariates
@@ -87,6 +88,7 @@ def _df(fit: Fit, name: str, rank: int) -> float:
     return float(max(levels - rank, 1))
 
 
+@_tested.register(SpreadModel)
 @_tested.register
 def _(model: GeneralizedModel, fit: Fit, names: list[str], standardised: Array) -> list[tuple[float | None, float]]:
     out: list[tuple[float | None, float]] = []

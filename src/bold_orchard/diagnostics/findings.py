@@ -12,8 +12,8 @@ from scipy import special
 
 from bold_orchard.diagnostics.influence import Influence
 from bold_orchard.inference.fit import Fit
-from bold_orchard.sentence.edit import with_curve, with_outcome, with_unit, with_within
-from bold_orchard.sentence.tree import Text, column_text, columns_of
+from bold_orchard.sentence.edit import with_clause, with_curve, with_outcome, with_unit, with_within
+from bold_orchard.sentence.tree import OwnSpread, Term, Text, column_text, columns_of
 
 Array = NDArray[Any]
 SUSPECT = 0.01  # p below which a check speaks: a dozen checks of a good fit then speak once in eight
@@ -110,8 +110,9 @@ def spread_findings(
             yield Finding("spread across units", unit, True,
                           f"the residual spread differs between levels of {unit} (Brown-Forsythe p {equals(p)})",
                           f"find what levels of {unit} with wide residuals share and let the spread depend on it: "
-                          f"{fit.design.sentence.source}; spread = THAT COLUMN" if fit.design.residual.spread is None
-                          and fit.design.additive else f"look for what levels of {unit} with wide residuals share")  # fmt: skip
+                          f"{fit.design.sentence.source}; spread = THAT COLUMN" + _own_spread(fit, unit)
+                          if fit.design.residual.spread is None and fit.design.additive
+                          else _own_spread(fit, unit).removeprefix("  or: ") or f"look for what levels of {unit} with wide residuals share")  # fmt: skip
         else:
             yield Finding("spread across units", unit, False,
                           f"the residual spread is much the same in every {unit} (Brown-Forsythe p {equals(p)})")  # fmt: skip
@@ -131,6 +132,16 @@ def spread_findings(
         yield Finding("spread with fitted", "rows", True, words, advice)
     else:
         yield Finding("spread with fitted", "rows", False, f"the spread does not follow the fitted values (p {equals(along['p'])})")  # fmt: skip
+
+
+def _own_spread(fit: Fit, unit: str) -> str:
+    """The sentence in which each level of the unit has a residual spread of its own, where that can be fitted."""
+    sentence = fit.design.sentence
+    alone = all(str(e.unit) == unit and not e.has_spread for e in sentence.each) and sentence.within is None
+    places = [i for i, e in enumerate(sentence.each) if e.structure.kind in ("unstructured", "diagonal")]
+    if not (fit.design.additive and alone and len(places) == len(sentence.each) > 0):
+        return ""
+    return f"  or: {with_clause(sentence, places[0], (*sentence.each[places[0]].terms, Term((OwnSpread(),)))).source}"
 
 
 def left_out_finding(fit: Fit, unit: str, test: dict[str, Any]) -> Finding:

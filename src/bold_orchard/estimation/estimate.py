@@ -26,6 +26,10 @@ def estimate(
     A model whose search did not converge is returned with ``converged`` False. Raises OrchardError for a design that cannot
     be estimated, UsageError for options it does not have.
     """
+    if design.random_spread:
+        from bold_orchard.estimation.random_spread import fit_spread
+
+        return fit_spread(design, options, progress)
     if design.additive:
         return fit_gaussian(design, options, progress)
     from bold_orchard.estimation.generalized import fit_generalized
@@ -37,6 +41,10 @@ def reopen(
     design: Design, options: SearchOptions, theta: Array, points: int, ended: OptimizeResult[Any]
 ) -> FittedModel[Any, Any]:
     """A model taken up again at estimates ``theta`` without a search; ``ended`` says how its search did."""
+    if design.random_spread:
+        from bold_orchard.estimation.random_spread import reopened_spread
+
+        return reopened_spread(design, options, theta, points, ended)
     if design.additive:
         return reopened_gaussian(design, options, theta, ended)
     from bold_orchard.estimation.generalized import reopened_generalized

@@ -18,6 +18,7 @@ from bold_orchard.estimation.model import EDGE, FittedModel, one_step
 from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.frozen import frozen
 from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
+from bold_orchard.likelihood.protocol import Likelihood
 from bold_orchard.optimize.protocol import OptimizeResult
 
 Array = NDArray[Any]
@@ -66,8 +67,15 @@ class GaussianModel(FittedModel[Criterion, GaussianPoint]):
     def carried(self, criterion: Criterion) -> Array:
         """This fit's parameters on another criterion's working scale."""
         e = self.evaluation
-        parts = [*self._carried_effects(criterion), e.theta[e.criterion.phi]]
+        parts = [*self._carried_effects(criterion), e.theta[e.criterion.phi], self._carried_alpha(criterion)]
         return np.concatenate(parts + ([e.theta[-1:]] if criterion.absolute else []))
+
+    def _carried_alpha(self, other_criterion: Likelihood) -> Array:
+        e, mine, other = self.evaluation, self.criterion.vary, getattr(other_criterion, "vary", None)
+        if mine is None or other is None:
+            return np.zeros(0)
+        sds = [(a.sd, b.sd) for a, b in zip(mine.parts, other.parts)]
+        return np.concatenate([e.theta[e.criterion.alpha][at] * b / a for at, (a, b) in zip(mine.slices(), sds)])
 
     def constrained(self, basis: Array) -> float:
         criterion = make_criterion(self._confined_design(basis), reml=False)

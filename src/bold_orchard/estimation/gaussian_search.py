@@ -12,6 +12,8 @@ from numpy.typing import NDArray
 from bold_orchard.covariance.effects.unstructured import Unstructured
 from bold_orchard.crossproducts.arrays import Arrays
 from bold_orchard.crossproducts.assemble import cross_products, split
+from bold_orchard.crossproducts.stages import CrossProducts
+from bold_orchard.crossproducts.varying import Varying, VaryingPart
 from bold_orchard.design.design import Design
 from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.arrays import to_arrays
@@ -110,7 +112,7 @@ def _in_another_order(criterion: Criterion, found: Result, options: SearchOption
                 theta[own] = structure.of_covariance(t @ t.T)
             blocks.append(replace(block, structure=structure))
         units.append(replace(unit, blocks=tuple(blocks)))
-    moved = Criterion(replace(criterion.products, units=tuple(units)), criterion.reml, criterion.correlated)
+    moved = replace(criterion, products=replace(criterion.products, units=tuple(units)))
     again = _minimise(moved, theta, options)
     back = again.point.theta.copy()
     for f, (unit, at) in enumerate(zip(criterion.products.units, criterion.slices)):
@@ -137,7 +139,23 @@ def make_criterion(design: Design, reml: bool, few: bool = False) -> Criterion:
             f"the fixed part reproduces '{design.outcome}' exactly, so nothing is left to vary; "
             "is one of the terms computed from the outcome?"
         )
-    return Criterion(products, reml, correlated)
+    return Criterion(products, reml, correlated, varying(design, products))
+
+
+def varying(design: Design, products: CrossProducts) -> Varying | None:
+    """On what the SDs of which effects depend; raises OrchardError beside crossings too large to hold densely."""
+    parts = []
+    for clause in design.clauses:
+        if clause.vary is None:
+            continue
+        unit = design.blocks[clause.block].unit
+        first = np.empty(unit.size, dtype=np.intp)
+        first[unit.codes[::-1]] = np.arange(len(unit.codes))[::-1]
+        w = np.array([v[first] for v in clause.vary.values])
+        parts.append(VaryingPart(clause.block, clause.columns, w, w.std(axis=1), w.mean(axis=1)))
+    if parts and any(s.crossing is not None for s in products.stages):
+        raise OrchardError("vary with is not made for crossed units as large as these; leave one of the units out")
+    return Varying(tuple(parts)) if parts else None
 
 
 def _tail_fits(design: Design, arrays: Arrays) -> None:

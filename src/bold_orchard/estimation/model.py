@@ -167,15 +167,21 @@ class FittedModel(Frozen, ABC, Generic[C, E]):
         if unit.relationship_factor is not None:
             drawn = unit.relationship_factor @ drawn
         factor = np.sqrt(e.sigma2) * np.linalg.solve(products.z_to_work[f], e.factors[f])
-        return np.asarray(drawn @ factor.T)
+        return np.asarray(drawn @ factor.T) * e.scales(f).T
 
     def _carried_effects(self, other: Likelihood) -> list[Array]:
         """theta of each unit with the covariances of this fit, on another likelihood's working scale."""
         e, out = self.evaluation, [np.zeros(0)]
         for f, structure in enumerate(other.structures):
             to_work = other.products.z_to_work[f]
-            out.append(structure.of_covariance(to_work @ (e.covariance(f) / e.sigma2) @ to_work.T))
+            grown = other.grown(self._carried_alpha(other), f)
+            made = to_work @ (e.covariance(f) / e.sigma2 * np.outer(grown, grown)) @ to_work.T
+            out.append(structure.of_covariance(made))
         return out
+
+    def _carried_alpha(self, other: Likelihood) -> Array:
+        """What SDs of effects depend on, in the units of another likelihood's columns; nothing in most models."""
+        return np.zeros(0)
 
     def _confined_design(self, basis: Array) -> Design:
         """The design with the columns X @ basis in the fixed part's place."""

@@ -12,6 +12,7 @@ from bold_orchard.errors import OrchardError, unknown_name
 from bold_orchard.estimation.arrays import row_order
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
+from bold_orchard.estimation.random_spread import SpreadModel
 from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.fit import Fit
 
@@ -86,6 +87,15 @@ def _(model: GaussianModel, fit: Fit, rows: list[str], mine: Array) -> dict[str,
 
 
 @_written.register
+def _(model: SpreadModel, fit: Fit, rows: list[str], mine: Array) -> dict[str, Labelled]:
+    unit = fit.design.units[0].name
+    raise OrchardError(
+        f"the equations of a mixed model are those of known residual variances; here every {unit}'s own is predicted, so there is no one "
+        "set to write out; look at orchard groups, or fit without the spread of each unit"
+    )
+
+
+@_written.register
 def _(model: GeneralizedModel, fit: Fit, rows: list[str], mine: Array) -> dict[str, Labelled]:
     """The same where the likelihood is not Gaussian: the equations that the effects solve at the mode, given b.
 
@@ -152,7 +162,11 @@ def _random(fit: Fit) -> tuple[Array, Array, list[str]]:
             else block.relationship_factor @ block.relationship_factor.T
         )
         zs.append(z)
-        gs.append(np.kron(between, e.covariance(i)))
+        g = np.kron(between, e.covariance(i))
+        if not (e.scales(i) == 1.0).all():
+            each = e.scales(i).T / fit.criterion.grown(e.theta[fit.criterion.alpha], i)
+            g = g * np.outer(each.ravel(), each.ravel())
+        gs.append(g)
         names += [f"{block.unit.name} {label}: {t}" for label in block.unit.texts for t in terms]
     q = sum(g.shape[0] for g in gs)
     g = np.zeros((q, q))

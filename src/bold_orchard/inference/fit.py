@@ -75,8 +75,9 @@ class Fit(Frozen):
     def precision(self, df: str | None = None) -> CoefficientInference:
         """Standard errors and degrees of freedom, by the fit's own method or another."""
         same = df is None or df == self.settings.df
-        if not self.design.additive and not same:
-            raise UsageError(f"--df {df} is for gaussian fits; tests of {self.design.family} fits use the normal")
+        if not self.criterion.profiled and not same:
+            kind = "fits with a spread for each unit" if self.design.random_spread else f"{self.design.family} fits"
+            raise UsageError(f"--df {df} is for gaussian fits; tests of {kind} use the normal")
         return self.known if same else precision(self.model, str(df))
 
 
@@ -103,7 +104,7 @@ def fit(
 
 def check_df(design: Design, settings: Settings) -> None:
     """Raise UsageError, before the search, for degrees of freedom that such a model does not have."""
-    if design.additive and settings.df == "kenward-roger" and settings.method != "reml":
+    if design.additive and settings.df == "kenward-roger" and settings.method != "reml" and not design.random_spread:
         raise UsageError("--df kenward-roger rests on REML; fit with --method reml, or use --df satterthwaite")
     if not design.additive and settings.df in ("kenward-roger", "residual"):
         raise UsageError(f"--df {settings.df} is for gaussian fits; tests of {design.family} fits use the normal")
@@ -112,9 +113,13 @@ def check_df(design: Design, settings: Settings) -> None:
 @np.errstate(all="ignore")  # what overflows is judged where it is used
 def of_model(name: str, model: FittedModel[Any, Any], settings: Settings) -> Fit:
     """The fit of an estimated model: tests, document, and whether its figures may be used."""
-    if not model.design.additive:
-        import bold_orchard.inference.generalized  # noqa: F401  (such models answer some questions in their own way)
-
+    if not model.criterion.profiled:  # such models answer some questions in their own way
+        if model.design.random_spread:
+            import bold_orchard.inference.random_spread
+        else:
+            import bold_orchard.inference.generalized  # noqa: F401
+        if settings.df not in ("satterthwaite", "normal"):
+            precision(model, settings.df)  # says why not
         settings = replace(settings, df="normal")
     known = precision(model, settings.df)
     trouble = trouble_of(model)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from functools import singledispatch
 from typing import Any, TypeVar
 
@@ -9,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.stages import CrossProducts
-from bold_orchard.design.design import Design
+from bold_orchard.design.design import Clause, Design
 from bold_orchard.errors import UsageError, shown
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.model import FittedModel
@@ -18,7 +19,6 @@ from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.trouble import Trouble
 from bold_orchard.inference.variances.information import parameter_covariance
-from bold_orchard.likelihood.gaussian import Criterion
 from bold_orchard.optimize.protocol import OptimizeResult
 from bold_orchard.results.fit import FitResult
 from bold_orchard.results.plain import clean
@@ -68,7 +68,7 @@ def summarise(
         "transformations": [{"term": t, "meaning": m} for t, m in design.meanings.items()],
         "mean_random_variance": mean_variances(model),
     }
-    own = {} if design.additive else {"points": model.points, "levels": list(design.levels)}
+    own = {} if model.criterion.profiled else {"points": model.points, "levels": list(design.levels)}
     return FitResult.from_dict(clean(document | own))
 
 
@@ -163,30 +163,63 @@ def full_covariance(model: FittedModel[Any, Any], covariance: Array) -> list[lis
 def random_parts(model: FittedModel[Any, Any]) -> list[dict[str, Any]]:
     """One entry per each clause, in the order of the sentence."""
     design, out = model.design, []
+    varied = vary_rows(model)
     for clause in design.clauses:
         g = model.evaluation.covariance(clause.block)[clause.columns, clause.columns]
-        out.append(
-            {
-                "group": design.units[clause.unit].name,
-                "structure": clause.structure.kind,
-                "terms": list(clause.part.names),
-                "covariance": [[number(x) for x in row] for row in g],
-                "correlation": correlation(g),
-                "sd": [number(x) for x in np.sqrt(np.maximum(np.diag(g), 0.0))],
-            }
-        )
+        made: dict[str, Any] = {
+            "group": design.units[clause.unit].name,
+            "structure": clause.structure.kind,
+            "terms": list(clause.part.names),
+            "covariance": [[number(x) for x in row] for row in g],
+            "correlation": correlation(g),
+            "sd": [number(x) for x in np.sqrt(np.maximum(np.diag(g), 0.0))],
+        }
+        if clause.vary is not None:
+            made["vary"] = next(varied)
+        out.append(made)
     return out
 
 
-def residual_variance(design: Design, c: Criterion, phi: Array, sigma2: float) -> float:
+def vary_rows(model: FittedModel[Any, Any]) -> Iterator[list[dict[str, Any]]]:
+    """Per clause whose SDs depend on columns, the coefficients of these on the log SD."""
+    c = model.criterion
+    if not c.profiled or c.vary is None:
+        return
+    errors = np.sqrt(np.maximum(np.diag(parameter_covariance(model.evaluation))[c.alpha], 0.0))
+    values = model.evaluation.theta[c.alpha]
+    clauses = [x for x in model.design.clauses if x.vary is not None]
+    for clause, part, at in zip(clauses, c.vary.parts, c.vary.slices()):
+        assert clause.vary is not None
+        yield [
+            {"term": name, "label": label, "estimate": number(value / sd), "se": number(error / sd)}
+            for name, label, value, error, sd in zip(
+                clause.vary.names, clause.vary.labels, values[at], errors[at], part.sd
+            )
+        ]
+
+
+def residual_variance(design: Design, c: Any, phi: Array, sigma2: float) -> float:
     """The residual variance: of the baseline under a spread, the mean one under unstructured."""
     spread = design.residual.spread
-    if c.correlated is None:
-        return sigma2
     if spread is not None:
         columns = np.array([(v.mean(), v.std()) for v in spread.values])
         sigma2 *= float(np.exp(-2.0 * (phi[-len(columns) :] / columns[:, 1]) @ columns[:, 0]))
-    return c.correlated.rows.variance(phi, sigma2)
+    return sigma2 if c.correlated is None else float(c.correlated.rows.variance(phi, sigma2))
+
+
+def spread_rows(design: Design, phi: Array, variances: Array) -> list[dict[str, Any]]:
+    """Coefficients of the spread clause's columns, from those ``phi`` of the standardised ones and their ``variances``."""
+    spread = design.residual.spread
+    assert spread is not None
+    return [
+        {
+            "term": name,
+            "label": label,
+            "estimate": number(value / values.std()),
+            "se": number(np.sqrt(max(variance, 0.0)) / values.std()),
+        }
+        for name, label, values, value, variance in zip(spread.names, spread.labels, spread.values, phi, variances)
+    ]
 
 
 @singledispatch
@@ -206,18 +239,8 @@ def _(model: GaussianModel) -> dict[str, Any]:
     if c.correlated is not None:
         parameters = c.correlated.rows.parameters(phi, e.sigma2)
     if spread is not None:
-        covariance = parameter_covariance(e)
-        sds = [float(v.std()) for v in spread.values]
-        at = range(c.phi.stop - len(sds), c.phi.stop)
-        parameters["spread"] = [
-            {
-                "term": name,
-                "label": label,
-                "estimate": number(e.theta[i] / sd),
-                "se": number(np.sqrt(max(covariance[i, i], 0.0)) / sd),
-            }
-            for name, label, i, sd in zip(spread.names, spread.labels, at, sds)
-        ]
+        at = slice(c.phi.stop - len(spread.names), c.phi.stop)
+        parameters["spread"] = spread_rows(design, e.theta[at], np.diag(parameter_covariance(e))[at])
     return {
         "variance": number(variance),
         "sd": number(np.sqrt(variance)),
@@ -244,9 +267,20 @@ def mean_variances(model: FittedModel[Any, Any]) -> list[float | None]:
     out = []
     for clause in model.design.clauses:
         g = model.evaluation.covariance(clause.block)[clause.columns, clause.columns]
-        m = np.array([v.mean() for v in clause.part.values])
+        m = np.array([v.mean() for v in clause.part.values]) * typical_scale(model, clause)
         out.append(number(m @ g @ m))
     return out
+
+
+def typical_scale(model: FittedModel[Any, Any], clause: Clause) -> float:
+    """By what the SDs of a clause's effects, at the mean over the rows of what they depend on, exceed those at zero."""
+    c = model.criterion
+    if clause.vary is None:
+        return 1.0
+    clauses = [x for x in model.design.clauses if x.vary is not None]
+    at = next(i for i, x in enumerate(clauses) if x is clause)
+    alpha = model.evaluation.theta[c.alpha][c.vary.slices()[at]] / c.vary.parts[at].sd
+    return float(np.exp(alpha @ np.array([v.mean() for v in clause.vary.values])))
 
 
 def alias_notes(design: Design, products: CrossProducts) -> list[str]:

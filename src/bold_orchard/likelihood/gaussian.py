@@ -1,8 +1,8 @@
 """The profiled Gaussian criterion, its gradient and its average information.
 
 ``deviance = -2 log-likelihood`` (ML) or ``-2`` restricted log-likelihood (REML; Harville 1977), with b and sigma^2
-at their closed forms for given theta. Parameters: theta of all units, then phi of the residual covariance, then
-log sigma^2 when some covariance is given whole and sigma^2 can no longer be profiled out.
+at their closed forms for given theta. Parameters: theta of all units, then phi of the residual covariance, then alpha on
+which SDs of effects depend, then log sigma^2 when some covariance is given whole and sigma^2 can no longer be profiled out.
 """
 
 from __future__ import annotations
@@ -21,6 +21,7 @@ from bold_orchard.crossproducts.correlated import Correlated
 from bold_orchard.crossproducts.elimination import Backward, Eliminated, backward, eliminate
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.crossproducts.substitution import scores
+from bold_orchard.crossproducts.varying import Varying
 from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.average_information import quadratic_forms
 
@@ -34,6 +35,7 @@ class Criterion(Frozen):
     products: CrossProducts
     reml: bool
     correlated: Correlated | None = None
+    vary: Varying | None = None
     profiled: ClassVar[bool] = True
 
     @cached_property
@@ -62,6 +64,16 @@ class Criterion(Frozen):
         return slice(self.n_theta, self.n_theta + n_phi)
 
     @cached_property
+    def alpha(self) -> slice:
+        """Where the parameters on which SDs of effects depend stand."""
+        return slice(self.phi.stop, self.phi.stop + (0 if self.vary is None else self.vary.size))
+
+    @property
+    def linear(self) -> bool:
+        """Whether V is linear in variances and covariances: independent residuals of one spread, effects of one SD."""
+        return self.correlated is None and self.vary is None
+
+    @cached_property
     def absolute(self) -> bool:
         """Whether log sigma^2 is a parameter of its own, the last."""
         return any(isinstance(b.structure, Given) for u in self.products.units for b in u.blocks)
@@ -71,6 +83,7 @@ class Criterion(Frozen):
         parts = [s.bounded for s in self.structures]
         if self.correlated is not None:
             parts.append(self.correlated.rows.bounded)
+        parts.append(np.zeros(self.alpha.stop - self.alpha.start, dtype=bool))
         return np.concatenate([*parts, np.zeros(int(self.absolute), dtype=bool)]).astype(bool)
 
     @cached_property
@@ -97,6 +110,11 @@ class Criterion(Frozen):
         """Free covariance parameters, the residual variance included."""
         return len(self.bounded) + (0 if self.absolute else 1)
 
+    def grown(self, alpha: Array, f: int) -> Array:
+        """By what SDs of effects at the means of the columns on which they depend exceed those at zero, (k,)."""
+        size = self.products.units[f].size
+        return np.ones(size) if self.vary is None else 1.0 / self.vary.to_zero(alpha, f, size)
+
     def factors(self, parameters: Array) -> list[Array]:
         scale = float(np.exp(-0.5 * parameters[-1])) if self.absolute else 1.0
         return [s.factor(parameters[at], scale) for s, at in zip(self.structures, self.slices)]
@@ -109,6 +127,8 @@ class Criterion(Frozen):
             if self.correlated is not None:
                 bands, products = self.correlated.at(parameters[self.phi])
                 log_det = bands.log_det
+            if self.vary is not None:
+                products = self.vary.at(products, parameters[self.alpha])
             return GaussianPoint(self, parameters, eliminate(products, self.factors(parameters)), log_det)
 
     def start(self) -> Array:
@@ -119,6 +139,7 @@ class Criterion(Frozen):
             parts.append(structure.start(sums[f]))
         if self.correlated is not None:
             parts.append(self.correlated.rows.start)
+        parts.append(np.zeros(self.alpha.stop - self.alpha.start))
         if self.absolute:
             parts.append(np.array([np.log(self.products.dense[-1, -1] / self.dof)]))
         return np.concatenate(parts)
@@ -218,7 +239,7 @@ class GaussianPoint:
         w_bar = np.outer(c, c) / self.sigma2
         if self.criterion.reml and len(self.xx):
             w_bar[:-1, :-1] += self.xx_inverse
-        return backward(self.eliminated, w_bar, inverses=self.criterion.correlated is not None)
+        return backward(self.eliminated, w_bar, inverses=not self.criterion.linear)
 
     @cached_property
     def scores(self) -> tuple[dict[int, Array], dict[int, Array]]:
@@ -240,8 +261,13 @@ class GaussianPoint:
             if c.absolute:
                 scaled = structure.fixed * np.exp(-0.5 * self.theta[-1])
                 log_sigma -= 0.5 * float(np.vdot(scaled, slope_t))
+        if c.vary is not None:
+            out[c.alpha] = c.vary.slope(self.eliminated.products, self.reverse)
         if c.correlated is not None:
-            out[c.phi] = c.correlated.slope(self.theta[c.phi], self.reverse)
+            back = self.reverse
+            if c.vary is not None:
+                back = c.vary.unscaled(self.eliminated.products, self.theta[c.alpha], back)
+            out[c.phi] = c.correlated.slope(self.theta[c.phi], back)
         if c.absolute:
             out[-1] = log_sigma
         return out
@@ -286,6 +312,11 @@ class GaussianPoint:
     # -- results on the user's scale
 
     @property
+    def row_variance(self) -> float:
+        """Residual variance, where it differs between rows at the mean of what it depends on."""
+        return float(self.sigma2)
+
+    @property
     def psi(self) -> Array:
         """All covariance parameters, (m + 1,): log sigma^2 stands last where it is not a parameter already."""
         return self.theta if self.criterion.absolute else np.append(self.theta, np.log(self.sigma2))
@@ -314,9 +345,19 @@ class GaussianPoint:
         return Brief(self.b_covariance, self.sigma2)
 
     def covariance(self, f: int) -> Array:
-        """Covariance of the effects of unit f, (k, k); between levels it is multiplied by ``mix mix'``."""
-        t = np.linalg.solve(self.criterion.products.z_to_work[f], self.factors[f])
+        """Covariance of the effects of unit f, (k, k), where SDs vary that at zero; between levels it is multiplied by ``mix mix'``."""
+        c = self.criterion
+        t = np.linalg.solve(c.products.z_to_work[f], self.factors[f])
+        if c.vary is not None:
+            t = t * c.vary.to_zero(self.theta[c.alpha], f, len(t))[:, None]
         return self.sigma2 * t @ t.T
+
+    def scales(self, f: int) -> Array:
+        """By what each level's effects exceed those that ``factors[f]`` makes, (k, J), user's numbering."""
+        c, unit = self.criterion, self.criterion.products.units[f]
+        if c.vary is None:
+            return np.ones((unit.size, unit.levels))
+        return c.vary.scales(self.theta[c.alpha], f, unit.size, unit.levels)
 
     def effects(self, f: int) -> tuple[Array, Array]:
         """Predicted effects (J, k) and the covariance of their errors (J, k, k), user's levels and scale."""
@@ -339,4 +380,7 @@ class GaussianPoint:
         effects, covariance = np.empty_like(mine.T), np.empty(errors.transpose(2, 0, 1).shape)
         effects[orders[f]] = (back @ mine).T
         covariance[orders[f]] = self.sigma2 * np.einsum("ab,bcj,dc->jad", back, errors, back)
+        own = self.scales(f).T
+        if (own != 1.0).any():
+            effects, covariance = effects * own, covariance * own[:, :, None] * own[:, None]
         return effects, covariance

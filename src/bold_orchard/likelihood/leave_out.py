@@ -47,7 +47,7 @@ class LeftOut(Frozen):
 def applies(criterion: Criterion) -> bool:
     """Nested units, independent residuals, no covariance that is given whole."""
     products = criterion.products
-    return bool(products.stages) and not products.tails and criterion.correlated is None and not criterion.absolute
+    return bool(products.stages) and not products.tails and criterion.linear and not criterion.absolute
 
 
 def leave_out(e: GaussianPoint, unit: int) -> LeftOut:

@@ -18,7 +18,8 @@ Array = NDArray[Any]
 class Likelihood(Protocol):
     """parameters (m,) -> a point; ``slices`` say where the parameters of each unit's effects stand.
 
-    ``profiled`` likelihoods have coefficients and residual variance at their closed forms, not among the parameters.
+    ``grown`` (k,) says by what the SDs of a unit's effects where the parameters tell them exceed those at zero of the columns on which
+    they depend. ``profiled`` likelihoods have coefficients and residual variance at their closed forms, not among the parameters.
     """
 
     profiled: ClassVar[bool]
@@ -33,6 +34,7 @@ class Likelihood(Protocol):
     def bounded(self) -> NDArray[np.bool_]: ...
     @property
     def nonnegative(self) -> NDArray[np.bool_]: ...
+    def grown(self, alpha: Array, f: int) -> Array: ...
 
 
 class FittedPoint(Point, Protocol):
@@ -57,4 +59,5 @@ class FittedPoint(Point, Protocol):
     @property
     def with_x(self) -> Eliminated: ...
     def covariance(self, f: int) -> Array: ...
+    def scales(self, f: int) -> Array: ...
     def effects(self, f: int) -> tuple[Array, Array]: ...

@@ -18,6 +18,7 @@ from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.gaussian_search import make_criterion
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.estimation.options import SearchOptions
+from bold_orchard.estimation.random_spread import SpreadModel
 from bold_orchard.families import family_of
 from bold_orchard.families.base import Data, Family
 from bold_orchard.likelihood.gaussian import Criterion
@@ -33,7 +34,7 @@ class Assumed:
 
     ``b`` (columns of X), 0 where aliased; ``covariances`` of each block's effects; ``sigma2`` of the residuals, at zero of what their
     spread depends on; ``phi`` of their correlation with ``rho`` where there is one; ``spread`` by column; ``extra`` of the family,
-    thresholds for columns that are not centred.
+    thresholds for columns that are not centred; ``vary`` of each clause's SDs by column, nothing where they are all alike.
     """
 
     b: Array
@@ -43,6 +44,7 @@ class Assumed:
     rho: float | None = None
     spread: Array = field(default_factory=lambda: np.zeros(0))
     extra: Array = field(default_factory=lambda: np.zeros(0))
+    vary: tuple[Array, ...] = ()
 
 
 def assumed_of(model: FittedModel[Any, Any]) -> Assumed:
@@ -51,6 +53,10 @@ def assumed_of(model: FittedModel[Any, Any]) -> Assumed:
     b = np.zeros(len(design.fixed.names))
     b[model.kept] = e.b
     covariances = tuple(np.asarray(e.covariance(f)) for f in range(len(design.blocks)))
+    if isinstance(model, SpreadModel):
+        sds = model.criterion.rows.centres
+        gamma = e.theta[model.criterion.phi] / sds[:, 1]
+        return Assumed(b, covariances, e.row_variance * float(np.exp(-2.0 * gamma @ sds[:, 0])), spread=gamma)
     if not isinstance(model, GaussianModel):
         means = np.array([v.mean() for v in design.fixed.values])
         return Assumed(
@@ -61,7 +67,11 @@ def assumed_of(model: FittedModel[Any, Any]) -> Assumed:
     middle, width = _spread_columns(design)
     spread = phi[len(phi) - len(width) :] / width
     inner = phi[: len(phi) - len(width)]
-    return Assumed(b, covariances, sigma2 * float(np.exp(-2.0 * spread @ middle)), inner, _rho(c, phi), spread)
+    alphas = [] if c.vary is None else [e.theta[c.alpha][at] / p.sd for p, at in zip(c.vary.parts, c.vary.slices())]
+    varied = iter(alphas)
+    vary = tuple(np.zeros(0) if x.vary is None else next(varied) for x in design.clauses)
+    base = sigma2 * float(np.exp(-2.0 * spread @ middle))
+    return Assumed(b, covariances, base, inner, _rho(c, phi), spread, vary=vary)
 
 
 def _spread_columns(design: Design) -> tuple[Array, Array]:
@@ -95,6 +105,12 @@ def model_at(
 
 def drawn_eta(design: Design, assumed: Assumed, rng: np.random.Generator) -> Array:
     """X b + Z u with fresh effects u, (n,)."""
+    return drawn_parts(design, assumed, rng)[0]
+
+
+def drawn_parts(design: Design, assumed: Assumed, rng: np.random.Generator) -> tuple[Array, Array]:
+    """X b + Z u with fresh effects u, and each row's unit's own log spread, both (n,)."""
+    own = np.zeros(len(design.y))
     eta = np.zeros(len(design.y))
     for b, values in zip(assumed.b, design.fixed.values):
         eta += b * values
@@ -104,10 +120,17 @@ def drawn_eta(design: Design, assumed: Assumed, rng: np.random.Generator) -> Arr
             drawn = block.relationship_factor @ drawn
         values, vectors = np.linalg.eigh(assumed.covariances[f])
         effects = drawn @ (vectors * np.sqrt(np.maximum(values, 0.0))).T
-        for clause in (c for c in design.clauses if c.block == f):
+        for i, clause in enumerate(design.clauses):
+            if clause.block != f:
+                continue
+            grown = np.ones(len(eta))
+            if clause.vary is not None:
+                grown = np.exp(sum(a * v for a, v in zip(assumed.vary[i], clause.vary.values)))
             for column, place in zip(clause.part.values, range(clause.columns.start, clause.columns.stop)):
-                eta += column * effects[block.unit.codes, place]
-    return eta
+                eta += column * grown * effects[block.unit.codes, place]
+            if clause.has_spread:
+                own += effects[block.unit.codes, clause.columns.start + clause.part.names.index("spread")]
+    return eta, own
 
 
 def drawn_residual(design: Design, assumed: Assumed, rng: np.random.Generator) -> Array:

@@ -71,7 +71,7 @@ class Expected:
     def _parts(self) -> tuple[Array, Array]:
         """The covariance of the parameters from the expected information, and dC / dpsi."""
         c = self.model.criterion
-        if c.correlated is None and not c.absolute and widest(c.products) <= MOST_EFFECTS:
+        if c.linear and not c.absolute and widest(c.products) <= MOST_EFFECTS:
             known = KenwardRoger(self.model)
             m, back = known.moments, known.back
             return known.variances, np.array([back @ m.phi @ p @ m.phi @ back.T for p in m.first])

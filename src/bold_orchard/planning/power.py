@@ -69,6 +69,11 @@ def of_fit(fit: Fit) -> Study:
         raise OrchardError(
             f"the fit '{fit.name}' did not converge, so its estimates are no study to plan from; mend it first"
         )
+    if fit.design.random_spread or any(c.vary is not None for c in fit.design.clauses):
+        raise OrchardError(
+            f"power is made for units of one SD and one spread, and '{fit.name}' lets them differ; fit it without spread in an each clause "
+            "and vary with, and plan from that"
+        )
     return Study(fit, assumed_of(fit.model), rows_of, True, fit.model)
 
 

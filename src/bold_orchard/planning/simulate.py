@@ -14,7 +14,7 @@ from bold_orchard.design.design import Design
 from bold_orchard.design.over import design_over
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.inference.fit import Fit
-from bold_orchard.planning.assumed import Assumed, assumed_of, drawn_eta, drawn_residual, family_over
+from bold_orchard.planning.assumed import Assumed, assumed_of, drawn_parts, drawn_residual, family_over
 from bold_orchard.results.simulate import SimulateResult
 from bold_orchard.sentence import tree
 
@@ -73,10 +73,10 @@ class _Drawer:
 
     def one(self) -> Array:
         """As ``design.y`` has it, the offset in it again."""
-        eta = drawn_eta(self.design, self.assumed, self.rng)
+        eta, own = drawn_parts(self.design, self.assumed, self.rng)
         eta = eta if self.design.offset is None else eta + self.design.offset
         if self.family is None:
-            return eta + drawn_residual(self.design, self.assumed, self.rng)
+            return eta + drawn_residual(self.design, self.assumed, self.rng) * np.exp(own)
         return self.family.draw(eta, self.assumed.extra, self.rng)
 
 

@@ -64,8 +64,18 @@ class Coefficient(Part):
 
 
 @frozen
+class SpreadCoefficient(Part):
+    """What a column adds to the log of an SD."""
+
+    term: str
+    label: str
+    estimate: Number
+    se: Number
+
+
+@frozen
 class RandomPart(Part):
-    """One ``each`` clause: covariance of its effects on the user's scale."""
+    """One ``each`` clause: covariance of its effects on the user's scale; where their SDs ``vary`` with columns, that at zero."""
 
     group: str
     structure: str
@@ -73,6 +83,7 @@ class RandomPart(Part):
     covariance: Matrix
     correlation: Matrix
     sd: list[Number]
+    vary: list[SpreadCoefficient] | Absent = ABSENT
 
 
 @frozen

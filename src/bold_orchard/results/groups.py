@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, ClassVar
 
 from bold_orchard.frozen import frozen
-from bold_orchard.results.base import Interval, Number, Part, Result, Row
+from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Part, Result, Row
 
 
 def labels_of(group: str, level: str) -> dict[str, str]:
@@ -16,7 +16,10 @@ def labels_of(group: str, level: str) -> dict[str, str]:
 
 @frozen
 class LevelEffects(Part):
-    """Of one level, by term: predicted effects, their errors and intervals, and the level's own coefficients."""
+    """Of one level, by term: predicted effects, their errors and intervals, and the level's own coefficients.
+
+    ``residual_sd`` is there where each level has a residual spread of its own.
+    """
 
     level: str
     effects: dict[str, Number]
@@ -25,6 +28,8 @@ class LevelEffects(Part):
     ci: dict[str, Interval]
     rank: int
     rows: int
+    residual_sd: Number | Absent = ABSENT
+    residual_sd_ci: Interval | Absent = ABSENT
 
 
 @frozen
@@ -69,6 +74,10 @@ class GroupsResult(Result):
                     low, high = r["ci"][t] or (None, None)
                     row |= {f"effect {t}": r["effects"][t], f"se {t}": r["se"][t], f"low {t}": low, f"high {t}": high,
                             f"coefficient {t}": r["coefficients"][t]}  # fmt: skip
+                if "residual_sd" in r:
+                    row |= {"residual_sd": r["residual_sd"]} | dict(
+                        zip(("residual_sd low", "residual_sd high"), r["residual_sd_ci"])
+                    )
                 rows.append(row)
         return rows
 

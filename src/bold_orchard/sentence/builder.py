@@ -11,10 +11,13 @@ from lark.visitors import Transformer_NonRecursive
 
 from bold_orchard.errors import SentenceError, shown
 from bold_orchard.sentence import tree
-from bold_orchard.sentence.signatures import ALONE, check_call, check_extreme, check_structure
+from bold_orchard.sentence.signatures import ALONE, check_call, check_effects, check_extreme, check_structure
 
 SPELLINGS = {"center": "centre"}
 MOST_CROSSED = 10  # cross(...) of ten parts writes 1,023 terms
+NO_PRODUCT = (
+    "the spread of a unit is a term of its own, not part of a product; a column of that name is written [spread]"
+)
 MOST_CLAUSES = 40  # clauses: more is a slip of a script, not a model
 
 
@@ -46,6 +49,9 @@ class Builder(Transformer_NonRecursive[Any, Any]):
 
     def intercept(self, meta: Any, _: list[Token]) -> tree.Intercept:
         return tree.Intercept(_place(meta))
+
+    def own_spread(self, meta: Any, _: list[Token]) -> tree.OwnSpread:
+        return tree.OwnSpread(_place(meta))
 
     def call(self, meta: Any, parts: list[Any]) -> tree.Call:
         name = SPELLINGS.get(str(parts[0]), str(parts[0]))
@@ -115,6 +121,9 @@ class Builder(Transformer_NonRecursive[Any, Any]):
             return [tree.Term((), place)]
         if len(factors) == 1 and isinstance(factors[0], tree.Call) and factors[0].function == "cross":
             return [t for c in _crossed(factors[0]) for t in _parted(c, place)]
+        for f in factors if len(factors) > 1 else ():
+            if isinstance(f, tree.OwnSpread):
+                raise self.fail(NO_PRODUCT, f.place)
         if len(factors) > MOST_CROSSED:
             raise self.fail(f"a product has at most {MOST_CROSSED} parts, not {len(factors)}", place)
         for f in factors:
@@ -150,21 +159,44 @@ class Builder(Transformer_NonRecursive[Any, Any]):
         over = str(parts[1]) if len(parts) == 3 else None
         return tree.Structure(str(parts[0]), file=str(parts[-1])[1:-1], over=over, place=_place(meta))
 
+    def vary(self, meta: Any, parts: list[Any]) -> tuple[str, tuple[tree.Term, ...]]:
+        terms = tuple(t for t in self._without_spread(parts[-1], "after vary with") if not t.is_intercept)
+        if not terms:
+            raise self.fail("vary with needs columns that describe the unit: vary with soil", _place(meta))
+        return ("vary", terms)
+
+    def covariance(self, meta: Any, parts: list[Any]) -> list[Any]:
+        return parts
+
+    def _without_spread(self, terms: tuple[tree.Term, ...], where: str) -> tuple[tree.Term, ...]:
+        """The terms of a part in which no unit has a spread of its own."""
+        for t in terms:
+            if t.is_spread:
+                raise self.fail(
+                    f"'spread' cannot stand {where}: it is a term of an each clause (each tree: intercept + spread); a column "
+                    "of that name is written [spread]", t.factors[0].place,
+                )  # fmt: skip
+        return terms
+
     def each(self, meta: Any, parts: list[Any]) -> tree.Each:
-        structure = parts[1] if len(parts) == 3 else tree.Structure("unstructured")
+        inside = [p for part in parts[1:-1] for p in (part if isinstance(part, list) else [part])]
+        structures = [p for p in inside if isinstance(p, tree.Structure)]
+        vary = next((p[1] for p in inside if not isinstance(p, tree.Structure)), ())
+        structure = structures[0] if structures else tree.Structure("unstructured")
         check_structure(structure, "each", self.fail)
         terms: tuple[tree.Term, ...] = parts[-1]
+        check_effects(structure, terms, bool(vary), self.fail)
         for t in terms:
             if any(isinstance(f, tree.Call) and f.function == "offset" for f in t.factors):
                 raise self.fail("an offset belongs to the fixed part, not to an each clause", t.place)
-        return tree.Each(parts[0], structure, terms)
+        return tree.Each(parts[0], structure, terms, vary)
 
     def within(self, meta: Any, parts: list[Any]) -> tree.Within:
         check_structure(parts[1], "within", self.fail)
         return tree.Within(parts[0], parts[1])
 
     def spread(self, meta: Any, parts: list[Any]) -> tuple[str, tuple[tree.Term, ...], tuple[int, int]]:
-        return ("spread", parts[0], _place(meta))
+        return ("spread", self._without_spread(parts[-1], "in the spread clause itself"), _place(meta))
 
     # -- the whole
     def without(self, meta: Any, _: list[Any]) -> str:
@@ -219,6 +251,7 @@ class Builder(Transformer_NonRecursive[Any, Any]):
     def sentence(self, meta: Any, parts: list[Any]) -> tree.Sentence:
         lets, parts = self._lets(parts)
         outcome, terms, *rest = parts
+        self._without_spread(terms, "in the fixed part")
         intercept = "without" not in rest
         fixed = tuple(t for t in terms if not t.is_intercept)
         if not intercept and len(fixed) < len(terms):

@@ -68,6 +68,18 @@ def with_within(sentence: tree.Sentence, unit: str, kind: str, column: str) -> t
     return _again(replace(sentence, within=tree.Within(unit_of(unit), structure)))
 
 
+def without_within(sentence: tree.Sentence) -> tree.Sentence:
+    """No correlation of the residuals."""
+    return _again(replace(sentence, within=None))
+
+
+def without_vary(sentence: tree.Sentence, position: int) -> tree.Sentence:
+    """Effects of one SD in the each clause number ``position``."""
+    each = list(sentence.each)
+    each[position] = replace(each[position], vary=())
+    return _again(replace(sentence, each=tuple(each)))
+
+
 def with_outcome(sentence: tree.Sentence, function: str) -> tree.Sentence:
     """A function of the outcome in its place."""
     value = tree.Call(function, (sentence.outcome.value,))

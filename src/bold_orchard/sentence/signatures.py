@@ -154,3 +154,15 @@ def check_structure(structure: tree.Structure, clause: str, fail: Fail) -> None:
         )
     if structure.over not in (None, "units") or (structure.over and kind != "given"):
         raise fail('only given can be followed by units: given units "g.csv"', structure.place)
+
+
+def check_effects(structure: tree.Structure, terms: tuple[tree.Term, ...], vary: bool, fail: Fail) -> None:
+    """Raise (through ``fail``) where a unit's own spread, or ``vary with``, does not go with the structure."""
+    for term in terms:
+        if term.is_spread and structure.kind not in ("unstructured", "diagonal"):
+            raise fail(
+                f"spread is on another scale than the unit's other effects, so {structure.kind} cannot hold it; leave the structure "
+                "out, or write (diagonal)", term.factors[0].place,
+            )  # fmt: skip
+    if vary and structure.kind in ("known", "given"):
+        raise fail(f"vary with does not go with a covariance that is {structure.kind}; leave one out", structure.place)

@@ -81,6 +81,16 @@ class Intercept(Node):
 
 
 @frozen
+class OwnSpread(Node):
+    """The term ``spread`` of an each clause: the log residual SD of each unit."""
+
+    place: tuple[int, int] = field(default=START, compare=False)
+
+    def text(self, brackets: bool) -> str:
+        return "spread"
+
+
+@frozen
 class Arithmetic(Node):
     """``operator`` is '^', 'negative', or one sign (+ and -, or * and /) between each two of the operands."""
 
@@ -121,8 +131,8 @@ class Named(Node):
         return self.name
 
 
-Expression = Number | Text | Column | Intercept | Arithmetic | Call | Named
-Factor = Intercept | Column | Call | Named
+Expression = Number | Text | Column | Intercept | OwnSpread | Arithmetic | Call | Named
+Factor = Intercept | OwnSpread | Column | Call | Named
 
 
 @frozen
@@ -167,6 +177,11 @@ class Term(Node):
         return not self.factors
 
     @property
+    def is_spread(self) -> bool:
+        """Whether it is the unit's own residual spread."""
+        return len(self.factors) == 1 and isinstance(self.factors[0], OwnSpread)
+
+    @property
     def key(self) -> frozenset[str]:
         """What makes two terms the same: their factors in any order."""
         return frozenset(f.written for f in self.factors)
@@ -205,14 +220,23 @@ class Structure(Node):
 
 @frozen
 class Each(Node):
+    """``vary`` are the terms on which the log SD of the unit's effects depends."""
+
     unit: Unit
     structure: Structure
     terms: tuple[Term, ...]
+    vary: tuple[Term, ...] = ()
+
+    @property
+    def has_spread(self) -> bool:
+        """Whether each unit has a residual spread of its own."""
+        return any(t.is_spread for t in self.terms)
 
     def text(self, brackets: bool) -> str:
-        plain = self.structure.kind == "unstructured"
-        structure = "" if plain else f" ({self.structure.text(brackets)})"
-        return f"each {self.unit.text(brackets)}{structure}: {_joined(' + ', self.terms, brackets)}"
+        inside = [] if self.structure.kind == "unstructured" else [self.structure.text(brackets)]
+        inside += [f"vary with {_joined(' + ', self.vary, brackets)}"] if self.vary else []
+        written = f" ({', '.join(inside)})" if inside else ""
+        return f"each {self.unit.text(brackets)}{written}: {_joined(' + ', self.terms, brackets)}"
 
 
 @frozen
@@ -295,7 +319,7 @@ def named(item: Any, lets: Mapping[str, Named]) -> Any:
     if isinstance(item, (Call, Arithmetic, Term, Each, Outcome)):
         changes = {
             f: named(getattr(item, f), lets)
-            for f in ("arguments", "operands", "factors", "terms", "value")
+            for f in ("arguments", "operands", "factors", "terms", "vary", "value")
             if hasattr(item, f)
         }
         return replace(item, **changes)

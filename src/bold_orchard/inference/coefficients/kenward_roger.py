@@ -83,9 +83,10 @@ def check_reach(criterion: Criterion) -> None:
     """Raise UsageError when the method is asked of a fit that it cannot serve."""
     if not criterion.reml:
         raise UsageError("--df kenward-roger rests on REML; fit with --method reml, or use --df satterthwaite")
-    if criterion.correlated is not None:
+    if not criterion.linear:
         raise UsageError(
-            "--df kenward-roger is for residuals that are independent and equal; with within or spread use --df satterthwaite"
+            "--df kenward-roger is for residuals that are independent and equal and effects of one SD; with within, spread or vary with "
+            "use --df satterthwaite"
         )
     width = widest(criterion.products)
     if width > MOST_EFFECTS:

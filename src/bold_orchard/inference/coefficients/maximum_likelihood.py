@@ -1,4 +1,4 @@
-"""Coefficients of generalized models: the observed information over all parameters together."""
+"""Coefficients of models whose parameters are all sought together: the observed information over all parameters together."""
 
 from __future__ import annotations
 
@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.design.design import Design
-from bold_orchard.estimation.generalized import GeneralizedModel
+from bold_orchard.estimation.model import FittedModel
 from bold_orchard.families.ordinal import Ordinal
 from bold_orchard.inference.coefficients.precision import CoefficientInference
 
@@ -19,7 +19,7 @@ Array = NDArray[Any]
 class MaximumLikelihood(CoefficientInference):
     """Covariance of everything from the inverse of the observed information over all parameters; z throughout."""
 
-    def __init__(self, model: GeneralizedModel) -> None:
+    def __init__(self, model: FittedModel[Any, Any]) -> None:
         super().__init__(model)
         self.found = model.found
 

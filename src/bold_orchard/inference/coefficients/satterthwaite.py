@@ -49,7 +49,7 @@ class Satterthwaite(Frozen):
         e, c = self.e, self.e.criterion
         if at_bound(e)[i]:
             return np.zeros_like(self.covariance)
-        if self.found is not None and self.found.moves and is_large(e) and c.correlated is None and not c.absolute:
+        if self.found is not None and self.found.moves and is_large(e) and c.linear and not c.absolute:
             step, base, there = self.found.moves[i]
             return e.sigma2 * (there.b_covariance / there.sigma2 - base.b_covariance / base.sigma2) / step
         h = 1e-4 * max(abs(e.theta[i]), 1e-2)

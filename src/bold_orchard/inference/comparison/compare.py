@@ -314,6 +314,7 @@ def _clauses(fit: Fit) -> dict[str, Any]:
         names, kind = part["terms"], part["structure"]
         alone = kind == "diagonal" or (len(names) == 1 and kind not in ("known", "given"))
         blocks = [(frozenset([n]), "alone") for n in names] if alone else [(frozenset(names), kind)]
+        blocks += [(frozenset(row["term"] for row in part["vary"]), "vary")] if "vary" in part else []
         out[part["group"]] = out.get(part["group"], frozenset()) | frozenset(blocks)
     spread = tuple(t.written for t in fit.design.sentence.spread)
     return out | {"residual": (fit.design.residual.kind, fit.design.residual.unit, spread)}

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from bold_orchard.covariance.effects import structure_of
 from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.design.design import Clause, Design
+from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.families import family_of
 from bold_orchard.frozen import Frozen, frozen
 
@@ -98,6 +99,10 @@ def _clause_nested(a: Clause, small: Design, b: Clause, large: Design) -> bool:
     one, two = small.units[a.unit], large.units[b.unit]
     if one.name != two.name and not _same_partition(one.codes, two.codes):
         return False
+    if a.vary is not None and (b.vary is None or not _in_space(_with_ones(b.vary), _with_ones(a.vary))):
+        return False
+    if b.vary is not None and set(a.part.names) != set(b.part.names):  # the SDs of all terms move together
+        return False
     terms, others = set(a.part.names), set(b.part.names)
     if terms == others:
         return b.structure.kind in _own(a).contained_in
@@ -106,6 +111,10 @@ def _clause_nested(a: Clause, small: Design, b: Clause, large: Design) -> bool:
     if b.structure.kind != "unstructured":
         return False
     return _in_space(np.column_stack(b.part.values), np.column_stack(a.part.values))
+
+
+def _with_ones(part: ModelMatrix) -> Array:
+    return np.column_stack([np.ones(len(part.values[0])), *part.values])
 
 
 def _own(clause: Clause) -> type[Structure]:

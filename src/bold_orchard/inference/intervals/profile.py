@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
+from bold_orchard.estimation.random_spread import SpreadModel
 from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.variances.information import full_hessian
 from bold_orchard.inference.variances.quantities import Quantity, theta_of
@@ -220,6 +221,11 @@ def surface_of(model: object) -> Surface:
 @surface_of.register
 def _(model: GaussianModel) -> Surface:
     return Surface(model.evaluation)
+
+
+@surface_of.register
+def _(model: SpreadModel) -> Surface:
+    return FullSurface(model.evaluation, model.found.hessian)
 
 
 @surface_of.register

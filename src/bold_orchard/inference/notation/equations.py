@@ -55,7 +55,8 @@ class _Writer(Frozen):
         out: dict[str, list[Clause]] = {}
         for clause in self.fit.design.clauses:
             for name in clause.part.names:
-                out.setdefault(name, []).append(clause)
+                if name != "spread" or not clause.has_spread:  # a matter of the residuals
+                    out.setdefault(name, []).append(clause)
         first = [n for n in ("intercept", *self.fixed) if n in out]
         return {n: out[n] for n in dict.fromkeys([*first, *out])}
 
@@ -203,7 +204,8 @@ class _Writer(Frozen):
     def combined(self) -> list[tuple[str, str]]:
         parts = self.plain(list(self.fixed))
         for clause in self.fit.design.clauses:
-            parts += [self.times(self.effect(clause, n), n, self.values(n)) for n in clause.part.names]
+            names = [n for n in clause.part.names if n != "spread" or not clause.has_spread]
+            parts += [self.times(self.effect(clause, n), n, self.values(n)) for n in names]
         return self.outcome(parts)
 
     def document(self) -> EquationsResult:
@@ -243,7 +245,8 @@ class _Writer(Frozen):
     def family_lines(self) -> list[tuple[str, str]]:
         design = self.fit.design
         if design.additive:
-            return residual_lines(self.fit, self.at, self.where, self.estimates, self.digits)
+            effect = next((self.effect(c, "spread") for c in design.clauses if c.has_spread), None)
+            return residual_lines(self.fit, self.at, self.where, self.estimates, self.digits, effect)
         if design.graded:
             self.where[r"\tau_g"] = "threshold between grade g and the next, of " + ", ".join(design.levels)
         for own in self.fit.model.family.own:

@@ -6,20 +6,22 @@ from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.notation.symbols import ROW, Indices, number, total, upright, variable
 
 
-def residual_lines(fit: Fit, at: Indices, where: dict[str, str], estimates: bool, digits: int) -> list[tuple[str, str]]:
-    """Normal residuals, what their SD depends on, and how those of one unit hang together."""
+def residual_lines(
+    fit: Fit, at: Indices, where: dict[str, str], estimates: bool, digits: int, own: str | None = None
+) -> list[tuple[str, str]]:
+    """Normal residuals, what their SD depends on (``own``, an effect of the unit, among it), and how those of one unit hang together."""
     design, made, s = fit.design, fit.result["residual"], at.row
     residual, parameters = design.residual, made["parameters"]
     e, other = f"\\varepsilon_{{{s}}}", f"\\varepsilon_{{{ROW}'{s[1:]}}}"
     where[e] = "the residual of a row"
     told = f", estimated as {made['variance']:.{digits}g}" if estimates else ""
-    spread = parameters.get("spread")
+    spread = parameters.get("spread") or own
     variance = number(made["variance"], digits) if estimates and not spread else r"\sigma^{2}"
     weight = f" / {upright(str(fit.settings.options.weights))}_{{{s}}}" if design.weights is not None else ""
     if spread:
         lines = [
             (e, f"\\sim \\mathcal{{N}}(0, \\sigma_{{{s}}}^{{2}}{weight})"),
-            _spread(fit, at, where, estimates, digits),
+            _spread(fit, at, where, estimates, digits, own),
         ]
         variance = f"\\sigma_{{{s}}} \\sigma_{{{ROW}'{s[1:]}}}"
     else:
@@ -50,8 +52,10 @@ def residual_lines(fit: Fit, at: Indices, where: dict[str, str], estimates: bool
     return [*lines[1:], (rows, f"{symbol} \\text{{ inside one {residual.unit}}}")]
 
 
-def _spread(fit: Fit, at: Indices, where: dict[str, str], estimates: bool, digits: int) -> tuple[str, str]:
-    """log sigma of a row as a sum of the spread clause's columns."""
+def _spread(
+    fit: Fit, at: Indices, where: dict[str, str], estimates: bool, digits: int, own: str | None
+) -> tuple[str, str]:
+    """log sigma of a row as a sum of the spread clause's columns and the unit's own."""
     design, made = fit.design, fit.result["residual"]
     base = made["sd"]
     where[r"\delta_{0}"] = "log of the residual SD at the baseline" + (f" (SD {base:.{digits}g})" if estimates else "")
@@ -59,12 +63,12 @@ def _spread(fit: Fit, at: Indices, where: dict[str, str], estimates: bool, digit
 
     parts = [number(math.log(base), digits) if estimates else r"\delta_{0}"]
     part = design.residual.spread
-    assert part is not None
-    for k, (name, values, told) in enumerate(zip(part.names, part.values, made["parameters"]["spread"]), start=1):
+    columns = () if part is None else zip(part.names, part.values, made["parameters"]["spread"])
+    for k, (name, values, told) in enumerate(columns, start=1):
         symbol = f"\\delta_{{{k}}}"
         value = told["estimate"]
         where[symbol] = f"effect of {name} on the log of the residual SD" + (
             f", estimated as {value:.{digits}g}" if estimates else ""
         )
         parts.append(f"{number(value, digits) if estimates else symbol} \\, {variable(name, at.subscript(values))}")
-    return f"\\log \\sigma_{{{at.row}}}", total(parts)
+    return f"\\log \\sigma_{{{at.row}}}", total([*parts, *([own] if own else [])])

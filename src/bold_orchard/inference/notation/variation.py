@@ -6,7 +6,7 @@ from typing import Any
 
 from bold_orchard.design.design import Clause
 from bold_orchard.inference.fit import Fit
-from bold_orchard.inference.notation.symbols import number
+from bold_orchard.inference.notation.symbols import number, total, variable
 
 
 def effect_lines(
@@ -17,7 +17,9 @@ def effect_lines(
     unit, names, g = made["group"], made["terms"], made["covariance"]
     for effect, name in zip(effects, names):
         where[effect] = (
-            f"what one {unit} adds to the average {'intercept' if name == 'intercept' else 'effect of ' + name}"
+            f"what one {unit} adds to the log of the residual SD"
+            if name == "spread" and clause.has_spread
+            else f"what one {unit} adds to the average {'intercept' if name == 'intercept' else 'effect of ' + name}"
         )
     k, kind = len(names), made["structure"]
     if clause.structure.file is not None and kind == "given":
@@ -29,7 +31,21 @@ def effect_lines(
             f"the covariance between levels of {unit} given in {clause.structure.file}, in which all their effects are correlated"
         )
         spread = f"K \\otimes {spread}" if k > 1 else f"{spread} \\, K"
-    return [(_vector(effects), f"\\sim \\mathcal{{N}}(0, {spread})")]
+    if clause.vary is None:
+        return [(_vector(effects), f"\\sim \\mathcal{{N}}(0, {spread})")]
+    scale = f"\\tau_{{{letter}{index}}}"
+    where[scale] = f"by what the SD of one {unit}'s effects exceeds that at zero and the baseline"
+    parts = []
+    for m, row in enumerate(made["vary"], start=1):
+        symbol = f"\\alpha_{{{letter}{m}}}"
+        where[symbol] = f"effect of {row['term']} on the log of the SD" + (
+            f", estimated as {row['estimate']:.{digits}g}" if estimates else ""
+        )
+        parts.append(f"{number(row['estimate'], digits) if estimates else symbol} \\, {variable(row['term'], index)}")
+    return [
+        (_vector(effects), f"\\sim \\mathcal{{N}}(0, {scale}^{{2}} {spread})"),
+        (f"\\log {scale}", total(parts)),
+    ]
 
 
 def _vector(effects: list[str]) -> str:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
+from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.distributions import quantile_t
@@ -12,6 +13,7 @@ from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
 from bold_orchard.results.groups import GroupsResult
 
+Array = NDArray[Any]
 SCHEMA = "bold-orchard/groups/1"
 
 
@@ -26,6 +28,8 @@ def groups(fit: Fit, confidence: float = 0.95) -> GroupsResult:
         raise OrchardError(f"'{fit.name}' has no each clause, so there are no units to look at")
     fixed = {r["term"]: r["estimate"] for r in fit.result["fixed"] if r["estimate"] is not None}
     width = quantile_t(confidence, None)
+    has_spread = design.random_spread
+    typical = _typical_sd(fit) if has_spread else np.zeros(0)
     out = []
     for made in fit.model.unit_effects():
         rows = []
@@ -39,8 +43,13 @@ def groups(fit: Fit, confidence: float = 0.95) -> GroupsResult:
                 for t, v, e in zip(made.terms, made.effects[j], made.se[j])
             }
             own = {t: number(float(fixed.get(t, 0.0)) + v) for t, v in zip(made.terms, made.effects[j])}
-            rows.append({"level": level, "effects": effects, "se": errors, "coefficients": own, "ci": ends,
-                         "rank": int(order[j]) + 1, "rows": int(seen[j])})  # fmt: skip
+            row: dict[str, Any] = {"level": level, "effects": effects, "se": errors, "coefficients": own, "ci": ends,
+                   "rank": int(order[j]) + 1, "rows": int(seen[j])}  # fmt: skip
+            if has_spread and "spread" in made.terms:
+                at = made.terms.index("spread")
+                row |= _own_sd(float(typical[j]), float(made.effects[j, at]), width * float(made.se[j, at]))
+                own["spread"] = number(np.log(row["residual_sd"]))
+            rows.append(row)
         out.append(
             {"group": made.group, "terms": list(made.terms), "in_fixed": [t in fixed for t in made.terms], "rows": rows}
         )
@@ -57,10 +66,29 @@ def groups(fit: Fit, confidence: float = 0.95) -> GroupsResult:
     return GroupsResult.from_dict(document)
 
 
+def _typical_sd(fit: Fit) -> Array:
+    """Per level, the residual SD that an average unit would have on its rows: the root of their mean variance, weights left out."""
+    model: Any = fit.model
+    variance = model.residual_sd() ** 2 * (1.0 if fit.design.weights is None else fit.design.weights)
+    codes, counts = fit.design.blocks[0].unit.codes, fit.design.blocks[0].unit.counts
+    return np.asarray(np.sqrt(np.bincount(codes, variance) / counts))
+
+
+def _own_sd(typical: float, effect: float, width: float) -> dict[str, Any]:
+    """A level's own residual SD with its interval, symmetric on the log scale."""
+    own = typical * float(np.exp(effect))
+    return {"residual_sd": number(own), "residual_sd_ci": [number(own * np.exp(-width)), number(own * np.exp(width))]}
+
+
 def _notes(fit: Fit) -> list[str]:
     notes = [
         "Effects are drawn towards zero, the more the fewer rows a unit has; ranks of units whose intervals overlap mean little."
     ]
+    if fit.design.random_spread:
+        notes.append(
+            "The residual SD of a unit is that of its own rows, where the spread clause gives them different ones that of the rows together; "
+            "its effect and interval stand on the log scale."
+        )
     if not fit.converged:
         notes.insert(0, "The fit did NOT converge; its predicted effects mean nothing. Mend the fit first.")
     return notes

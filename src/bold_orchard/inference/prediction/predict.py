@@ -12,7 +12,7 @@ from bold_orchard.covariance.residuals import residual_structure_of
 from bold_orchard.data.columns import Texts
 from bold_orchard.data.evaluate import evaluate
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import covariate_columns, rebuild_parts, unit_codes
+from bold_orchard.design.build import columns_that_vary, covariate_columns, rebuild_parts, unit_codes
 from bold_orchard.design.design import UnitCodes
 from bold_orchard.design.lags import lag_calls, with_lags
 from bold_orchard.design.model_matrix import build_part
@@ -146,8 +146,23 @@ def _residual_variance(fit: Fit, used: Table) -> Array:
         part = build_part(design.sentence.spread, True, ColumnMaker(used, design.memory, learn=False))
         log_sd = sum(row["estimate"] * v for row, v in zip(parameters["spread"], part.values[1:]))
         variance = variance * np.exp(2.0 * np.asarray(log_sd))
+    variance = variance * _own_spread(fit, used)
     column_of_weights = fit.settings.options.weights
     return np.asarray(variance if column_of_weights is None else variance / used.numbers(column_of_weights))
+
+
+def _own_spread(fit: Fit, used: Table) -> Array:
+    """The mean of exp(2 s) of each row's unit, (n,): s of a known unit as predicted with its error, of another one from its law."""
+    out = np.ones(len(used))
+    for clause, each in zip(fit.design.clauses, fit.design.sentence.each):
+        if clause.has_spread:
+            at = clause.columns.start + clause.part.names.index("spread")
+            effects, errors = fit.evaluation.effects(clause.block)
+            place = _places(unit_codes(each.unit, used), fit.design.blocks[clause.block].unit)
+            law = float(fit.evaluation.covariance(clause.block)[at, at])
+            mean = np.append(effects[:, at], 0.0)[place]
+            out = np.exp(2.0 * mean + 2.0 * np.append(errors[:, at, at], law)[place])
+    return out
 
 
 def _drawn_ends(fit: Fit, used: Table, eta: Array, se: Array, confidence: float, seed: int) -> tuple[Array, Array]:
@@ -233,11 +248,21 @@ def _unit_part(fit: Fit, used: Table, parts: tuple[Any, ...], x: Array) -> tuple
         known[:, i] = have
         moved += np.where(have, np.einsum("nk,nk->n", z, effects[np.maximum(place, 0)][:, clause.columns]), 0.0)
         g = e.covariance(clause.block)[clause.columns, clause.columns]
-        variance += np.where(have, 0.0, np.einsum("nj,jk,nk->n", z, g, z))
+        variance += np.where(have, 0.0, np.einsum("nj,jk,nk->n", z, g, z) * varied(fit, i, used) ** 2)
         full = np.zeros((n, e.criterion.structures[clause.block].size))
         full[:, clause.columns] = np.where(have[:, None], z, 0.0)
         blocks.append((np.maximum(place, 0), full))
     return moved, variance + joint_error(fit, x, blocks), known
+
+
+def varied(fit: Fit, position: int, used: Table) -> Array:
+    """By what the SDs of the effects of each clause's unit exceed those at zero, per row (n,); of clauses without vary 1."""
+    clause, each = fit.design.clauses[position], fit.design.sentence.each[position]
+    part = columns_that_vary(each.vary, ColumnMaker(used, fit.design.memory, learn=False))
+    if part is None or clause.vary is None:
+        return np.ones(len(used))
+    made = [row["estimate"] for row in fit.result["random"][position]["vary"]]
+    return np.asarray(np.exp(sum(b * v for b, v in zip(made, part.values))))
 
 
 def _places(wanted: UnitCodes, fitted: UnitCodes) -> Array:
@@ -258,7 +283,7 @@ def joint_error(fit: Fit, x: Array, blocks: list[tuple[Array, Array]]) -> Array:
     columns = []
     for clause, (level, z) in zip(design.clauses, blocks):
         back = np.linalg.inv(e.criterion.products.z_to_work[clause.block])
-        columns.append((clause.block, level, back.T @ z.T))
+        columns.append((clause.block, level, back.T @ (z.T * e.scales(clause.block)[:, level])))
     return np.asarray(e.sigma2 * error_variance(e.with_x, work_x, columns))
 
 

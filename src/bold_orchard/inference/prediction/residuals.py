@@ -13,6 +13,7 @@ from bold_orchard.estimation.arrays import row_order
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.estimation.model import UnitEffects
+from bold_orchard.estimation.random_spread import SpreadModel
 from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.response_scale import outcome_mean
@@ -56,6 +57,14 @@ def _(model: GaussianModel, eta: Array, average: Array, fit: Fit, seed: int) -> 
     root = 1.0 if design.weights is None else np.sqrt(design.weights)
     scaled, white = _by_covariance(model, rest * root / np.sqrt(model.evaluation.sigma2))
     return Residuals(eta, average, rest, y - average, scaled, white)
+
+
+@_residuals.register
+def _(model: SpreadModel, eta: Array, average: Array, fit: Fit, seed: int) -> Residuals:
+    """Each row's residual over the SD of its own unit."""
+    y = model.design.outcome_values
+    scaled = (y - eta) / model.residual_sd(model.own_spread())
+    return Residuals(eta, average, y - eta, y - average, scaled, scaled)
 
 
 @_residuals.register

@@ -73,6 +73,9 @@ def random_variance(fit: Fit) -> float:
     for clause in fit.design.clauses:
         g = e.covariance(clause.block)[clause.columns, clause.columns]
         z = np.array(clause.part.values)
+        if clause.vary is not None:
+            rows = next(p for c, p in zip(fit.design.clauses, fit.result["random"]) if c is clause)["vary"]
+            z = z * np.exp(sum(r["estimate"] * v for r, v in zip(rows, clause.vary.values)))
         total += float(np.einsum("an,ab,bn->", z, g, z)) / z.shape[1]
     return total
 

@@ -17,7 +17,7 @@ from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.intervals.intervals import profiled_quantities
 from bold_orchard.inference.intervals.rows import Progress
 from bold_orchard.inference.prediction.response_scale import random_variance
-from bold_orchard.inference.summary import number, residual_variance
+from bold_orchard.inference.summary import number, residual_variance, typical_scale
 from bold_orchard.inference.variances.quantities import Effects, quantities
 from bold_orchard.likelihood.gaussian import GaussianPoint
 from bold_orchard.results.components import ComponentsResult
@@ -88,7 +88,7 @@ def _profile_ends(
     for row in rows:
         kind, name = kinds[row["kind"]], row["term"].removeprefix("spread ")
         match = next((p for p in found if p["group"] == row["group"] and p["term"] == name and p["term2"] == row["term2"]
-                      and (p["kind"] == kind or (kind is None and p["kind"] in ("rho", "spread", *own)))), None)  # fmt: skip
+                      and (p["kind"] == kind or (kind is None and p["kind"] in ("rho", "spread", "vary", *own)))), None)  # fmt: skip
         if match is None:
             row["ci"] = None
             continue
@@ -114,7 +114,7 @@ def _entries(fit: Fit) -> list[dict[str, Any]]:
         at = clause.columns.start
         names = clause.part.names
         g = e.covariance(clause.block)[clause.columns, clause.columns]
-        means = np.array([v.mean() for v in clause.part.values])
+        means = np.array([v.mean() for v in clause.part.values]) * typical_scale(fit.model, clause)
         base = {"group": design.units[clause.unit].name, "unit": clause.unit, "block": clause.block}
         for i, term in enumerate(names):
             rows.append(base | {"kind": "variance", "term": term, "term2": None, "estimate": g[i, i], "at": (at + i, at + i),
@@ -127,7 +127,7 @@ def _entries(fit: Fit) -> list[dict[str, Any]]:
                                 "part": 2 * means[i] * means[j] * g[i, j], "size": None, "sd": None,
                                 "correlation": g[i, j] / sd if sd > 0 else None})  # fmt: skip
     if design.additive:
-        v, kind = residual_variance(design, e.criterion, e.theta[e.criterion.phi], e.sigma2), "residual"
+        v, kind = residual_variance(design, e.criterion, e.theta[e.criterion.phi], e.row_variance), "residual"
     else:
         v, kind = latent_variance(fit), "latent"
     rows.append({"group": "residual", "unit": None, "kind": kind, "term": "residual", "term2": None, "estimate": v,
@@ -164,11 +164,9 @@ def _row(row: dict[str, Any], se: float | None, z: float, share: float, boundary
 def _parameters(fit: Fit, covariance: Array, z: float) -> list[dict[str, Any]]:
     """Rows of kind 'parameter': rho, and the coefficients of a spread."""
     e, residual = fit.evaluation, fit.result["residual"]
-    if e.criterion.correlated is None:
-        return []
     out = []
-    rows, at = e.criterion.correlated.rows, e.criterion.phi.start
     if "rho" in residual["parameters"]:
+        rows, at = e.criterion.correlated.rows, e.criterion.phi.start
         phi, h = e.theta[e.criterion.phi], 1e-6
         moved = phi.copy()
         moved[0] += h
@@ -178,15 +176,19 @@ def _parameters(fit: Fit, covariance: Array, z: float) -> list[dict[str, Any]]:
         for side in (-z, z):
             moved[0] = phi[0] + side * working
             ends.append(number(rows.parameters(moved, 1.0)["rho"]))
-        out.append(("rho", residual["parameters"]["rho"], working * abs(slope), ends))
+        out.append(("residual", "rho", residual["parameters"]["rho"], working * abs(slope), ends))
     for row in residual["parameters"].get("spread", []):
         b, se = row["estimate"], row["se"]
-        out.append((f"spread {row['term']}", b, se, [b - z * se, b + z * se]))
+        out.append(("residual", f"spread {row['term']}", b, se, [b - z * se, b + z * se]))
+    for part in fit.result["random"]:
+        for row in part.get("vary", []):
+            b, se = row["estimate"], row["se"]
+            out.append((part["group"], f"vary {row['term']}", b, se, [b - z * se, b + z * se]))
     blank = dict.fromkeys(("term2", "sd", "correlation", "share", "sd_in_outcome"))
     return [
-        {"group": "residual", "kind": "parameter", "term": term, "estimate": number(b), "se": number(se),
+        {"group": group, "kind": "parameter", "term": term, "estimate": number(b), "se": number(se),
          "ratio": number(b / se) if se else None, "ci": ends, "boundary": False} | blank | {"change": None}
-        for term, b, se, ends in out
+        for group, term, b, se, ends in out
     ]  # fmt: skip
 
 
@@ -243,7 +245,8 @@ def _residual_slope(design: Design, e: GaussianPoint) -> Array:
     c, h = e.criterion, 1e-6
     phi = e.theta[c.phi]
     ends = [
-        [residual_variance(design, c, phi + side * step, e.sigma2) for side in (1, -1)] for step in h * np.eye(len(phi))
+        [residual_variance(design, c, phi + side * step, e.row_variance) for side in (1, -1)]
+        for step in h * np.eye(len(phi))
     ]
     return np.array([(up - down) / (2 * h) for up, down in ends])
 
@@ -274,5 +277,5 @@ def r_squared(fit: Fit) -> dict[str, float | None]:
     for b, column in zip(e.b, kept):
         predicted += b * design.fixed.values[column]
     fixed, random = float(predicted.var(ddof=1)), random_variance(fit)
-    total = fixed + random + (e.sigma2 if design.additive else latent_variance(fit))
+    total = fixed + random + (e.row_variance if design.additive else latent_variance(fit))
     return {"marginal": number(fixed / total), "conditional": number((fixed + random) / total)}

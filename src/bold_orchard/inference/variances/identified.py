@@ -33,7 +33,7 @@ def flat_components(design: Design, found: OptimizeResult[GaussianPoint]) -> str
         return None
     with np.errstate(all="ignore"):
         try:
-            if c.correlated is None and widest(c.products) <= MOST_EFFECTS:
+            if c.linear and widest(c.products) <= MOST_EFFECTS:
                 direction = _null_of_information(e)
             else:
                 direction = _null_of_hessian(found)
@@ -61,7 +61,8 @@ def _sizes(e: GaussianPoint) -> Array:
     sizes = np.maximum(np.abs(e.theta), np.abs(e.criterion.start()))
     for at in e.criterion.slices:
         sizes[at] = np.maximum(sizes[at], BESIDE * sizes[at].max(initial=0.0))
-    sizes[e.criterion.phi] = np.maximum(sizes[e.criterion.phi], 1.0)
+    own = slice(e.criterion.phi.start, e.criterion.alpha.stop)
+    sizes[own] = np.maximum(sizes[own], 1.0)
     return np.asarray(sizes)
 
 

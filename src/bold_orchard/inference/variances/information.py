@@ -22,7 +22,7 @@ def parameter_covariance(e: GaussianPoint, profiled: Array | None = None) -> Arr
     correlated residuals the search's own ``profiled`` Hessian (m, m) serves, completed in closed form.
     """
     c = e.criterion
-    if profiled is not None and is_large(e) and c.correlated is None and not c.absolute:
+    if profiled is not None and is_large(e) and c.linear and not c.absolute:
         return _completed(e, profiled)
     hessian = full_hessian(e)
     size = len(hessian)

@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from bold_orchard.design.design import Clause, Design
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
+from bold_orchard.estimation.random_spread import SpreadModel
 from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import residual_variance
@@ -70,7 +71,7 @@ class Effects:
     """The covariance of one unit's effects on the user's scale and its slopes, at the point last asked for."""
 
     def __init__(self, c: Any, block: int) -> None:
-        self.c, self.structure, self.place = c, c.structures[block], c.slices[block]
+        self.c, self.block, self.structure, self.place = c, block, c.structures[block], c.slices[block]
         self.profiled = c.profiled
         self.back = np.linalg.inv(c.products.z_to_work[block])
         self._last: tuple[bytes, Array, Array] | None = None
@@ -89,8 +90,25 @@ class Effects:
             if self.profiled:
                 scaled = self.back @ fixed if absolute else np.zeros_like(t)
                 slopes[-1] = sigma2 * (t @ t.T - 0.5 * (scaled @ t.T + t @ scaled.T))
-            self._last = key, sigma2 * t @ t.T, slopes
+            g = sigma2 * t @ t.T
+            if self.profiled and self.c.vary is not None:
+                g, slopes = self._at_zero(psi, g, slopes)
+            self._last = key, g, slopes
         return self._last[1:]
+
+    def _at_zero(self, psi: Array, g: Array, slopes: Array) -> tuple[Array, Array]:
+        """Where SDs depend on columns: the covariance at their zero instead of their means."""
+        c = self.c
+        grown = c.vary.to_zero(psi[c.alpha], self.block, len(g))
+        both = np.outer(grown, grown)
+        g, slopes = g * both, slopes * both
+        for part, at in zip(c.vary.parts, c.vary.slices()):
+            if part.unit == self.block:
+                own = np.zeros(len(g))
+                own[part.columns] = 1.0
+                for k, ratio in zip(range(at.start, at.stop), part.shift / part.sd):
+                    slopes[c.alpha.start + k] = -ratio * (own[:, None] * g + g * own)
+        return g, slopes
 
     def sd(self, psi: Array, i: int) -> tuple[float, Array]:
         g, slopes = self.at(psi)
@@ -115,7 +133,21 @@ class Effects:
 def quantities(fit: Fit, covariances: bool = False) -> list[Quantity]:
     """Every SD and correlation (or covariance) in the order of the sentence, the residual's parameters last."""
     out = [q for clause in fit.design.clauses for q in _of_clause(fit, clause, covariances)]
-    return [*out, *_own(fit.model)]
+    return [*out, *_of_vary(fit), *_own(fit.model)]
+
+
+def _of_vary(fit: Fit) -> Iterator[Quantity]:
+    """Coefficients of the columns on which SDs of effects depend."""
+    c: Any = fit.criterion
+    if not c.profiled or c.vary is None:
+        return
+    clauses = [x for x in fit.design.clauses if x.vary is not None]
+    for clause, part, at in zip(clauses, c.vary.parts, c.vary.slices()):
+        group = fit.design.units[clause.unit].name
+        assert clause.vary is not None
+        for k, name in enumerate(clause.vary.names):
+            yield Quantity("vary", f"vary({group}: {name})", group, f"vary {name}", None,
+                           partial(_entry, at=c.alpha.start + at.start + k, scale=float(part.sd[k])))  # fmt: skip
 
 
 @singledispatch
@@ -127,6 +159,20 @@ def _own(model: object) -> Iterator[Quantity]:
 @_own.register
 def _(model: GaussianModel) -> Iterator[Quantity]:
     return _of_residual(model.design, model.criterion, model.evaluation)
+
+
+@_own.register
+def _(model: SpreadModel) -> Iterator[Quantity]:
+    """The residual SD of a typical unit at the baseline, and the coefficients of the spread clause."""
+    design, c = model.design, model.criterion
+
+    def sd(psi: Array) -> float:
+        return float(np.sqrt(residual_variance(design, c, psi[c.phi], float(np.exp(psi[-1])))))
+
+    yield Quantity(
+        "residual", "sd(residual)", "residual", "residual", None, differenced(sd), low=0.0, ends=(0.0, np.inf)
+    )
+    yield from _of_spread(design, c)
 
 
 @_own.register
@@ -217,12 +263,18 @@ def _of_residual(design: Design, c: Criterion, e: GaussianPoint) -> Iterator[Qua
     if ends is not None:
         yield Quantity("rho", "rho", "residual", "rho", None, partial(_entry, at=at, scale=1.0), rho,
                        0.0 if c.nonnegative[at] else -FAR, FAR, ends)  # fmt: skip
-    if design.residual.spread is not None:
-        spread = design.residual.spread
-        first = c.phi.stop - len(spread.names)
-        for k, (name, values) in enumerate(zip(spread.names, spread.values)):
-            yield Quantity("spread", f"spread {name}", "residual", name, None,
-                           partial(_entry, at=first + k, scale=float(values.std())))  # fmt: skip
+    yield from _of_spread(design, c)
+
+
+def _of_spread(design: Design, c: Any) -> Iterator[Quantity]:
+    """Coefficients of the spread clause's columns."""
+    spread = design.residual.spread
+    if spread is None:
+        return
+    first = c.phi.stop - len(spread.names)
+    for k, (name, values) in enumerate(zip(spread.names, spread.values)):
+        yield Quantity("spread", f"spread {name}", "residual", name, None,
+                       partial(_entry, at=first + k, scale=float(values.std())))  # fmt: skip
 
 
 def _entry(psi: Array, at: int, scale: float) -> tuple[float, Array]:

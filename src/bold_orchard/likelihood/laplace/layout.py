@@ -79,6 +79,10 @@ class Layout(Frozen):
         out[self.extra] = self.family.lost(parameters[self.extra])
         return out
 
+    def grown(self, alpha: Array, f: int) -> Array:
+        """SDs of effects depend on nothing here, (k,) of ones."""
+        return np.ones(self.products.units[f].size)
+
     def signs(self, parameters: Array) -> Array:
         signs = np.ones(len(parameters))
         for structure, at in zip(self.structures, self.slices):

@@ -209,6 +209,11 @@ class LaplacePoint:
         t = np.linalg.solve(self.criterion.products.z_to_work[f], self.factors[f])
         return np.asarray(t @ t.T)
 
+    def scales(self, f: int) -> Array:
+        """Effects of all levels have one covariance, (k, levels) of ones."""
+        unit = self.criterion.products.units[f]
+        return np.ones((unit.size, unit.levels))
+
     def effects(self, f: int) -> tuple[Array, Array]:
         """Modes of the effects (levels, k) and the covariance of their errors (levels, k, k), b's uncertainty included."""
         c, e = self.criterion, self.with_x

@@ -6,6 +6,7 @@ from typing import Any
 
 from bold_orchard.reporting.numbers import figure, fixed, percent
 from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.pages.fit import spread_words
 from bold_orchard.reporting.strips import bar
 from bold_orchard.results.components import ComponentsResult
 
@@ -79,6 +80,9 @@ def _in_words(page: Page, rows: list[dict[str, Any]]) -> None:
             "hardly" if abs(r) < 0.1 else "weakly" if abs(r) < 0.3 else "moderately" if abs(r) < 0.6 else "strongly"
         )
         way = "tend to go up together" if r > 0 else "tend to go opposite ways"
+        if "spread" in (c["term"], c["term2"]):
+            said.append(spread_words(c["group"], next(t for t in (c["term"], c["term2"]) if t != "spread"), r))
+            continue
         said.append(f"Across {c['group']}s the effects {c['term']} and {c['term2']} {way}, {strength} (r = {r:.2f}).")
     if said:
         page.text("\n".join(said))

@@ -137,7 +137,7 @@ def variation(page: Page, d: FitResult, digits: int) -> None:
         )
     for part in parts:
         _correlations(page, part)
-    words = [w for part in parts for w in correlation_words(part)]
+    words = [w for part in parts for w in (*correlation_words(part), *_vary_words(part))]
     words += residual_words(res, digits) if own is not None else []
     if res and "variance" not in res:
         for name, value in res.items():
@@ -145,6 +145,18 @@ def variation(page: Page, d: FitResult, digits: int) -> None:
             words.append(f"{OWN.get(name, name)} ({meaning}): {figure(value, digits)}.")
     if words:
         page.text("\n".join(words))
+
+
+def _vary_words(part: dict[str, Any]) -> list[str]:
+    """What the SDs of a clause's effects depend on."""
+    out = []
+    for row in part.get("vary", []):
+        factor = None if row["estimate"] is None else math.exp(min(row["estimate"], 700.0))
+        out.append(
+            f"SD of the effects of {part['group']}, {row['label']}: times {figure(factor, 3)} (log {figure(row['estimate'], 3)}, SE "
+            f"{figure(row['se'], 2)}); the SDs above are those at zero and the baseline."
+        )
+    return out
 
 
 def residual_words(res: dict[str, Any], digits: int) -> list[str]:
@@ -197,6 +209,9 @@ def correlation_words(part: dict[str, Any]) -> list[str]:
             if r is None or (r == 0 and part["structure"] in ("diagonal", "identity")):
                 continue
             unit = a_or_an(part["group"])
+            if "spread" in (terms[j], terms[i]):
+                out.append(spread_words(part["group"], next(t for t in (terms[j], terms[i]) if t != "spread"), r))
+                continue
             a, b = _effect(terms[j]), _effect(terms[i])
             if abs(r) < 0.1:
                 out.append(f"{unit[0].upper()}{unit[1:]}'s {a} and its {b} are all but unrelated (r = {r:+.2f}).")
@@ -205,6 +220,15 @@ def correlation_words(part: dict[str, Any]) -> list[str]:
                 way = "higher" if r > 0 else "lower"
                 out.append(f"Where {unit}'s {a} is higher, its {b} is {strength} {way} (r = {r:+.2f}).")
     return out
+
+
+def spread_words(group: str, term: str, r: float) -> str:
+    """How the spread of a unit goes with another of its effects."""
+    what = "a higher intercept" if term == "intercept" else f"a larger {term} effect"
+    if abs(r) < 0.1:
+        return f"How much a {group} scatters is all but unrelated to its {'intercept' if term == 'intercept' else term + ' effect'} (r = {r:+.2f})."
+    strength = "nearly always " if abs(r) > 0.9 else "mostly " if abs(r) > 0.5 else ""
+    return f"{group[0].upper()}{group[1:]}s with {what} {strength}scatter {'more' if r > 0 else 'less'} (r = {r:+.2f})."
 
 
 def _effect(term: str) -> str:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from bold_orchard.errors import counted as count
 from bold_orchard.reporting.numbers import figure
 from bold_orchard.reporting.page import Page
@@ -27,7 +29,23 @@ def groups_page(d: GroupsResult, digits: int = 4) -> Page:
                 low, high = r["ci"][term]
                 table.append((r["level"], figure(r["effects"][term], digits), figure(r["se"][term], 3),
                               f"{figure(low, digits)} to {figure(high, digits)}", figure(r["coefficients"][term], digits)))  # fmt: skip
+            if term == "spread" and "residual_sd" in part["rows"][0]:
+                _spread(page, part["group"], listed, level, digits)
+                continue
             page.table(f"{part['group']}: {term}", (part["group"], "effect", "SE", level, "with the\naverage"), table)
         if hidden > 2:
             page.text(f"{count(len(part['rows']), 'level')} in all; every one goes to a file with --csv FILE.")
     return page.notes(d["notes"])
+
+
+def _spread(page: Page, group: str, listed: list[dict[str, Any] | None], level: str, digits: int) -> None:
+    """Each unit's own residual SD, the widest first."""
+    table: list[tuple[str, ...]] = []
+    for r in listed:
+        if r is None:
+            table.append(("...", "", "", "", ""))
+            continue
+        low, high = r["residual_sd_ci"]
+        table.append((r["level"], figure(r["effects"]["spread"], digits), figure(r["se"]["spread"], 3), figure(r["residual_sd"], digits),
+                      f"{figure(low, digits)} to {figure(high, digits)}"))  # fmt: skip
+    page.table(f"{group}: spread", (group, "effect on\nthe log SD", "SE", "residual\nSD", level), table)

@@ -1,0 +1,260 @@
+"""The likelihood of a model with a random spread, and everything at one point of it.
+
+Given a unit's s = tau eta all else is Gaussian, so that only eta is integrated, by adaptive Gauss-Hermite quadrature in one
+dimension for all units at once. With Q an orthonormal matrix whose first column is along the spread's row of T, xi = Q (eta, zeta),
+u = a eta + B zeta, and with phi = exp(-2 s), sums A = Z'HZ, g = Z'Hr, q = r'Hr over the unit's rows,
+
+    -2 log p(y | eta) = n log 2 pi - sum log h + 2 n s + phi (q - 2 eta g'a + eta^2 a'Aa) - v'M^-1 v + log|M|,
+
+v = phi B'(g - eta A a), M = I + phi B'AB, whose eigenvectors do not depend on phi. The gradient is the posterior mean of the
+complete data's score (Fisher's identity; Louis 1982).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.crossproducts.elimination import Eliminated, eliminate
+from bold_orchard.crossproducts.stages import Stage
+from bold_orchard.frozen import frozen
+from bold_orchard.likelihood.random_spread.layout import SpreadLayout
+from bold_orchard.likelihood.random_spread.nodes import Integrand, Nodes, adapted
+
+Array = NDArray[Any]
+MANY_UNITS = 2  # units a parameter from which the spread of their scores tells the curvature well enough to steer by
+STEP = 1e-4  # of what is large of a parameter: differences of the exact gradient
+
+
+@frozen
+class RandomSpread(SpreadLayout):
+    """parameters -> ``SpreadPoint``."""
+
+    def at(self, parameters: Array, near: SpreadPoint | None = None) -> SpreadPoint:
+        """Nodes are placed anew, from the modes of a point ``near``."""
+        with np.errstate(all="ignore"):
+            return SpreadPoint(self, np.asarray(parameters, dtype=float), near)
+
+
+class SpreadPoint:
+    """Everything at one point; the costly parts are made when first asked for."""
+
+    def __init__(self, criterion: RandomSpread, theta: Array, near: SpreadPoint | None = None) -> None:
+        self.criterion, self.theta = criterion, theta
+        self._start = None if near is None else near.nodes.mode
+
+    @cached_property
+    def factors(self) -> list[Array]:
+        return self.criterion.factors(self.theta)
+
+    @cached_property
+    def residual(self) -> Array:
+        """y - X b, (n,)."""
+        c, standard = self.criterion, self.criterion.rows.standard
+        return np.asarray(c.rows.y - (self.theta[: c.p] - standard.b0) @ c.rows.x)
+
+    @cached_property
+    def precision(self) -> Array:
+        """h (n,): one over the residual variance of each row at s = 0."""
+        c = self.criterion
+        h = np.exp(-2.0 * (self.theta[c.phi] @ c.rows.w) - self.theta[-1])
+        return np.asarray(h if c.rows.weights is None else h * c.rows.weights)
+
+    @cached_property
+    def rotation(self) -> tuple[Array, float]:
+        """Q (K, K), its first column along the spread's row of T, and tau."""
+        row = self.factors[0][self.criterion.rows.spread]
+        tau = float(np.linalg.norm(row))
+        first = row / tau if tau > 0 else np.eye(len(row))[self.criterion.rows.spread]
+        q, r = np.linalg.qr(np.column_stack([first, np.eye(len(row))]))
+        return q * np.sign(r[0, 0]), tau
+
+    @cached_property
+    def sums(self) -> tuple[Array, Array, Array]:
+        """A (k, k, J), g (k, J) and q (J,)."""
+        rows, h, r = self.criterion.rows, self.precision, self.residual
+        k = len(rows.z)
+        a, g = np.empty((k, k, len(rows.starts))), np.empty((k, len(rows.starts)))
+        for i in range(k):
+            weighted = rows.z[i] * h
+            g[i] = rows.by_unit(weighted * r)
+            for j in range(i + 1):
+                a[i, j] = a[j, i] = rows.by_unit(weighted * rows.z[j])
+        return a, g, rows.by_unit(h * r * r)
+
+    @cached_property
+    def integrand(self) -> Integrand:
+        c = self.criterion
+        a, g, q = self.sums
+        turn, tau = self.rotation
+        moved = self.factors[0][c.rows.others] @ turn
+        return Integrand.of(a, g, q, c.rows.counts, moved[:, 0], moved[:, 1:], tau)
+
+    @cached_property
+    def nodes(self) -> Nodes:
+        with np.errstate(all="ignore"):
+            return adapted(self.integrand, self.criterion.points, self._start)
+
+    @cached_property
+    def deviance(self) -> float:
+        log_h = float(np.log(self.precision).sum())
+        value = self.criterion.rows.frame.n * np.log(2 * np.pi) - log_h - 2.0 * float(self.nodes.log_integral.sum())
+        return float(value) if np.isfinite(value) else np.inf
+
+    @cached_property
+    def moments(self) -> tuple[Array, Array, Array]:
+        """E[phi], E[phi u] (k, J) and E[phi u u'] (k, k, J) given the rows."""
+        return self.nodes.weighted_moments()
+
+    @cached_property
+    def scores(self) -> tuple[Array, Array]:
+        """Scores of the log-likelihood by row in X b, and by row in the row's log residual SD, each (n,)."""
+        rows, h, r = self.criterion.rows, self.precision, self.residual
+        a0, a1, a2 = self.moments
+        code = np.repeat(np.arange(len(rows.starts)), rows.counts.astype(np.intp))
+        linear = a0[code] * r
+        square = linear * r
+        for i, z in enumerate(rows.z):
+            one = z * a1[i][code]
+            linear = linear - one
+            square = square - 2.0 * r * one
+            for j in range(i + 1):
+                square = square + (1.0 if i == j else 2.0) * z * rows.z[j] * a2[i, j][code]
+        return h * linear, h * square - 1.0
+
+    @cached_property
+    def unit_scores(self) -> Array:
+        """d log T-likelihood of each unit, (K, K, J)."""
+        c = self.criterion
+        of_u, of_s = self.nodes.effect_scores(self.sums[0], self.sums[1])
+        k = len(c.rows.others) + 1
+        out = np.empty((k, k, len(c.rows.starts)))
+        turn = self.rotation[0]
+        out[c.rows.others] = np.einsum("imj,lm->ilj", of_u, turn)
+        out[c.rows.spread] = turn @ of_s
+        return out
+
+    @cached_property
+    def gradient(self) -> Array:
+        """d deviance / d parameters."""
+        c = self.criterion
+        with np.errstate(all="ignore"):
+            linear, log_sd = self.scores
+            theta = np.einsum("aij,ij->a", c.structures[0].basis, self.unit_scores.sum(axis=2))
+            own = np.append(c.rows.w @ log_sd, 0.5 * log_sd.sum())
+            return -2.0 * np.concatenate([c.rows.x @ linear, theta, own])
+
+    @cached_property
+    def curvature(self) -> Array:
+        """An approximate Hessian: of many units from the spread of their scores, else by differences of the gradient."""
+        c, m = self.criterion, len(self.theta)
+        if len(c.rows.starts) > MANY_UNITS * m:
+            linear, log_sd = self.scores
+            parts = [c.rows.by_unit(c.rows.x * linear)]
+            parts.append(np.einsum("aij,ijl->al", c.structures[0].basis, self.unit_scores))
+            parts += [c.rows.by_unit(c.rows.w * log_sd), 0.5 * c.rows.by_unit(log_sd)[None]]
+            made = np.concatenate(parts)
+            return 2.0 * made @ made.T
+        out = np.empty((m, m))
+        for i in range(m):
+            h = STEP * max(abs(float(self.theta[i])), 0.1 * float(c.scale[i]))
+            moved = self.along(i)
+            out[i] = (moved(h).gradient - moved(-h).gradient) / (2 * h)
+        return (out + out.T) / 2
+
+    def along(self, i: int) -> Callable[[float], SpreadPoint]:
+        """h -> the point with parameter i moved by h."""
+
+        def moved(h: float) -> SpreadPoint:
+            theta = self.theta.copy()
+            theta[i] += h
+            return self.criterion.at(theta, self)
+
+        return moved
+
+    def brief(self) -> None:
+        return None
+
+    # -- results on the user's scale
+
+    sigma2 = 1.0  # the factors are those of the effects themselves
+
+    @property
+    def row_variance(self) -> float:
+        """Residual variance at s = 0 and the mean of the spread's columns."""
+        return float(np.exp(self.theta[-1]))
+
+    @property
+    def psi(self) -> Array:
+        return self.theta
+
+    @property
+    def psi_slope(self) -> Array:
+        return self.gradient
+
+    @property
+    def extra(self) -> Array:
+        return np.asarray(self.theta[self.criterion.extra])
+
+    @property
+    def b(self) -> Array:
+        c = self.criterion
+        return np.asarray(np.linalg.solve(c.products.standard.to_work, self.theta[: c.p]))
+
+    def covariance(self, f: int) -> Array:
+        """Covariance of the unit's effects, the spread among them, (K, K)."""
+        t = np.linalg.solve(self.criterion.products.z_to_work[f], self.factors[f])
+        return np.asarray(t @ t.T)
+
+    @cached_property
+    def with_x(self) -> Eliminated:
+        """The linear model with each unit's spread held at its predicted value, X included, effects eliminated."""
+        c, rows = self.criterion, self.criterion.rows
+        s = self._means[rows.spread]
+        weight = self.precision * np.repeat(np.exp(-2.0 * s), rows.counts.astype(np.intp))
+        size, p = len(rows.others) + 1, c.p
+        right = np.zeros((size, p + 1, len(rows.starts)))
+        own = np.zeros((size, size, len(rows.starts)))
+        both = np.vstack([rows.x, self.residual])
+        own[np.ix_(rows.others, rows.others)] = self.sums[0] * np.exp(-2.0 * s)
+        for place, z in zip(rows.others, rows.z):
+            right[place] = rows.by_unit(both * (z * weight))
+        dense = (both * weight) @ both.T
+        stage = Stage(0, len(rows.starts), size, own, right, {}, {}, np.arange(len(rows.starts)))
+        turn, _ = self.rotation
+        factor = self.factors[0] @ turn
+        factor[:, 0] = 0.0
+        factor[rows.spread] = 0.0
+        return eliminate(replace(c.products, stages=[stage], dense=dense), [factor])
+
+    @cached_property
+    def _means(self) -> Array:
+        """Posterior means of the effects, (K, J), on the working scale."""
+        turn, _ = self.rotation
+        return np.asarray(self.factors[0] @ (turn @ self.nodes.means))
+
+    def scales(self, f: int) -> Array:
+        """Effects of all levels have one covariance, (K, levels) of ones."""
+        unit = self.criterion.products.units[f]
+        return np.ones((unit.size, unit.levels))
+
+    def effects(self, f: int) -> tuple[Array, Array]:
+        """Posterior means (J, K) and covariances (J, K, K) of the effects, with what the coefficients' error adds."""
+        c = self.criterion
+        turn, _ = self.rotation
+        t = np.linalg.solve(c.products.z_to_work[f], self.factors[f]) @ turn
+        covariance = np.einsum("ab,bcj,dc->jad", t, self.nodes.covariances, t, optimize=True)
+        if c.p:
+            back = np.linalg.inv(c.products.z_to_work[f])
+            root = np.linalg.cholesky(np.linalg.inv(self.with_x.w[: c.p, : c.p]))
+            for direction in root.T:  # one standard error of b along each of its axes
+                theta = self.theta.copy()
+                theta[: c.p] += 0.1 * direction
+                change = (back @ (c.at(theta, self)._means - self._means)).T / 0.1
+                covariance = covariance + np.einsum("ja,jb->jab", change, change)
+        return (np.linalg.inv(c.products.z_to_work[f]) @ self._means).T, covariance
