@@ -234,6 +234,12 @@ class Model:
 
         return carry(self.core, data, sentence, imputations=imputations, progress=progress, **options)
 
+    def sample(self, **options: Any) -> Answer:
+        """The posterior of this model under priors; see ``sampled.sample``."""
+        from bold_orchard.sampled import sample
+
+        return sample(self.core, **options)
+
     def power(self, *effect: str, **options: Any) -> Answer:
         """How often studies like this one, of some sizes, would find its effects; see ``power``."""
         from bold_orchard.planned import power

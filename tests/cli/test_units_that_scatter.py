@@ -113,7 +113,7 @@ def test_spread_is_carried_to_a_second_model(trees):
     ("yield = rain; each tree (vary with far): intercept", [], "centre(far)", None),
     ("yield = rain; each tree (vary with soil): intercept + spread", [], "does not go with", "yield = rain; each tree (vary with soil): intercept"),
     ("ripe = rain; each tree (vary with soil): intercept", ["--family", "binomial"], "gaussian", "ripe = rain; each tree: intercept"),
-    ("yield = spread", [], "[spread]", None),
+    ("yield = rain; each tree: spread; spread = spread", [], "no column 'spread'", None),
 ])  # fmt: skip
 def test_what_cannot_be_is_one_line_with_a_sentence(quick, sentence, options, said, offer):
     frame = diaries().assign(ripe=lambda f: (f["yield"] > 9).astype(int), far=lambda f: f["age"] + 10_000)

@@ -28,6 +28,7 @@ COMMANDS = {
     "means": "adjusted means of a term's levels, differences between them",
     "groups": "what was predicted for each group, and how surely?",
     "predict": "predicted values for these or new rows",
+    "sample": "what does the posterior say, under priors of your own?",
     "carry": "a second outcome explained by the effects of units, which are known with error",
     "simulate": "outcomes drawn from a fit, as rows of a file",
     "power": "how many units and rows does the next study need?",

@@ -20,7 +20,7 @@ class Steps:
     def __enter__(self) -> Steps:
         return self
 
-    def __call__(self, done: int, total: int | None = None) -> None:
+    def __call__(self, done: int, total: int | None = None, what: str | None = None) -> None:
         if self.silent or time.monotonic() - self.start < 1.0:
             return
         if self.bar is None:
@@ -36,7 +36,7 @@ class Steps:
             self.bar = Progress(*columns, console=Console(stderr=True), transient=True)
             self.task = self.bar.add_task(self.what, total=total)
             self.bar.start()
-        self.bar.update(self.task, completed=done, total=total)
+        self.bar.update(self.task, completed=done, total=total, description=what or self.what)
 
     def __exit__(
         self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None

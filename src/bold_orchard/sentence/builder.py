@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import math
+from dataclasses import replace
 from typing import Any
 
 from lark import Token, v_args
@@ -15,9 +16,6 @@ from bold_orchard.sentence.signatures import ALONE, check_call, check_effects, c
 
 SPELLINGS = {"center": "centre"}
 MOST_CROSSED = 10  # cross(...) of ten parts writes 1,023 terms
-NO_PRODUCT = (
-    "the spread of a unit is a term of its own, not part of a product; a column of that name is written [spread]"
-)
 MOST_CLAUSES = 40  # clauses: more is a slip of a script, not a model
 
 
@@ -121,9 +119,8 @@ class Builder(Transformer_NonRecursive[Any, Any]):
             return [tree.Term((), place)]
         if len(factors) == 1 and isinstance(factors[0], tree.Call) and factors[0].function == "cross":
             return [t for c in _crossed(factors[0]) for t in _parted(c, place)]
-        for f in factors if len(factors) > 1 else ():
-            if isinstance(f, tree.OwnSpread):
-                raise self.fail(NO_PRODUCT, f.place)
+        if len(factors) > 1:
+            factors = [tree.Column("spread", f.place) if isinstance(f, tree.OwnSpread) else f for f in factors]
         if len(factors) > MOST_CROSSED:
             raise self.fail(f"a product has at most {MOST_CROSSED} parts, not {len(factors)}", place)
         for f in factors:
@@ -160,23 +157,13 @@ class Builder(Transformer_NonRecursive[Any, Any]):
         return tree.Structure(str(parts[0]), file=str(parts[-1])[1:-1], over=over, place=_place(meta))
 
     def vary(self, meta: Any, parts: list[Any]) -> tuple[str, tuple[tree.Term, ...]]:
-        terms = tuple(t for t in self._without_spread(parts[-1], "after vary with") if not t.is_intercept)
+        terms = tuple(t for t in _plain(parts[-1]) if not t.is_intercept)
         if not terms:
             raise self.fail("vary with needs columns that describe the unit: vary with soil", _place(meta))
         return ("vary", terms)
 
     def covariance(self, meta: Any, parts: list[Any]) -> list[Any]:
         return parts
-
-    def _without_spread(self, terms: tuple[tree.Term, ...], where: str) -> tuple[tree.Term, ...]:
-        """The terms of a part in which no unit has a spread of its own."""
-        for t in terms:
-            if t.is_spread:
-                raise self.fail(
-                    f"'spread' cannot stand {where}: it is a term of an each clause (each tree: intercept + spread); a column "
-                    "of that name is written [spread]", t.factors[0].place,
-                )  # fmt: skip
-        return terms
 
     def each(self, meta: Any, parts: list[Any]) -> tree.Each:
         inside = [p for part in parts[1:-1] for p in (part if isinstance(part, list) else [part])]
@@ -196,7 +183,7 @@ class Builder(Transformer_NonRecursive[Any, Any]):
         return tree.Within(parts[0], parts[1])
 
     def spread(self, meta: Any, parts: list[Any]) -> tuple[str, tuple[tree.Term, ...], tuple[int, int]]:
-        return ("spread", self._without_spread(parts[-1], "in the spread clause itself"), _place(meta))
+        return ("spread", _plain(parts[-1]), _place(meta))
 
     # -- the whole
     def without(self, meta: Any, _: list[Any]) -> str:
@@ -251,7 +238,7 @@ class Builder(Transformer_NonRecursive[Any, Any]):
     def sentence(self, meta: Any, parts: list[Any]) -> tree.Sentence:
         lets, parts = self._lets(parts)
         outcome, terms, *rest = parts
-        self._without_spread(terms, "in the fixed part")
+        terms = _plain(terms)
         intercept = "without" not in rest
         fixed = tuple(t for t in terms if not t.is_intercept)
         if not intercept and len(fixed) < len(terms):
@@ -305,6 +292,11 @@ class Builder(Transformer_NonRecursive[Any, Any]):
         for column in tree.columns_of(others):
             if column.name in names and column.name != getattr(outcome.trials, "name", None):
                 raise self.fail(f"'{column.name}' is the outcome and cannot also be a term or a unit", column.place)
+
+
+def _plain(terms: tuple[tree.Term, ...]) -> tuple[tree.Term, ...]:
+    """Terms of a part in which no unit has a spread of its own: there spread is a column like any other."""
+    return tuple(replace(t, factors=(tree.Column("spread", t.factors[0].place),)) if t.is_spread else t for t in terms)
 
 
 def _place(meta: Any) -> tuple[int, int]:

@@ -1,0 +1,112 @@
+"""Posteriors as a person asks for them: drawn, kept, opened again, set beside one another."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Callable, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from bold_orchard.answers import Answer
+from bold_orchard.errors import OrchardError, UsageError
+
+if TYPE_CHECKING:
+    from bold_orchard.inference.fit import Fit
+
+SEED = 20260101  # that of the command line
+ENDING = ".posterior.json"
+
+
+def sample(
+    fit: Fit, *, prior: Sequence[str] = (), prior_only: bool = False, chains: int = 4, warmup: int = 1000, draws: int = 1000,
+    kind: str = "trace", confidence: float | None = None, seed: int = SEED, compare: Sequence[str] = (),
+    progress: Callable[[int, int, int], None] | None = None,
+) -> Answer:  # fmt: skip
+    """Draws from the posterior of a fit's model; see ``orchard sample``. ``figure()`` draws the ``kind`` of picture.
+
+    Raises UsageError for priors and numbers that cannot be, OrchardError for a fit that cannot be sampled from.
+    """
+    from bold_orchard.sampling.posterior import SampleOptions
+    from bold_orchard.sampling.posterior import sample as sampled
+    from bold_orchard.sampling.prior_only import prior_draws
+
+    given = [prior] if isinstance(prior, str) else list(prior)
+    options = SampleOptions(tuple(given), chains, warmup, draws, seed, confidence or fit.settings.confidence)
+    made = (prior_draws if prior_only else sampled)(fit, options, progress or (lambda done, total, bad: None))
+    made = made.with_keys(compared=_compared(made.document, compare)) if compare else made
+    return Answer(made, made.converged, draws={"kind": kind})
+
+
+def open_posterior(name: str, compare: Sequence[str] = ()) -> Answer:
+    """A posterior kept by ``save``; its draws themselves are not in it."""
+    from bold_orchard.results.sample import SampleResult
+
+    made = SampleResult.from_dict(_document(name))
+    made = made.with_keys(compared=_compared(made.document, compare)) if compare else made
+    return Answer(made, made.converged)
+
+
+def _document(name: str) -> dict[str, Any]:
+    path = Path(name) if name.endswith(ENDING) else Path(name + ENDING)
+    try:
+        document = json.loads(path.read_text(encoding="utf-8"))
+    except (OSError, ValueError, RecursionError):
+        raise OrchardError(f"{path} is not a kept posterior; make one with: orchard sample FIT --save NAME") from None
+    if not isinstance(document, dict) or document.get("schema") != "bold-orchard/sample/1":
+        raise OrchardError(f"{path} is not a kept posterior; make one with: orchard sample FIT --save NAME")
+    return document
+
+
+def _compared(own: dict[str, Any], others: Sequence[str]) -> list[dict[str, Any]]:
+    """Differences of leave-one-out, row by row, with their standard errors; the other less this one."""
+    import numpy as np
+
+    out = []
+    for name in others:
+        other = _document(name)
+        here, there = own["leave_one_out"], other["leave_one_out"]
+        rows = [x.get("by_row") if x else None for x in (here, there)]
+        if not rows[0] or not rows[1] or own["outcome"] != other["outcome"] or len(rows[0]) != len(rows[1]):
+            raise OrchardError(
+                f"{name} and this posterior do not foretell the same rows of one outcome; sample both from fits of the same data"
+            )
+        difference = np.array(rows[1], dtype=float) - np.array(rows[0], dtype=float)
+        doubtful = sorted({*here["doubtful_rows"], *there["doubtful_rows"]})
+        out.append({"posterior": Path(name).name.removesuffix(ENDING), "model": other["model"], "elpd_difference": float(difference.sum()),
+                    "se": float(np.sqrt(len(difference) * difference.var(ddof=1))), "doubtful_rows": doubtful})  # fmt: skip
+    return out
+
+
+def save(answer: Answer, name: str) -> Path:
+    """Keep a posterior as NAME.posterior.json."""
+    from bold_orchard.storage.files import write_text
+
+    path = Path(name if name.endswith(ENDING) else name + ENDING)
+    write_text(path, json.dumps(answer.document, indent=1, allow_nan=False) + "\n")
+    return path
+
+
+def keep(answer: Answer, name: str) -> Path:
+    """Write every draw, one row each: chain, draw, every parameter and predicted effect, as .parquet, .arrow or .csv."""
+    from bold_orchard.storage.files import write_columns, write_safely
+
+    result: Any = answer.result
+    if result.arrays is None:
+        raise UsageError("the draws themselves were not kept; sample again")
+    columns, path = result.kept(), Path(name)
+    ending = path.suffix.lower()
+    if ending == ".csv":
+        write_safely(path, lambda p: write_columns(p, columns))
+        return path
+    import pyarrow as pa
+
+    table = pa.table(columns)
+    if ending == ".parquet":
+        import pyarrow.parquet as pq
+
+        write_safely(path, lambda p: pq.write_table(table, p))
+    else:
+        from pyarrow import feather
+
+        write_safely(path, lambda p: feather.write_feather(table, p, compression="uncompressed"))
+    return path

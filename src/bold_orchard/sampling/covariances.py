@@ -1,0 +1,190 @@
+"""Covariances of effects as the sampler moves in them: logarithms of SDs, and correlations without bounds.
+
+Correlations come from canonical partial ones p = tanh(z), row by row of the Cholesky factor (Lewandowski, Kurowicka & Joe 2009), under
+which the LKJ density has a closed form.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.errors import OrchardError
+from bold_orchard.frozen import Frozen, frozen
+from bold_orchard.sampling.laws import Law
+
+Array = NDArray[Any]
+SMALL = 0.1  # of its start, an SD that the likelihood puts at zero
+MOST_TIED = 0.95  # correlations at which a chain starts at most
+
+
+@frozen
+class Covariance(Frozen):
+    """One clause: ``kind``, its ``k`` effects, the laws of its SDs (one each, or one shared) and of its correlations.
+
+    ``sds`` and ``pairs`` name what is reported; ``pair_laws`` holds laws of single correlations by (i, j), i > j.
+    """
+
+    kind: str
+    k: int
+    sd_laws: tuple[Law, ...]
+    eta: float
+    pair_laws: Mapping[tuple[int, int], Law]
+    sds: tuple[str, ...]
+    pairs: tuple[tuple[int, int], ...]
+    fixed: Array | None = None
+
+    @property
+    def size(self) -> int:
+        """Coordinates z."""
+        if self.kind == "given":
+            return 0
+        if self.kind == "identity" or (self.kind == "exchangeable" and self.k == 1):
+            return 1
+        if self.kind == "exchangeable":
+            return 2
+        return self.k + (self.k * (self.k - 1) // 2 if self.kind == "unstructured" else 0)
+
+    def start(self, covariance: Array, typical: Array) -> Array:
+        """z of a covariance (k, k), moved inside where it stands at an edge; ``typical`` (k,) are SDs that would be large."""
+        sd = np.sqrt(np.maximum(np.diag(covariance), 0.0))
+        sd = np.where(sd > 1e-3 * SMALL * typical, sd, SMALL * typical)
+        if self.kind == "given":
+            return np.zeros(0)
+        if self.kind == "identity":
+            return np.array([np.log(sd.mean())])
+        with np.errstate(all="ignore"):
+            r = np.clip(covariance / np.outer(sd, sd), -MOST_TIED, MOST_TIED)
+        np.fill_diagonal(r, 1.0)
+        if self.kind == "exchangeable":
+            if self.k == 1:
+                return np.log(sd)
+            low = -1.0 / (self.k - 1)
+            share = np.clip((r[0, 1] - low) / (1.0 - low), 0.02, 0.98)
+            return np.array([np.log(sd.mean()), np.log(share / (1 - share))])
+        if self.kind != "unstructured":
+            return np.log(sd)
+        values, vectors = np.linalg.eigh(r)
+        r = vectors * np.maximum(values, 1e-2) @ vectors.T
+        root = np.sqrt(np.diag(r))
+        low_r = np.linalg.cholesky(r / np.outer(root, root))
+        out = list(np.log(sd))
+        for i in range(1, self.k):
+            left = 1.0
+            for j in range(i):
+                p = np.clip(low_r[i, j] / np.sqrt(left), -MOST_TIED, MOST_TIED)
+                out.append(np.arctanh(p))
+                left *= 1.0 - p**2
+        return np.array(out)
+
+    def at(self, z: Array) -> tuple[Array, Array, float, Array]:
+        """A factor L (k, k) of the covariance, dL/dz (size, k, k), the log prior density of z, its gradient (size,)."""
+        made = {"given": self._given, "identity": self._identity, "exchangeable": self._exchangeable}.get(
+            self.kind, self._free
+        )
+        return made(z)
+
+    def _given(self, z: Array) -> tuple[Array, Array, float, Array]:
+        assert self.fixed is not None
+        return self.fixed, np.zeros((0, self.k, self.k)), 0.0, np.zeros(0)
+
+    def _sd(self, law: Law, z: float) -> tuple[float, float, float]:
+        """SD, and log density and slope of its logarithm."""
+        sd = float(np.exp(z))
+        value, slope = law.density(sd)
+        return sd, value + z, slope * sd + 1.0
+
+    def _identity(self, z: Array) -> tuple[Array, Array, float, Array]:
+        sd, value, slope = self._sd(self.sd_laws[0], float(z[0]))
+        whole = sd * np.eye(self.k)
+        return whole, whole[None], value, np.array([slope])
+
+    def _exchangeable(self, z: Array) -> tuple[Array, Array, float, Array]:
+        if self.k == 1:
+            return self._identity(z)
+        k = self.k
+        sd, value, slope = self._sd(self.sd_laws[0], float(z[0]))
+        low, share = -1.0 / (k - 1), 1.0 / (1.0 + np.exp(-z[1]))
+        r, turn = low + (1.0 - low) * share, (1.0 - low) * share * (1.0 - share)
+        one, whole = 1.0 - r, 1.0 + (k - 1) * r
+        mean = np.full((k, k), 1.0 / k)
+        factor = sd * (np.sqrt(one) * (np.eye(k) - mean) + np.sqrt(whole) * mean)
+        change = sd * turn * (-0.5 / np.sqrt(one) * (np.eye(k) - mean) + 0.5 * (k - 1) / np.sqrt(whole) * mean)
+        prior = (self.eta - 1.0) * ((k - 1) * np.log(one) + np.log(whole)) + np.log(turn)
+        d_prior = (self.eta - 1.0) * turn * (-(k - 1) / one + (k - 1) / whole) + 1.0 - 2.0 * share
+        for law in self.pair_laws.values():
+            more, d_more = law.density(r)
+            prior, d_prior = prior + more, d_prior + d_more * turn
+        return factor, np.array([factor, change]), value + float(prior), np.array([slope, float(d_prior)])
+
+    def _free(self, z: Array) -> tuple[Array, Array, float, Array]:
+        k = self.k
+        gradient, value = np.zeros(len(z)), 0.0
+        sd = np.empty(k)
+        for i, law in enumerate(self.sd_laws):
+            sd[i], more, gradient[i] = self._sd(law, float(z[i]))
+            value += more
+        low, changes = np.eye(k), np.zeros((len(z), k, k))
+        at = k
+        for i in range(1, k) if self.kind == "unstructured" else ():
+            p = np.tanh(z[at : at + i])
+            left = np.append(1.0, np.cumprod(1.0 - p**2))
+            low[i, :i], low[i, i] = p * np.sqrt(left[:-1]), np.sqrt(left[-1])
+            power = k - 1 - i + 2.0 * self.eta - 2.0
+            value += float(0.5 * power * np.log(left[-1]) + np.log(1.0 - p**2).sum() + 0.5 * np.log(left[:-1]).sum())
+            for j in range(i):
+                gradient[at + j] = -p[j] * (power + 2.0 + (i - 1 - j))
+                changes[at + j, i, j] = (1.0 - p[j] ** 2) * np.sqrt(left[j])
+                changes[at + j, i, j + 1 : i + 1] = -p[j] * low[i, j + 1 : i + 1]
+            at += i
+        for (i, j), law in self.pair_laws.items():
+            more, slope = law.density(float(low[i] @ low[j]))
+            value += more
+            gradient += slope * (changes[:, i] @ low[j] + changes[:, j] @ low[i])
+        factor, changes = sd[:, None] * low, sd[:, None] * changes
+        for i in range(k):
+            changes[i, i] = factor[i]
+        return factor, changes, value, gradient
+
+    def drawn(self, rng: np.random.Generator) -> Array:
+        """z drawn from the prior; raises OrchardError where that is not proper, or names single correlations."""
+        if self.kind == "given":
+            return np.zeros(0)
+        sds = [law.drawn(rng) for law in self.sd_laws]
+        if not np.isfinite(sds).all() or self.pair_laws:
+            raise OrchardError("the prior cannot be drawn from: give every SD a proper law, and correlations lkj(...)")
+        out = [np.log(np.maximum(np.abs(sds), 1e-300))]
+        if self.kind == "exchangeable" and self.k > 1:
+            grid = np.linspace(-12, 12, 2001)
+            logs = np.array([self._exchangeable(np.array([0.0, g]))[2] for g in grid])
+            weight = np.exp(logs - logs.max())
+            out.append(np.array([rng.choice(grid, p=weight / weight.sum())]))
+        if self.kind == "unstructured":
+            parts = []
+            for i in range(1, self.k):
+                for j in range(i):
+                    b = self.eta + (self.k - 2 - j) / 2.0
+                    parts.append(np.arctanh(np.clip(2.0 * rng.beta(b, b) - 1.0, -1 + 1e-12, 1 - 1e-12)))
+            out.append(np.array(parts))
+        return np.concatenate(out)
+
+
+def block_factor(parts: Sequence[tuple[slice, Array]], size: int) -> Array:
+    """Factors of the clauses of one block side by side, (size, size)."""
+    out = np.zeros((size, size))
+    for at, factor in parts:
+        out[at, at] = factor
+    return out
+
+
+def reported(covariance: Any, z: Array) -> list[float]:
+    """SDs, then correlations, of a clause's covariance."""
+    if covariance.kind == "given":
+        return []
+    low = covariance.at(z)[0]
+    g = low @ low.T
+    sd = np.sqrt(np.diag(g))
+    return [*sd.tolist(), *(float(g[i, j] / (sd[i] * sd[j])) for i, j in covariance.pairs)]

@@ -1,0 +1,275 @@
+"""Draws from the posterior of a saved fit's model: what ``orchard sample`` answers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.errors import OrchardError, UsageError
+from bold_orchard.estimation.gaussian import GaussianModel
+from bold_orchard.estimation.random_spread import SpreadModel
+from bold_orchard.frozen import Frozen, frozen
+from bold_orchard.inference.coefficients.maximum_likelihood import threshold_names, thresholds
+from bold_orchard.inference.fit import Fit
+from bold_orchard.inference.summary import number
+from bold_orchard.inference.variances.quantities import quantities
+from bold_orchard.results.sample import SampleArrays, SampleResult
+from bold_orchard.sampling import chains, diagnostics
+from bold_orchard.sampling.chains import Drawn, Task
+from bold_orchard.sampling.family import FamilyTarget
+from bold_orchard.sampling.gaussian import GaussianTarget
+from bold_orchard.sampling.laws import read_priors
+from bold_orchard.sampling.leave_one_out import DOUBTFUL, leave_one_out
+from bold_orchard.sampling.nuts import Chain
+from bold_orchard.sampling.priors import Priors, priors_of
+from bold_orchard.sampling.rows import STATISTICS, closed_form, log_densities, replicated, statistics
+from bold_orchard.sampling.spread import SpreadTarget
+
+Array = NDArray[Any]
+SCHEMA = "bold-orchard/sample/1"
+RHAT, ESS = 1.01, 100.0  # above and below which (a chain) draws are not to be used
+LOW_ENERGY = 0.3  # of E-BFMI, below which the tails are told poorly
+MOST_LOGS = 20_000_000  # entries of the rows' log densities (160 MB)
+MOST_REPLICATED = 250  # outcomes drawn anew, over all chains
+Progress = Callable[[int, int, int], None]
+
+
+@frozen
+class SampleOptions(Frozen):
+    priors: tuple[str, ...] = ()
+    chains: int = 4
+    warmup: int = 1000
+    draws: int = 1000
+    seed: int = 0
+    confidence: float = 0.95
+
+
+def target_of(fit: Fit, priors: Priors) -> Any:
+    """The log posterior density that serves a model."""
+    if isinstance(fit.model, GaussianModel):
+        return GaussianTarget(fit, priors)
+    return (SpreadTarget if isinstance(fit.model, SpreadModel) else FamilyTarget)(fit, priors)
+
+
+def check_options(options: SampleOptions) -> None:
+    """Raise UsageError for numbers that cannot be."""
+    if not 1 <= options.chains <= 64:
+        raise UsageError("--chains is a whole number from 1 to 64")
+    if options.warmup < 50:
+        raise UsageError("--warmup needs 50 or more, to tune the sampler")
+    if options.draws < 20:
+        raise UsageError("--draws needs 20 or more in each chain")
+
+
+def sample(fit: Fit, options: SampleOptions, report: Progress) -> SampleResult:
+    """Raises UsageError for priors and options that cannot be, OrchardError for a fit that cannot be sampled from."""
+    check_options(options)
+    if fit.design.graded and fit.result.convergence.identified is False:
+        raise OrchardError(f"the fit '{fit.name}' is not identified, so no sampler can start from it; mend it first")
+    priors = priors_of(fit, read_priors(options.priors))
+    target = target_of(fit, priors)
+    names = [*_fixed_names(fit), *target.names]
+    n, count = len(fit.design.y), options.chains * options.draws
+    every = max(1, -(-count * n // MOST_LOGS)) if n * 50 <= MOST_LOGS else 0
+    widths = [u.size * u.levels for u in fit.criterion.products.units]
+    keep = sum(widths) * count <= chains.MOST_EFFECTS
+    again = max(1, count // MOST_REPLICATED)
+
+    def finish(made: Chain, rng: np.random.Generator) -> Drawn:
+        parameters = np.empty((len(made.positions), len(names)))
+        effects = np.empty((len(made.positions) if keep else 0, sum(widths)))
+        logs, outcomes = [], []
+        with np.errstate(all="ignore"):
+            for i, z in enumerate(made.positions):
+                b, u = target.complete(z, rng)
+                parameters[i] = _values(target, z, b)
+                if keep:
+                    effects[i] = np.concatenate([np.zeros(0), *(x.ravel() for x in u)])
+                if every and i % every == 0:
+                    logs.append(log_densities(target, z, b, u))
+                if i % again == 0:
+                    outcomes.append(statistics(fit.design, replicated(target, z, b, u, rng)))
+            thin = max(1, len(made.warm) // chains.MOST_WARM)
+            warm = np.array([_values(target, z, target.complete(z, rng)[0]) for z in made.warm[::thin]])
+        return Drawn(parameters, effects, np.array(logs), np.array(outcomes), warm, made)
+
+    seeds = tuple(np.random.SeedSequence(options.seed).spawn(options.chains))
+    made = chains.run(Task(target, options.warmup, options.draws, seeds, finish), report)
+    return _document(fit, options, priors, names, target, made)
+
+
+def _fixed_names(fit: Fit) -> list[str]:
+    grades = threshold_names(fit.design) if fit.design.graded else []
+    return [*grades, *(fit.design.fixed.names[k] for k in fit.model.kept)]
+
+
+def _values(target: Any, z: Array, b: Array) -> Array:
+    first = target.thresholds(z) if target.design.graded else np.zeros(0)
+    return np.concatenate([first, b, target.values(z)])
+
+
+def _likelihood_estimates(fit: Fit) -> dict[str, float | None]:
+    """What the likelihood fit says of each parameter, by name."""
+    out: dict[str, float | None] = {r.term: r.estimate for r in fit.result.fixed}
+    if fit.design.graded:
+        known: Any = fit.known
+        out |= dict(zip(threshold_names(fit.design), map(float, thresholds(known)[0])))
+    psi = fit.evaluation.psi
+    return out | {q.parameter: number(q.back(q.at(psi))) for q in quantities(fit)}
+
+
+def kind_of(name: str, fixed: Sequence[str]) -> str:
+    """What a parameter is: coefficient, sd, correlation, or parameter."""
+    if name in fixed:
+        return "threshold" if name.startswith("threshold[") else "coefficient"
+    return "sd" if name.startswith("sd(") else "correlation" if name.startswith("correlation(") else "parameter"
+
+
+def _document(
+    fit: Fit, options: SampleOptions, priors: Priors, names: list[str], target: Any, made: list[Drawn]
+) -> SampleResult:
+    draws = np.stack([d.parameters for d in made])
+    fixed, estimates = _fixed_names(fit), _likelihood_estimates(fit)
+    level = (1 - options.confidence) / 2
+    rows = []
+    for k, name in enumerate(names):
+        x = draws[:, :, k]
+        low, middle, high = np.quantile(x, [level, 0.5, 1 - level])
+        rows.append({
+            "parameter": name, "kind": kind_of(name, fixed), "mean": number(x.mean()), "sd": number(x.std(ddof=1)), "median": number(middle),
+            "low": number(low), "high": number(high), "ess_bulk": number(diagnostics.ess_bulk(x)), "ess_tail": number(diagnostics.ess_tail(x)),
+            "rhat": number(diagnostics.rhat(x)), "likelihood_estimate": estimates.get(name),
+        })  # fmt: skip
+    divergent = int(sum(d.chain.diverged.sum() for d in made))
+    energy = [number(diagnostics.bfmi(d.chain.energy)) for d in made]
+    loo, notes = _loo(fit, target, made)
+    wrong = trouble(rows, divergent, energy, options)
+    document: dict[str, Any] = {
+        "schema": SCHEMA, "fit": fit.name, "model": fit.result["model"], "outcome": fit.result["outcome"], "parameters": rows,
+        "priors": [{"parameter": p, "law": text, "default": default} for p, text, default in priors.listed],
+        "chains": options.chains, "warmup": options.warmup, "draws": options.draws, "divergent": divergent,
+        "acceptance": [number(d.chain.acceptance.mean()) for d in made], "energy_bfmi": energy, "leave_one_out": loo,
+        "replicates": _replicates(fit, made), "converged": not wrong, "confidence": options.confidence, "seed": options.seed,
+        "groups": _groups(fit, made, options.confidence), "notes": [*wrong, *notes],
+    }  # fmt: skip
+    arrays = SampleArrays(
+        names, draws, np.stack([d.warm for d in made]), [d.text for d in _laws(priors)], _effect_names(fit),
+        np.stack([d.effects for d in made]), np.concatenate([d.replicated for d in made]),
+        statistics(fit.design, fit.design.outcome_values if fit.design.trials is None else fit.design.y),
+    )  # fmt: skip
+    return SampleResult.from_dict(document).with_keys(arrays=arrays)
+
+
+def _laws(priors: Priors) -> list[Any]:
+    return [*priors.thresholds, *priors.fixed]
+
+
+def trouble(
+    rows: list[dict[str, Any]], divergent: int, energy: list[float | None], options: SampleOptions
+) -> list[str]:
+    """Why the draws must not be used, each with what to try; nothing where they can be."""
+    out = []
+    moving = [r for r in rows if r["rhat"] is not None]
+    apart = [r["parameter"] for r in moving if r["rhat"] > RHAT]
+    few = [r["parameter"] for r in moving if min(r["ess_bulk"] or 0.0, r["ess_tail"] or 0.0) < ESS * options.chains]
+    if apart:
+        out.append(
+            f"The chains do NOT agree on {_some(apart)} (R-hat above {RHAT:g}): do not use these draws. Try --warmup {2 * options.warmup} --draws "
+            f"{2 * options.draws}, then a tighter prior or a simpler sentence."
+        )
+    elif few:
+        out.append(
+            f"The draws of {_some(few)} hang together so much that they count as fewer than {ESS:g} a chain: do not use these draws. Try "
+            f"--draws {2 * options.draws}, then a tighter prior or a simpler sentence."
+        )
+    if divergent:
+        out.append(
+            f"{divergent:,} draws diverged: the sampler cannot follow the posterior where it is narrow, most often where an SD is near zero. Do not "
+            f"use these draws. Try --warmup {2 * options.warmup}, a prior that keeps the SD away from zero or from large values, or a simpler sentence."
+        )
+    poor = [i + 1 for i, e in enumerate(energy) if e is not None and e < LOW_ENERGY]
+    if poor and not out:
+        out.append(
+            f"Chain {', '.join(map(str, poor))} explores the tails slowly (E-BFMI below {LOW_ENERGY:g}). Do not use these draws. Try --warmup "
+            f"{2 * options.warmup}, or tighter priors of the SDs."
+        )
+    return out
+
+
+def _some(names: list[str]) -> str:
+    return ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
+
+
+def _loo(fit: Fit, target: Any, made: list[Drawn]) -> tuple[dict[str, Any] | None, list[str]]:
+    if any(not d.logs.size for d in made):
+        return None, [
+            "There are too many rows to hold the density of each at every draw, so leave-one-out was not made."
+        ]
+    logs = np.concatenate([d.logs for d in made])
+    if not np.isfinite(logs).all():
+        return None, ["Some rows have no density at some draws, so leave-one-out was not made."]
+    elpd, shapes, p = leave_one_out(logs)
+    bad = np.flatnonzero(shapes > DOUBTFUL)
+    numbers = fit.design.table.row_numbers
+    told = {
+        "elpd": number(elpd.sum()), "se": number(np.sqrt(len(elpd) * elpd.var(ddof=1))) if len(elpd) > 1 else None, "p_loo": number(p),
+        "doubtful_rows": [int(numbers[i]) for i in bad], "by_row": [number(v) for v in elpd] if len(elpd) <= 50_000 else [],
+    }  # fmt: skip
+    notes = []
+    if not closed_form(target):
+        notes.append(
+            "Leave-one-out holds the effects of the other units' rows and of the row's own unit as drawn (conditional), which makes rows look better foretold than new units would be."
+        )
+    if len(bad):
+        notes.append(
+            f"{len(bad)} rows move the posterior so much that leave-one-out is not to be relied on for them (Pareto shape above {DOUBTFUL:g})."
+        )
+    return told, notes
+
+
+def _replicates(fit: Fit, made: list[Drawn]) -> list[dict[str, Any]]:
+    """Statistics of replicated outcomes beside the observed ones; p is the share of replicates as large or larger."""
+    drawn = np.concatenate([d.replicated for d in made])
+    observed = statistics(fit.design, fit.design.outcome_values if fit.design.trials is None else fit.design.y)
+    out = []
+    for k, name in enumerate(STATISTICS):
+        x = drawn[:, k]
+        if name == "share of zeros" and observed[k] == 0 and not x.any():
+            continue
+        p = float((x > observed[k]).mean() + 0.5 * (x == observed[k]).mean())
+        out.append({"statistic": name, "observed": number(observed[k]), "mean": number(x.mean()), "low": number(np.quantile(x, 0.025)),
+                    "high": number(np.quantile(x, 0.975)), "p": number(p)})  # fmt: skip
+    return out
+
+
+def _effect_names(fit: Fit) -> list[str]:
+    """unit LABEL: term, of every effect in the order in which they are drawn."""
+    out = []
+    for f, block in enumerate(fit.design.blocks):
+        terms = [t for c in fit.design.clauses if c.block == f for t in c.part.names]
+        out += [f"{block.unit.name} {label}: {term}" for label in block.unit.texts for term in terms]
+    return out
+
+
+def _groups(fit: Fit, made: list[Drawn], confidence: float) -> list[dict[str, Any]]:
+    """Effects of every unit from their draws: mean, SD and interval by term."""
+    if any(not len(d.effects) for d in made):
+        return []
+    drawn, at, out, level = np.concatenate([d.effects for d in made]), 0, [], (1 - confidence) / 2
+    mean, sd = drawn.mean(axis=0), drawn.std(axis=0, ddof=1)
+    low, high = np.quantile(drawn, [level, 1 - level], axis=0)
+    for f, block in enumerate(fit.design.blocks):
+        clauses = [c for c in fit.design.clauses if c.block == f]
+        width = sum(len(c.part.names) for c in clauses)
+        for clause in clauses:
+            rows = []
+            for j, label in enumerate(block.unit.texts):
+                places = {t: at + j * width + clause.columns.start + i for i, t in enumerate(clause.part.names)}
+                rows.append({"level": label, "effects": {t: number(mean[i]) for t, i in places.items()}, "sd": {t: number(sd[i]) for t, i in places.items()},
+                             "ci": {t: [number(low[i]), number(high[i])] for t, i in places.items()}})  # fmt: skip
+            out.append({"group": block.unit.name, "terms": list(clause.part.names), "rows": rows})
+        at += width * block.unit.size
+    return out

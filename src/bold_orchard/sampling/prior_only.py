@@ -1,0 +1,180 @@
+"""Draws from the prior alone, and the outcomes they imply."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from bold_orchard.errors import OrchardError
+from bold_orchard.inference.fit import Fit
+from bold_orchard.inference.summary import number
+from bold_orchard.results.sample import SampleArrays, SampleResult
+from bold_orchard.sampling.gaussian import GaussianTarget
+from bold_orchard.sampling.laws import Law, read_priors
+from bold_orchard.sampling.posterior import (
+    SCHEMA,
+    SampleOptions,
+    _effect_names,
+    _fixed_names,
+    check_options,
+    kind_of,
+    target_of,
+)
+from bold_orchard.sampling.priors import priors_of
+from bold_orchard.sampling.rows import STATISTICS, replicated, statistics
+
+AT_ENDS = 40.0  # of a parameter's unbounded scale, between which a drawn value is sought
+
+
+def prior_draws(fit: Fit, options: SampleOptions, report: Any) -> SampleResult:
+    """Independent draws of all parameters from their priors, and an outcome from each; nothing is learned from the data's outcome.
+
+    Raises OrchardError for a prior that cannot be drawn from: flat, or of single correlations.
+    """
+    check_options(options)
+    priors = priors_of(fit, read_priors(options.priors))
+    target = target_of(fit, priors)
+    rng = np.random.default_rng(options.seed)
+    names = [*_fixed_names(fit), *target.names]
+    total = options.chains * options.draws
+    parameters, outcomes = np.empty((total, len(names))), []
+    every = max(1, total // 1000)
+    for i in range(total):
+        b, z = _position(fit, target, rng)
+        first = target.thresholds(z) if fit.design.graded else np.zeros(0)
+        parameters[i] = np.concatenate([first, b, target.values(z)])
+        if i % every == 0:
+            with np.errstate(all="ignore"):
+                y = replicated(target, z, b, _effects(target, z, rng), rng)
+            outcomes.append(statistics(fit.design, np.nan_to_num(y, posinf=1e300, neginf=-1e300)))
+        report(i + 1, total, 0)
+    drawn = np.array(outcomes)
+    level = (1 - options.confidence) / 2
+    fixed, rows = _fixed_names(fit), []
+    for k, name in enumerate(names):
+        x = parameters[:, k]
+        low, middle, high = np.quantile(x, [level, 0.5, 1 - level])
+        rows.append({"parameter": name, "kind": kind_of(name, fixed), "mean": number(x.mean()), "sd": number(x.std(ddof=1)), "median": number(middle),
+                     "low": number(low), "high": number(high), "ess_bulk": float(total), "ess_tail": float(total), "rhat": 1.0, "likelihood_estimate": None})  # fmt: skip
+    observed = statistics(fit.design, fit.design.outcome_values if fit.design.trials is None else fit.design.y)
+    told = [
+        {"statistic": name, "observed": number(observed[k]), "mean": number(drawn[:, k].mean()), "low": number(np.quantile(drawn[:, k], 0.025)),
+         "high": number(np.quantile(drawn[:, k], 0.975)), "p": number((drawn[:, k] > observed[k]).mean())}
+        for k, name in enumerate(STATISTICS)
+    ]  # fmt: skip
+    shape = (options.chains, options.draws, len(names))
+    document: dict[str, Any] = {
+        "schema": SCHEMA, "fit": fit.name, "model": fit.result["model"], "outcome": fit.result["outcome"], "parameters": rows,
+        "priors": [{"parameter": p, "law": text, "default": default} for p, text, default in priors.listed],
+        "chains": options.chains, "warmup": 0, "draws": options.draws, "divergent": 0, "acceptance": [1.0] * options.chains,
+        "energy_bfmi": [None] * options.chains, "leave_one_out": None, "replicates": told, "converged": True, "confidence": options.confidence,
+        "seed": options.seed, "groups": [], "prior_only": True,
+        "notes": ["These are draws from the prior alone: the outcome of the data was not looked at, but for the scale of default laws."],
+    }  # fmt: skip
+    arrays = SampleArrays(names, parameters.reshape(shape), np.zeros((options.chains, 1, len(names))), [], _effect_names(fit),
+                          np.zeros((options.chains, 0, 0)), drawn, observed)  # fmt: skip
+    return SampleResult.from_dict(document).with_keys(arrays=arrays)
+
+
+def _proper(law: Law, name: str, rng: np.random.Generator) -> float:
+    value = law.drawn(rng)
+    if not np.isfinite(value):
+        raise OrchardError(
+            f"the prior of {name} is {law.text}, from which nothing can be drawn; give it a proper law: --prior '{name} = normal(0, 1)'"
+        )
+    return value
+
+
+def _position(fit: Fit, target: Any, rng: np.random.Generator) -> tuple[Any, Any]:
+    """Coefficients and coordinates drawn from the prior."""
+    priors, z = target.priors, np.zeros(target.size)
+    kept = fit.model.kept
+    b = np.array([_proper(law, fit.design.fixed.names[k], rng) for law, k in zip(priors.fixed, kept)])
+    for covariance, at in zip(priors.covariances, target.places):
+        z[at] = covariance.drawn(rng)
+    if isinstance(target, GaussianTarget):
+        z[target.coefficients] = (b - target.e.b)[target.free]
+        if priors.residual is not None:
+            z[target.rows] = priors.residual.drawn(rng)
+        for name, law in priors.own.items():
+            _place_gaussian(target, z, name, law, rng)
+        return b, z
+    z[: target.p] = target.to_work @ b
+    own = np.zeros(target.own_size)
+    if fit.design.graded:
+        cuts = np.sort([_proper(law, "the thresholds", rng) for law in priors.thresholds]) - float(target.means @ b)
+        own[:] = np.append(cuts[0], np.log(np.maximum(np.diff(cuts), 1e-12)))
+    elif fit.design.random_spread:
+        for k, name in enumerate(target.own_names):
+            value = _proper(priors.own[name], name, rng)
+            own[k] = np.log(max(value, 1e-300)) if name == "sd(residual)" else value
+    else:
+        for parameter in target.family.own:
+            own[parameter.place] = _found(
+                parameter.back, _value(priors.own[parameter.name], parameter.back, parameter.name, rng)
+            )
+    z[target.own] = own
+    return b, z
+
+
+def _value(law: Law, back: Any, name: str, rng: np.random.Generator) -> float:
+    """A value of a parameter with ends; a flat law is uniform between them where both are finite."""
+    ends = sorted((back(-AT_ENDS), back(AT_ENDS)))
+    if law.name == "flat" and ends[1] - ends[0] <= 2.0 + 1e-9:
+        return float(rng.uniform(*ends))
+    for _ in range(1000):
+        value = _proper(law, name, rng)
+        if ends[0] < value < ends[1]:
+            return value
+    raise OrchardError(f"the prior of {name} lies outside what {name} can be; give it another law")
+
+
+def _found(back: Any, value: float) -> float:
+    """x with back(x) = value, back being monotone."""
+    low, high = -AT_ENDS, AT_ENDS
+    rising = back(high) > back(low)
+    for _ in range(100):
+        middle = (low + high) / 2
+        if (back(middle) < value) == rising:
+            low = middle
+        else:
+            high = middle
+    return (low + high) / 2
+
+
+def _place_gaussian(target: GaussianTarget, z: Any, name: str, law: Law, rng: np.random.Generator) -> None:
+    if name == "rho":
+        assert target.c.correlated is not None
+        rows, walled = target.c.correlated.rows, bool(target.c.nonnegative[target.c.phi.start])
+
+        def back(x: float) -> float:
+            phi = np.exp(min(x, 700.0)) if walled else x
+            return float(rows.parameters(np.append(phi, np.zeros(target.n_spread)), 1.0)["rho"])
+
+        z[target.rows] = _found(back, _value(law, back, name, rng))
+    elif name == "sd(residual)":
+        z[target.sd_at] = np.log(max(_proper(law, name, rng), 1e-300))
+    elif name.startswith("vary("):
+        z[target.alpha.start + target.vary_names.index(name)] = _proper(law, name, rng)
+    else:
+        spreads = [n for n in target.priors.own if n.startswith("spread ")]
+        z[target.spread.start + spreads.index(name)] = _proper(law, name, rng)
+
+
+def _effects(target: Any, z: Any, rng: np.random.Generator) -> list[Any]:
+    """Effects of every block (levels, k) from their law at a position."""
+    out = []
+    for f, unit in enumerate(target.c.products.units):
+        drawn = np.zeros((unit.levels, unit.size))
+        noise = rng.standard_normal((unit.levels, unit.size))
+        if unit.relationship_factor is not None:
+            noise = unit.relationship_factor @ noise
+        for covariance, at, clause in zip(target.priors.covariances, target.places, target.design.clauses):
+            if clause.block == f:
+                drawn[:, clause.columns] = noise[:, clause.columns] @ covariance.at(z[at])[0].T
+        if isinstance(target, GaussianTarget) and target.c.vary is not None:
+            alpha = target.working_alpha(z[target.alpha])[0]
+            drawn *= target.c.vary.scales(alpha, f, unit.size, unit.levels).T / target.c.grown(alpha, f)
+        out.append(drawn)
+    return out

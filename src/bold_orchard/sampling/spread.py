@@ -1,0 +1,100 @@
+"""The posterior of gaussian rows whose residual SD is each unit's own."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.estimation.random_spread import SpreadModel
+from bold_orchard.inference.coefficients.maximum_likelihood import MaximumLikelihood
+from bold_orchard.inference.fit import Fit
+from bold_orchard.sampling.full import FullTarget
+from bold_orchard.sampling.nuts import Metric
+from bold_orchard.sampling.priors import Priors
+from bold_orchard.sampling.whitening import ByLevel, Whitening
+
+Array = NDArray[Any]
+
+
+class SpreadTarget(FullTarget):
+    """Gaussian rows whose residual SD is each unit's own: own parameters are those of the spread clause, then log SD at the baseline."""
+
+    def __init__(self, fit: Fit, priors: Priors) -> None:
+        super().__init__(fit, priors)
+        assert isinstance(fit.model, SpreadModel)
+        self.rows = self.c.rows
+        self.x = self.rows.x
+        self.w = np.array(self._columns()).reshape(-1, self.rows.frame.n)
+        self.own_size = len(self.w) + 1
+
+    def _columns(self) -> list[Array]:
+        spread = self.design.residual.spread
+        return [] if spread is None else [v[self.rows.order] for v in spread.values]
+
+    def own_start(self) -> Array:
+        gamma = self.e.theta[self.c.phi] / self.rows.centres[:, 1]
+        return np.append(gamma, 0.5 * self.e.theta[-1] - gamma @ self.rows.centres[:, 0])
+
+    def _typical(self) -> float:
+        return 2.0 * float(np.std(self.design.outcome_values))
+
+    def own_prior(self, own: Array, b: Array) -> tuple[float, Array, Array]:
+        slope, value = np.zeros(len(own)), 0.0
+        for k, name in enumerate(self.own_names[:-1]):
+            more, slope[k] = self.priors.own[name].density(float(own[k]))
+            value += more
+        sd = float(np.exp(own[-1]))
+        more, d = self.priors.own["sd(residual)"].density(sd)
+        slope[-1] = d * sd + 1.0
+        return value + more + float(own[-1]), slope, np.zeros(len(b))
+
+    def rows_density(self, b_work: Array, own: Array, effects: list[Array]) -> tuple[float, Array, Array, list[Array]]:
+        rows, u = self.rows, effects[0]
+        s = u[rows.spread][rows.codes]
+        log_sd = own[:-1] @ self.w + own[-1] + s
+        if rows.weights is not None:
+            log_sd = log_sd - 0.5 * np.log(rows.weights)
+        r = rows.y - (b_work - rows.standard.b0) @ self.x
+        for place, z in zip(rows.others, rows.z):
+            r = r - z * u[place][rows.codes]
+        h = np.exp(-2.0 * log_sd)
+        square = h * r * r
+        value = -0.5 * float(len(r) * np.log(2 * np.pi) + 2.0 * log_sd.sum() + square.sum())
+        first, d_log = h * r, square - 1.0
+        pulled = np.empty_like(u)
+        for place, z in zip(rows.others, rows.z):
+            pulled[place] = rows.by_unit(z * first)
+        pulled[rows.spread] = rows.by_unit(d_log)
+        return value, self.x @ first, np.append(self.w @ d_log, d_log.sum()), [pulled]
+
+    def whitened(self) -> Whitening:
+        """Posterior means and covariances of xi at the estimates."""
+        turn, theta = self.e.rotation[0], self.e.theta
+        covariance = np.einsum("ab,bcj,dc->jad", turn, self.e.nodes.covariances, turn, optimize=True)
+        drift = np.empty((self.p, len(turn), len(self.rows.starts)))
+        size = np.sqrt(np.maximum(np.diag(MaximumLikelihood(self.model).parameter_covariance), 1e-12))
+        for i in range(self.p):
+            h = 0.1 * size[i] * np.eye(len(theta))[i]
+            ends = [turn @ self.c.at(theta + side * h, self.e).nodes.means for side in (1, -1)]
+            drift[i] = (ends[0] - ends[1]) / (0.2 * size[i])
+        lows = self.start_lows()
+        move = np.linalg.solve(self._factors(lows)[0], self.e.factors[0])
+        covariance = move @ covariance @ move.T
+        root = np.linalg.cholesky(covariance + 1e-9 * np.eye(len(turn)))
+        centre = turn @ self.e.nodes.means
+        sizes = [np.diag(lows[0]).copy()]
+        return ByLevel([move @ centre], [move @ drift], np.asarray(theta[: self.p]), [root], sizes)
+
+    def metric(self, z: Array) -> Metric:
+        made = super().metric(z)
+        made.cov[self.own, self.own] = np.diag(np.clip(np.diag(made.cov[self.own, self.own]), 1e-4, 0.2))
+        return Metric(made.cov, made.var)
+
+    @property
+    def own_names(self) -> list[str]:
+        return [n for n in self.priors.own if n.startswith("spread ")] + ["sd(residual)"]
+
+    def own_values(self, own: Array) -> list[float]:
+        return [*own[:-1].tolist(), float(np.exp(own[-1]))]
