@@ -70,7 +70,8 @@ def test_no_such_file(orchard):
     (orchard.folder / "harvest.csv").write_text(GOOD)
     refused(orchard("fit", "harvst.csv", MODEL), 3, "no file harvst.csv", "did you mean harvest.csv")
     refused(orchard("scout", "nowhere/t.csv"), 3, "folder nowhere does not exist")
-    refused(orchard("scout", "."), 3, "is a folder")
+    (orchard.folder / "bare").mkdir()
+    refused(orchard("scout", "bare"), 3, "folder without tables")
 
 
 def test_constant_outcome_one_level_and_two_values(orchard):

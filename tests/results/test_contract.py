@@ -41,6 +41,7 @@ def answers():
             "price = effect(orchard: rain) + sun",
             imputations=5,
         ),
+        one.sample(draws=40, warmup=60, chains=2),
         one.power(quick=True, units={"orchard": [6, 9]}, want=0.5),
         api.fit("aphids = spray; each orchard: intercept", inspections(), name="classical").anova(),
     ]
@@ -77,7 +78,7 @@ def test_a_saved_answer_prints_the_same_page(answers):
 def test_pictures_from_saved_answers_or_a_line_that_says_why_not(answers):
     for answer in answers:
         again = api.Answer(read(json.loads(answer.json())))
-        if answer.command in ("check", "draw", "scout", "anova"):
+        if answer.command in ("check", "draw", "scout", "anova", "sample"):
             with pytest.raises(UsageError, match="saved answer"):
                 again.figure()
         elif answer.command in ("equations", "table", "report", "simulate", "carry"):

@@ -18,6 +18,7 @@ from bold_orchard.data.columns import Column, Columns, of_cells, of_frame
 from bold_orchard.data.evaluate import filter_rows
 from bold_orchard.data.header import MISSING, check_header, missing_by_column
 from bold_orchard.data.other_formats import frame_table, read_columnar_table, read_other
+from bold_orchard.data.parts import parts_of, read_parts
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.frozen import Frozen, frozen
@@ -55,31 +56,36 @@ class Peek(Frozen):
 def read_table(
     source: str | Path, missing: Sequence[str] = (), where: str | None = None, columns: Sequence[str] = ()
 ) -> Table:
-    """Read a CSV, TSV, Parquet, Arrow, xlsx, ods or JSON-lines file, text packed by gzip or zstd too, or '-' for CSV on standard input.
+    """Read a CSV, TSV, Parquet, Arrow, xlsx, ods or JSON-lines file, text packed by gzip or zstd too, a folder or a pattern of such
+    files with the same columns, or '-' for CSV on standard input.
 
     ``missing`` holds codes that mean missing, each 'CODE' or 'COLUMN=CODE', beside the empty cell,
     NA, NaN, null and '.'. ``where`` keeps only the rows for which the expression holds. ``columns`` that will be used are read
     at once, others when they are asked for.
     Raises OrchardError, in one line, for anything that is not a readable table.
     """
-    raw = None
     if str(source) == "-":
-        name, raw = "standard input", sys.stdin.buffer.read()
-        table = read_bytes(raw, name, missing)
+        table = read_bytes(sys.stdin.buffer.read(), "standard input", missing)
     else:
-        path = Path(source)
-        name = path.name
-        _check_path(path)
-        suffix = path.suffix.lower()
-        if suffix in COLUMNAR:
-            table = read_columnar_table(path, name, missing, columns)
-        elif suffix in OTHER:
-            table = frame_table(read_other(path, suffix), name, missing)
-        elif suffix in PACKED:
-            table = _read_delimited(io.BytesIO(_unpacked(path)), name, Path(path.stem).suffix.lower(), missing, columns)
+        paths = parts_of(str(source))
+        if paths is None:
+            table = _read_file(Path(source), missing, columns)
         else:
-            table = _read_delimited(path, name, suffix, missing, columns)
+            table = read_parts(paths, str(source), columns, missing, lambda p, wanted: _read_file(p, missing, wanted))
     return filter_rows(table, where) if where else table
+
+
+def _read_file(path: Path, missing: Sequence[str], columns: Sequence[str]) -> Table:
+    name = path.name
+    _check_path(path)
+    suffix = path.suffix.lower()
+    if suffix in COLUMNAR:
+        return read_columnar_table(path, name, missing, columns)
+    if suffix in OTHER:
+        return frame_table(read_other(path, suffix), name, missing)
+    if suffix in PACKED:
+        return _read_delimited(io.BytesIO(_unpacked(path)), name, Path(path.stem).suffix.lower(), missing, columns)
+    return _read_delimited(path, name, suffix, missing, columns)
 
 
 def read_bytes(raw: bytes, name: str, missing: Sequence[str] = ()) -> Table:
@@ -89,8 +95,6 @@ def read_bytes(raw: bytes, name: str, missing: Sequence[str] = ()) -> Table:
 
 def _check_path(path: Path) -> None:
     try:
-        if path.is_dir():
-            raise OrchardError(f"{path} is a folder; name a file in it")
         if path.exists() and not path.is_file():
             raise OrchardError(f"{path} is no ordinary file; send its rows to standard input and give - for the data")
         with path.open("rb"):

@@ -45,7 +45,7 @@ class Table(Frozen):
     """Rows and columns as read, before any row is left out.
 
     ``data`` are the columns; a pandas DataFrame or a mapping of arrays is taken too. ``rows`` numbers the rows as a person counts them
-    in the file (the first row under the header is 1); ``read`` is how many rows the file held.
+    in the file (the first row under the header is 1); ``read`` is how many rows the file held, ``parts`` how many files it lies in.
     """
 
     data: Columns
@@ -55,10 +55,11 @@ class Table(Frozen):
     missing: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     raw: bytes | None = field(default=None, repr=False)
+    parts: int = 1
 
     def __init__(
         self, data: Columns | Mapping[str, Any] | pd.DataFrame, name: str, read: int, rows: NDArray[np.intp] | None = None,
-        missing: tuple[str, ...] = (), notes: tuple[str, ...] = (), raw: bytes | None = None,
+        missing: tuple[str, ...] = (), notes: tuple[str, ...] = (), raw: bytes | None = None, parts: int = 1,
     ) -> None:  # fmt: skip
         if not isinstance(data, Columns):
             data = of_mapping(data, read) if isinstance(data, Mapping) else of_frame(data)
@@ -70,6 +71,7 @@ class Table(Frozen):
             "missing": missing,
             "notes": notes,
             "raw": raw,
+            "parts": parts,
         }
         for key, value in values.items():
             object.__setattr__(self, key, value)

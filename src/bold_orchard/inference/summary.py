@@ -68,6 +68,7 @@ def summarise(
         "transformations": [{"term": t, "meaning": m} for t, m in design.meanings.items()],
         "mean_random_variance": mean_variances(model),
     }
+    document["reading"] = {"pieces": design.table.parts, "rows": design.rows["read"], "engine": "memory", "workers": 1}
     own = {} if model.criterion.profiled else {"points": model.points, "levels": list(design.levels)}
     return FitResult.from_dict(clean(document | own))
 

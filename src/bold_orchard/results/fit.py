@@ -27,6 +27,16 @@ class FilledCells(Part):
 
 
 @frozen
+class Reading(Part):
+    """How the rows were read: ``engine`` is memory, pieces or cluster."""
+
+    pieces: int
+    rows: int
+    engine: str
+    workers: int
+
+
+@frozen
 class RowCounts(Part):
     """Rows read and used; each lost row counts under the first column that lost it."""
 
@@ -168,6 +178,7 @@ class FitResult(Result):
     mean_random_variance: list[Number]
     points: int | Absent = ABSENT
     levels: list[str] | Absent = ABSENT
+    reading: Reading | Absent = ABSENT
     average_effects: list[AverageEffect] | Absent = ABSENT
     ratio_kind: str | Absent = ABSENT
     source: str | None = field(default=None, metadata=BESIDE, repr=False, compare=False)

@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 
 from bold_orchard.data.evaluate import filter_rows
+from bold_orchard.data.parts import digest, parts_of
 from bold_orchard.data.read import read_bytes, read_table
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import build_design
@@ -43,7 +44,7 @@ def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | 
     saved: dict[str, Any] = {
         "data": source if source == "-" else os.path.relpath(source, path.parent),
         "data_absolute": None if source == "-" else str(Path(source).resolve()),
-        "fingerprint": _fingerprint(table.raw if source == "-" else Path(source).read_bytes()),
+        "fingerprint": _fingerprint(table.raw) if source == "-" else digest(source),
         "missing": missing,
         "where": where,
         "settings": {k: getattr(s, k) for k in ("method", "df", "confidence", "tolerance", "max_steps", "points")},
@@ -176,14 +177,21 @@ def _table(saved: dict[str, Any], fit_path: Path, name: str, used: Sequence[str]
         table = read_bytes(raw, "standard input", saved["missing"])
         return filter_rows(table, saved["where"]) if saved["where"] else table
     places = [fit_path.parent / saved["data"], Path(saved["data_absolute"])]
-    path = next((p for p in places if p.is_file()), None)
+    path = next((p for p in places if p.is_file() or _has_parts(p)), None)
     if path is None:
         raise OrchardError(
             f"the data of fit '{name}' are gone: there is no {saved['data']}; put the file back or fit again"
         )
-    if _fingerprint(path.read_bytes()) != saved["fingerprint"]:
+    if digest(path) != saved["fingerprint"]:
         raise OrchardError(f"{path.name} has changed since '{name}' was fitted; fit it again on the new data")
     return read_table(path, saved["missing"], saved["where"], used)
+
+
+def _has_parts(path: Path) -> bool:
+    try:
+        return parts_of(str(path)) is not None
+    except OrchardError:
+        return False
 
 
 def _fingerprint(raw: bytes | None) -> str:

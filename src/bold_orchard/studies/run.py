@@ -11,6 +11,8 @@ from pathlib import Path
 from typing import Any
 
 from bold_orchard import __version__
+from bold_orchard.data.parts import digest as digest_of
+from bold_orchard.data.parts import parts_of
 from bold_orchard.errors import OrchardError, UsageError, nearest
 from bold_orchard.results.run import RunResult
 from bold_orchard.storage.files import write_text
@@ -149,7 +151,7 @@ def _definition(plan: Plan, step: Step, progress: _Progress) -> dict[str, Any]:
         step
     ):
         path = plan.folder / name
-        files[name] = _digest(path.read_bytes()) if path.is_file() else "missing"
+        files[name] = _digest(path.read_bytes()) if path.is_file() else _digest_of_parts(path)
     return {"version": __version__, "command": step.command, "options": step.options, "files": files,
             "needs": {n: progress.done.get(n, "") for n in step.needs}}  # fmt: skip
 
@@ -240,6 +242,14 @@ def _told_changes(plan: Plan, into: Path, state: dict[str, Any], before: dict[st
     state["estimates"] = before | after
     _write_state(into, state)
     return changes
+
+
+def _digest_of_parts(path: Path) -> str:
+    """Of all files of a folder or a pattern."""
+    try:
+        return digest_of(path) if parts_of(str(path)) is not None else "missing"
+    except OrchardError:
+        return "missing"
 
 
 def _digest(content: bytes) -> str:

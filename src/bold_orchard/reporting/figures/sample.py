@@ -20,9 +20,7 @@ BINS = 20
 
 def sample_figure(d: SampleResult, kind: str = "trace") -> Figure:
     if d.arrays is None:
-        raise UsageError(
-            "the draws themselves were not kept, so there is no picture; sample again (orchard sample FIT --figure ...)"
-        )
+        raise UsageError("a saved answer of sample has no draws to draw from; run orchard sample again")
     made = {"trace": _trace, "density": _density, "ranks": _ranks, "pairs": _pairs, "replicates": _replicates}[kind]
     return made(d, d.arrays)
 
