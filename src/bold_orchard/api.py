@@ -28,7 +28,7 @@ from bold_orchard.results.fit import AverageEffect, FitResult
 from bold_orchard.scouting import scout
 from bold_orchard.sentence.parse import read_sentence, used_columns
 from bold_orchard.sentence.tree import Sentence
-from bold_orchard.tables import table
+from bold_orchard.tables import larger_than, table
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -76,7 +76,8 @@ def fit(
     effects: bool = False,
     ratios: bool = False,
     source: str | None = None,
-    progress: Callable[[int], None] | None = None,
+    memory: str | int | None = None,
+    progress: Callable[..., None] | None = None,
 ) -> Model:
     """Fit a mixed model.
 
@@ -88,6 +89,7 @@ def fit(
     name : what tables and notes call the fit.
     method, family, link, ... : the options of ``orchard fit``, by the same names.
     source : the file that a Table was read from, kept when the fit is saved; of a path it is the path itself.
+    memory : "2GB"; a path whose used columns take more is read in pieces (default: a quarter of the machine's).
     progress : called with the number of steps done.
 
     Returns
@@ -116,6 +118,10 @@ def fit(
         settings = Settings(method, options, df, confidence, tolerance, max_steps, points)
         _check(settings)
     sentence = read_sentence(sentence) if isinstance(sentence, str) else sentence
+    if isinstance(data, (str, os.PathLike)) and str(data) != "-":
+        used = used_columns(sentence, settings.options.weights, where)
+        if larger_than(str(data), used, memory):
+            return _in_pieces(sentence, str(data), used, missing, where, settings, name, progress, ratios)
     if isinstance(data, (str, os.PathLike)):
         rows, source = table(data, missing, where, used_columns(sentence, settings.options.weights, where)), str(data)
     else:
@@ -127,6 +133,19 @@ def fit(
     if ratios:
         made = dataclasses.replace(made, result=with_ratios(made.result))
     return Model(made, rows, Origin(source, tuple(kept), where))
+
+
+def _in_pieces(
+    sentence: Sentence, source: str, used: Sequence[str], missing: Sequence[str], where: str | None, settings: Settings, name: str,
+    progress: Callable[..., None] | None, ratios: bool,
+) -> Model:  # fmt: skip
+    from bold_orchard.inference.fit import fit_pieces
+
+    kept = [missing] if isinstance(missing, str) else [str(m) for m in missing]
+    made = fit_pieces(sentence, source, used, kept, where, settings, name, progress)
+    if ratios:
+        made = dataclasses.replace(made, result=with_ratios(made.result))
+    return Model(made, None, Origin(source, tuple(kept), where))
 
 
 def _check(settings: Settings) -> None:

@@ -207,20 +207,16 @@ class Model:
 
     def anova(self, type: int = 3, *, restricted: bool = False) -> Answer:
         """The classical analysis of variance of a sentence of categories; see ``orchard anova``."""
+        self.core.needs_rows("anova")
         from bold_orchard.classical.anova import anova
 
         return self._answer(anova(self.core, type, restricted))
 
     def simulate(
-        self,
-        draws: int = 1,
-        *,
-        new: Any = None,
-        missing: Sequence[str] = (),
-        where: str | None = None,
-        seed: int = SEED,
-    ) -> Answer:
+        self, draws: int = 1, *, new: Any = None, missing: Sequence[str] = (), where: str | None = None, seed: int = SEED,
+    ) -> Answer:  # fmt: skip
         """Outcomes drawn from the fit over its own rows or new ones; ``to_frame()`` has them; see ``orchard simulate``."""
+        self.core.needs_rows("simulate")
         from bold_orchard.planning.simulate import simulate
 
         rows = self.core.design.table if new is None else table(new, missing, where)
@@ -230,18 +226,21 @@ class Model:
         self, data: Any, sentence: str, *, imputations: int = 100, progress: Progress | None = None, **options: Any
     ) -> Answer:
         """A second outcome explained by this fit's effects, their uncertainty carried on; see ``carried.carry``."""
+        self.core.needs_rows("carry")
         from bold_orchard.carried import carry
 
         return carry(self.core, data, sentence, imputations=imputations, progress=progress, **options)
 
     def sample(self, **options: Any) -> Answer:
         """The posterior of this model under priors; see ``sampled.sample``."""
+        self.core.needs_rows("sample")
         from bold_orchard.sampled import sample
 
         return sample(self.core, **options)
 
     def power(self, *effect: str, **options: Any) -> Answer:
         """How often studies like this one, of some sizes, would find its effects; see ``power``."""
+        self.core.needs_rows("power")
         from bold_orchard.planned import power
 
         return power(self.core, *effect, **options)
@@ -270,6 +269,7 @@ class Model:
         kind: str = "overview", progress: Progress | None = None,
     ) -> Answer:  # fmt: skip
         """Residuals at every level; ``figure()`` draws the ``kind`` of picture; see ``orchard check``."""
+        self.core.needs_rows("check")
         from bold_orchard.diagnostics.checks import CheckOptions, check, silent
 
         result = check(self.core, CheckOptions(unit, time, influence, seed), progress or silent)
@@ -282,6 +282,8 @@ class Model:
         """Predicted values of the fit's own rows or of new ones; see ``orchard predict``."""
         from bold_orchard.inference.prediction.predict import predict_document
 
+        if new is None:
+            self.core.needs_rows("predict without --new")
         rows = self.rows if new is None else table(new, missing, where)
         return self._answer(predict_document(self.core, rows, self._level(confidence), new_observation, seed))
 
@@ -294,14 +296,9 @@ def open_fit(name: str) -> Model:
 
 
 def compare(
-    *fits: Model | str | Sequence[Model | str],
-    force: bool = False,
-    common_rows: bool = False,
-    against: Model | str | None = None,
-    bootstrap: int = 0,
-    seed: int = SEED,
-    progress: Progress | None = None,
-) -> Answer:
+    *fits: Model | str | Sequence[Model | str], force: bool = False, common_rows: bool = False,
+    against: Model | str | None = None, bootstrap: int = 0, seed: int = SEED, progress: Progress | None = None,
+) -> Answer:  # fmt: skip
     """Likelihood-ratio tests and information criteria of fits of the same rows; see ``orchard compare``."""
     from bold_orchard.inference.comparison.compare import compare as compared
 
@@ -329,6 +326,8 @@ def draw(
     named = [units] if isinstance(units, str) else list(units)
     check_options(len(fits), kind, {"along": along, "unit": unit, "units": named or None, "by": by})
     cores = _cores(fits)
+    for core in cores:
+        core.needs_rows("draw")
     level = confidence or cores[0].settings.confidence
     result = drawn(cores, kind, along, unit, named, by, level, seed, figure)
     return Answer(result, all(f.converged for f in cores))

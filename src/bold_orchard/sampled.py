@@ -30,6 +30,7 @@ def sample(
     from bold_orchard.sampling.posterior import sample as sampled
     from bold_orchard.sampling.prior_only import prior_draws
 
+    fit.needs_rows("sample")
     given = [prior] if isinstance(prior, str) else list(prior)
     options = SampleOptions(tuple(given), chains, warmup, draws, seed, confidence or fit.settings.confidence)
     made = (prior_draws if prior_only else sampled)(fit, options, progress or (lambda done, total, bad: None))

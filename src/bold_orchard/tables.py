@@ -15,7 +15,7 @@ from bold_orchard.errors import OrchardError
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["check_missing_syntax", "table"]
+__all__ = ["check_missing_syntax", "larger_than", "table"]
 
 
 def table(data: Any, missing: Sequence[str] = (), where: str | None = None, columns: Sequence[str] = ()) -> Table:
@@ -40,6 +40,14 @@ def table(data: Any, missing: Sequence[str] = (), where: str | None = None, colu
         return read_table(str(data), [str(m) for m in missing], where, columns)
     made = data if isinstance(data, Table) else frame_table(_frame(data), "the data", [str(m) for m in missing])
     return filter_rows(made, where) if where else made
+
+
+def larger_than(source: str, used: Sequence[str], memory: str | int | None) -> bool:
+    """Whether the used columns of a file, a folder or a pattern take more than ``memory``: "2GB", a number of bytes, or a quarter of the machine's."""
+    from bold_orchard.data.pieces import bytes_of, needed, quarter_of_memory
+
+    limit = quarter_of_memory() if memory is None else bytes_of(memory)
+    return needed(source, used) > limit
 
 
 def _frame(data: Any) -> pd.DataFrame:

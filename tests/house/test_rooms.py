@@ -81,6 +81,7 @@ ASKS = (
     "api",
     "demo",
     "cli",
+    "sampled",
 )
 
 

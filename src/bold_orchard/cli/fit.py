@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import argparse
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from bold_orchard.cli.command import Command
 from bold_orchard.cli.options import (
@@ -19,7 +19,9 @@ from bold_orchard.errors import UsageError
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
+    from bold_orchard.api import Model
     from bold_orchard.cli.progress import Steps
+    from bold_orchard.sentence.tree import Sentence
 
 EXAMPLE = """examples:
   orchard fit harvest.csv "yield = intercept; each orchard: intercept" --missing -999 --save empty
@@ -32,7 +34,9 @@ EXAMPLE = """examples:
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "data", metavar="DATA", help="CSV, TSV, Parquet, xlsx, ods or JSON lines; - for CSV on standard input"
+        "data",
+        metavar="DATA",
+        help="CSV, TSV, Parquet, xlsx, ods or JSON lines, a folder or a quoted pattern of such files; - for CSV on standard input",
     )
     parser.add_argument("sentence", metavar="SENTENCE", help='the model: "yield = rain; each orchard: intercept"')
     group = parser.add_argument_group("the model")
@@ -48,6 +52,11 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     group.add_argument("--max-steps", metavar="N", type=int, default=100, help="steps of the search (default 100)")
     data_options(parser)
+    parser.add_argument(
+        "--memory",
+        metavar="SIZE",
+        help="larger data are read in pieces: 2GB, 500MB (default: a quarter of the machine's)",
+    )
     fit_tables(parser)
     output_options(parser)
 
@@ -66,20 +75,36 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     from concurrent.futures import ThreadPoolExecutor
 
     from bold_orchard.sentence.parse import read_sentence, used_columns
+    from bold_orchard.tables import larger_than
     from bold_orchard.tables import table as read
 
     sentence = read_sentence(args.sentence)
     used = used_columns(sentence, args.weights, args.where)
+    if args.data != "-" and larger_than(args.data, used, args.memory):
+        return _in_pieces(args, sentence, progress)
     with ThreadPoolExecutor(1) as pool:  # the file is read while the engine loads
         reading = pool.submit(read, args.data, args.missing, args.where, used)
         from bold_orchard.api import fit
 
         table = reading.result()
-    model = fit(
-        sentence, table, name=args.save or "fit", missing=args.missing, where=args.where, fill_mean=args.fill_mean,
-        confidence=args.confidence or 0.95, points=args.points, tolerance=args.tolerance, max_steps=args.max_steps,
-        effects=args.effects, source=args.data, progress=progress, **outcome_given(args),
-    )  # fmt: skip
+    return _kept(args, fit(sentence, table, source=args.data, progress=progress, **_options(args)))
+
+
+def _options(args: argparse.Namespace) -> dict[str, Any]:
+    """The options of a fit as the Python interface takes them."""
+    given = {
+        k: getattr(args, k) for k in ("missing", "where", "fill_mean", "points", "tolerance", "max_steps", "effects")
+    }
+    return given | {"name": args.save or "fit", "confidence": args.confidence or 0.95} | outcome_given(args)
+
+
+def _in_pieces(args: argparse.Namespace, sentence: Sentence, progress: Steps) -> Answer:
+    from bold_orchard.api import fit
+
+    return _kept(args, fit(sentence, args.data, memory=args.memory, progress=progress, **_options(args)))
+
+
+def _kept(args: argparse.Namespace, model: Model) -> Answer:
     args.saved = model.keep(args.save) if args.save else None
     return model.answer if args.saved is None else model.called(args.save).answer
 

@@ -46,6 +46,7 @@ class Arrays(Frozen):
     """``y`` (n,), the distinct ``columns`` of X and Z, each (n,), ``x`` the numbers of the p columns of X (the intercept first
     when ``intercept``), ``weights`` (n,) or None.
 
+    Rows that stand for several are ``count`` in all, and their weights are those numbers.
     With ``rows``, a covariance of the residuals, rows stand sorted as it needs; ``within`` (n,) numbers its units.
     """
 
@@ -57,6 +58,7 @@ class Arrays(Frozen):
     weights: Array | None = None
     rows: RowCovariance | None = None
     within: Codes | None = None
+    count: int | None = None
 
     @property
     def n(self) -> int:

@@ -33,15 +33,17 @@ def cross_products(model: Arrays, few: bool = False) -> tuple[CrossProducts, Cor
     works = {f: work for f, (_, work) in made.items()}
     chain, tail = split(model)
     frame = CrossProducts(
-        n=model.n,
+        n=model.n if model.count is None else model.count,
         p=len(standard.kept),
         standard=standard,
         stages=[],
         tails=tails_of(model.units, tail),
         dense=np.zeros((0, 0)),
         z_to_work={f: to_work for f, (to_work, _) in made.items()},
-        log_weights=0.0 if model.weights is None else float(np.log(model.weights).sum()),
-        uneven=1.0 if model.weights is None else float(model.weights.max() / model.weights.min()),
+        log_weights=_log_weights(model),
+        uneven=1.0
+        if model.weights is None or model.count is not None
+        else float(model.weights.max() / model.weights.min()),
         units=model.units,
     )
     if model.rows is not None:
@@ -52,6 +54,10 @@ def cross_products(model: Arrays, few: bool = False) -> tuple[CrossProducts, Cor
     response = one_pass(standard.columns, builder.all_sums())
     dense = builder.dense(_gram_of_w(standard, response))
     return mixed(replace(frame, stages=[builder.stage(i) for i in range(len(chain))], dense=dense)), None
+
+
+def _log_weights(model: Arrays) -> float:
+    return 0.0 if model.weights is None or model.count is not None else float(np.log(model.weights).sum())
 
 
 def tails_of(units: tuple[RandomUnit, ...], tail: list[int]) -> list[Tail]:

@@ -221,17 +221,25 @@ def residual_of(sentence: tree.Sentence, maker: ColumnMaker, table: Table) -> Re
 def _units_and_clauses(
     sentence: tree.Sentence, maker: ColumnMaker, table: Table
 ) -> tuple[tuple[UnitCodes, ...], tuple[Clause, ...], tuple[Block, ...]]:
-    """Clauses of one unit share a block, except those with a known covariance between levels."""
     units: dict[str, UnitCodes] = {}
+    for each in sentence.each:
+        if str(each.unit) not in units:
+            units[str(each.unit)] = unit_codes(each.unit, table)
+    parts = [build_part(e.terms, False, maker) for e in sentence.each]
+    varied = [columns_that_vary(e.vary, maker) for e in sentence.each]
+    return tuple(units.values()), *clauses_over(sentence, units, parts, varied)
+
+
+def clauses_over(
+    sentence: tree.Sentence, units: dict[str, UnitCodes], parts: Sequence[ModelMatrix], varied: Sequence[ModelMatrix | None]
+) -> tuple[tuple[Clause, ...], tuple[Block, ...]]:  # fmt: skip
+    """Clauses of one unit share a block, except those with a known covariance between levels."""
     shared: dict[str, int] = {}
     blocks: list[Block] = []
     widths: list[int] = []
     clauses = []
-    for each in sentence.each:
+    for each, part, vary in zip(sentence.each, parts, varied):
         name = str(each.unit)
-        if name not in units:
-            units[name] = unit_codes(each.unit, table)
-        part = build_part(each.terms, False, maker)
         between = each.structure.kind == "known" or each.structure.over == "units"
         if between or name not in shared:
             blocks.append(_with_matrix(units[name], each.structure, part) if between else Block(units[name]))
@@ -242,9 +250,8 @@ def _units_and_clauses(
         columns = slice(widths[block], widths[block] + len(part.names))
         widths[block] = columns.stop
         place = list(units).index(name)
-        vary = columns_that_vary(each.vary, maker)
         clauses.append(Clause(place, part, each.structure, block, columns, _given(each.structure, part), vary))
-    return tuple(units.values()), tuple(clauses), tuple(blocks)
+    return tuple(clauses), tuple(blocks)
 
 
 def columns_that_vary(terms: tuple[tree.Term, ...], maker: ColumnMaker) -> ModelMatrix | None:

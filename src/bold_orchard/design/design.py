@@ -14,7 +14,7 @@ from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.data.table import Labels, Table
 from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.residual import ResidualPart
-from bold_orchard.design.transformations import Category, ColumnMaker
+from bold_orchard.design.transformations import Category, ColumnMaker, Numeric
 from bold_orchard.families import family_of
 from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sentence import tree
@@ -97,7 +97,11 @@ class Block(Frozen):
 
 @frozen
 class Design(Frozen):
-    """Everything the likelihood and the printed result need; ``table`` holds the rows used only."""
+    """Everything the likelihood and the printed result need; ``table`` holds the rows used only.
+
+    Where rows were summed in pieces each row here stands for ``counts`` (n,) of them, which may be a broken number and is its weight,
+    and ``prepared`` holds the numeric factors over these rows: their transformations cannot be made from its raw columns.
+    """
 
     sentence: tree.Sentence
     table: Table
@@ -118,11 +122,26 @@ class Design(Frozen):
     trials: Array | None = None
     levels: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
+    counts: Array | None = None
+    prepared: dict[str, Numeric] = field(default_factory=dict)
 
     @property
     def additive(self) -> bool:
         """Whether the outcome is the linear predictor plus a residual: gaussian with the identity link."""
         return family_of(self.family, self.link).additive
+
+    @property
+    def n_rows(self) -> int:
+        """Rows used, summed ones too."""
+        return len(self.y) if self.counts is None else int(self.rows["used"])
+
+    def mean_of(self, values: Array) -> float:
+        """The mean of a column over the rows used."""
+        return float(values.mean()) if self.counts is None else float(self.counts @ values / self.counts.sum())
+
+    def root_counts(self) -> Array | float:
+        """The square root of the rows that each row stands for, (n,)."""
+        return 1.0 if self.counts is None else np.sqrt(self.counts)
 
     @property
     def random_spread(self) -> bool:
@@ -139,9 +158,13 @@ class Design(Frozen):
         """The outcome as it was measured, (n,): ``y`` with the offset that was taken off it."""
         return self.y if self.offset is None or not self.additive else self.y + self.offset
 
+    def maker(self) -> ColumnMaker:
+        """What makes columns over the rows of the design as they were made for the fit."""
+        return ColumnMaker(self.table, self.memory, learn=False, _cache=dict(self.prepared))
+
     def categories(self) -> list[tuple[str, Category]]:
         """Categories of the fixed part: the factor as written, and its coding."""
-        maker = ColumnMaker(self.table, self.memory, learn=False)
+        maker = self.maker()
         made = {f.written: (str(f), maker.make(f)) for t in self.fixed.terms for f in t.factors}
         return [(name, m) for name, m in made.values() if isinstance(m, Category)]
 

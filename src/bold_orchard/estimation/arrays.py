@@ -51,6 +51,7 @@ def to_arrays(design: Design) -> Arrays:
         weights=None if design.weights is None else sort(design.weights),
         rows=_row_covariance(residual, len(design.y), sort),
         within=None if residual.codes is None else sort(residual.codes),
+        count=None if design.counts is None else design.n_rows,
     )
 
 

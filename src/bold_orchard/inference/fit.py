@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import field, replace
 from typing import Any
 
@@ -11,7 +11,7 @@ import numpy as np
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import build_design
 from bold_orchard.design.design import Design, Options
-from bold_orchard.errors import UsageError
+from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.estimate import estimate
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.estimation.options import SearchOptions
@@ -72,6 +72,14 @@ class Fit(Frozen):
         """The same fit by another name."""
         return replace(self, name=name, result=self.result.with_keys(name=name))
 
+    def needs_rows(self, what: str) -> None:
+        """Raise OrchardError where the rows were summed in pieces and are not held."""
+        if self.design.counts is not None:
+            raise OrchardError(
+                f"{what} needs the rows themselves, and '{self.name}' was fitted in pieces; fit again with more --memory, or a part of the "
+                "rows with --where"
+            )
+
     def precision(self, df: str | None = None) -> CoefficientInference:
         """Standard errors and degrees of freedom, by the fit's own method or another."""
         same = df is None or df == self.settings.df
@@ -100,6 +108,25 @@ def fit(
     design = build_design(spec, table, settings.options)
     check_df(design, settings)
     return of_model(name, estimate(design, settings.search, progress), settings)
+
+
+def fit_pieces(
+    sentence: str | Sentence, source: str, used: Sequence[str], missing: Sequence[str], where: str | None, settings: Settings,
+    name: str = "fit", progress: Callable[..., None] | None = None,
+) -> Fit:  # fmt: skip
+    """Fit a table that is read in pieces and never held; ``source`` is a file, a folder or a pattern.
+
+    Raises OrchardError for sentences that need their rows in memory.
+    """
+    from bold_orchard.data.pieces import pieces_of
+    from bold_orchard.design.sweeps import design_of_pieces
+
+    spec = read_sentence(sentence) if isinstance(sentence, str) else sentence
+    pieces = pieces_of(source, used, missing, where)
+    report = (lambda done, of: None) if progress is None else progress
+    design = design_of_pieces(spec, pieces, settings.options, report)
+    check_df(design, settings)
+    return of_model(name, estimate(design, settings.search), settings)
 
 
 def check_df(design: Design, settings: Settings) -> None:

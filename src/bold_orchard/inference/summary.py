@@ -58,7 +58,7 @@ def summarise(
         "fixed_covariance": covariance,
         "random": random,
         "residual": residual_part(model),
-        "fit": likelihood_figures(e.deviance, model.n_parameters, len(design.y)),
+        "fit": likelihood_figures(e.deviance, model.n_parameters, design.n_rows),
         "convergence": convergence(found, boundary.units, trouble),
         "notes": [*warnings, *design.notes, *alias_notes(design, model.criterion.products)],
         "warnings": warnings,
@@ -68,7 +68,12 @@ def summarise(
         "transformations": [{"term": t, "meaning": m} for t, m in design.meanings.items()],
         "mean_random_variance": mean_variances(model),
     }
-    document["reading"] = {"pieces": design.table.parts, "rows": design.rows["read"], "engine": "memory", "workers": 1}
+    document["reading"] = {
+        "pieces": design.table.parts,
+        "rows": design.rows["read"],
+        "engine": "memory" if design.counts is None else "pieces",
+        "workers": 1,
+    }
     own = {} if model.criterion.profiled else {"points": model.points, "levels": list(design.levels)}
     return FitResult.from_dict(clean(document | own))
 
@@ -268,7 +273,7 @@ def mean_variances(model: FittedModel[Any, Any]) -> list[float | None]:
     out = []
     for clause in model.design.clauses:
         g = model.evaluation.covariance(clause.block)[clause.columns, clause.columns]
-        m = np.array([v.mean() for v in clause.part.values]) * typical_scale(model, clause)
+        m = np.array([model.design.mean_of(v) for v in clause.part.values]) * typical_scale(model, clause)
         out.append(number(m @ g @ m))
     return out
 
@@ -281,7 +286,7 @@ def typical_scale(model: FittedModel[Any, Any], clause: Clause) -> float:
     clauses = [x for x in model.design.clauses if x.vary is not None]
     at = next(i for i, x in enumerate(clauses) if x is clause)
     alpha = model.evaluation.theta[c.alpha][c.vary.slices()[at]] / c.vary.parts[at].sd
-    return float(np.exp(alpha @ np.array([v.mean() for v in clause.vary.values])))
+    return float(np.exp(alpha @ np.array([model.design.mean_of(v) for v in clause.vary.values])))
 
 
 def alias_notes(design: Design, products: CrossProducts) -> list[str]:

@@ -16,10 +16,12 @@ import numpy as np
 
 from bold_orchard.data.evaluate import filter_rows
 from bold_orchard.data.parts import digest, parts_of
+from bold_orchard.data.pieces import pieces_of
 from bold_orchard.data.read import read_bytes, read_table
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import build_design
 from bold_orchard.design.design import Options
+from bold_orchard.design.sweeps import design_of_pieces
 from bold_orchard.errors import OrchardError, UsageError, nearest
 from bold_orchard.estimation.estimate import reopen
 from bold_orchard.families import family_of, names
@@ -61,6 +63,7 @@ def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | 
         "hessian": None if fit.criterion.profiled else fit.model.found.hessian.tolist(),
         "theta": fit.evaluation.theta.tolist(),
         "memory": fit.design.memory,
+        "pieces": fit.design.counts is not None,
     }
     if source == "-":
         saved["embedded"] = base64.b64encode(gzip.compress(table.raw or b"")).decode("ascii")
@@ -123,10 +126,10 @@ def open_fit(name: str) -> Fit:
     document = load_document(name)
     saved = document["saved"]
     used = used_columns(read_sentence(document["model"]), saved["options"]["weights"], saved["where"])
-    table = _table(saved, find_fit(name), document["name"], used)
+    table = None if saved.get("pieces") else _table(saved, find_fit(name), document["name"], used)
     try:
         with np.errstate(all="ignore"):
-            made = _taken_up(document, table)
+            made = _taken_up(document, table, find_fit(name), used)
     except UsageError as e:
         raise OrchardError(f"{find_fit(name)} is damaged ({e}); fit again") from None
     except DAMAGE as e:
@@ -144,7 +147,7 @@ DAMAGE = (KeyError, TypeError, ValueError, IndexError, AttributeError, Assertion
           ZeroDivisionError, np.linalg.LinAlgError)  # fmt: skip
 
 
-def _taken_up(document: dict[str, Any], table: Table) -> Fit:
+def _taken_up(document: dict[str, Any], table: Table | None, fit_path: Path, used: Sequence[str]) -> Fit:
     saved = document["saved"]
     o = saved["options"]
     options = Options(
@@ -152,7 +155,12 @@ def _taken_up(document: dict[str, Any], table: Table) -> Fit:
         tuple(o.get("grades", ())),
     )  # fmt: skip
     settings = Settings(options=options, **saved["settings"])
-    design = build_design(read_sentence(document["model"]), table, options)
+    sentence = read_sentence(document["model"])
+    if table is None:
+        pieces = pieces_of(str(_place(saved, fit_path, document["name"])), used, saved["missing"], saved["where"])
+        design = design_of_pieces(sentence, pieces, options, lambda done, of: None)
+    else:
+        design = build_design(sentence, table, options)
     c = document["convergence"]
     hessian = np.zeros((0, 0)) if saved["hessian"] is None else np.asarray(saved["hessian"], dtype=float)
     ended: OptimizeResult[Any] = OptimizeResult(
@@ -176,6 +184,12 @@ def _table(saved: dict[str, Any], fit_path: Path, name: str, used: Sequence[str]
             raise OrchardError(f"{fit_path} is damaged (its data cannot be unpacked); fit again") from None
         table = read_bytes(raw, "standard input", saved["missing"])
         return filter_rows(table, saved["where"]) if saved["where"] else table
+    path = _place(saved, fit_path, name)
+    return read_table(path, saved["missing"], saved["where"], used)
+
+
+def _place(saved: dict[str, Any], fit_path: Path, name: str) -> Path:
+    """Where the data of a saved fit lie, unchanged; raises OrchardError where they do not."""
     places = [fit_path.parent / saved["data"], Path(saved["data_absolute"])]
     path = next((p for p in places if p.is_file() or _has_parts(p)), None)
     if path is None:
@@ -184,7 +198,7 @@ def _table(saved: dict[str, Any], fit_path: Path, name: str, used: Sequence[str]
         )
     if digest(path) != saved["fingerprint"]:
         raise OrchardError(f"{path.name} has changed since '{name}' was fitted; fit it again on the new data")
-    return read_table(path, saved["missing"], saved["where"], used)
+    return path
 
 
 def _has_parts(path: Path) -> bool:

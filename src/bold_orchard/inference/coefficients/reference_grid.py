@@ -51,7 +51,7 @@ class ReferenceGrid:
         """Numeric columns that do not stand as categories, with their means over the rows used."""
         table = self.design.table
         return {
-            c: float(table.numbers(c).mean())
+            c: self.design.mean_of(table.numbers(c))
             for c in self.columns
             if c not in self.levels and table.kind(c) == "number"
         }
@@ -132,7 +132,7 @@ class ReferenceGrid:
 
     @cached_property
     def _training(self) -> ColumnMaker:
-        return ColumnMaker(self.design.table, self.design.memory, learn=False)
+        return self.design.maker()
 
     def kept(self, x: Array) -> Array:
         """The columns that have estimates, (points, p')."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -11,7 +12,7 @@ from scipy import special
 
 from bold_orchard.design.design import Design
 from bold_orchard.design.model_matrix import ModelMatrix, build_part
-from bold_orchard.design.transformations import ColumnMaker
+from bold_orchard.design.transformations import Numeric
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.coefficients.contrasts import contrast
 from bold_orchard.inference.coefficients.effect_sizes import effect_sizes
@@ -143,7 +144,7 @@ def _kept_terms(design: Design, kept: list[int]) -> list[tuple[int, list[int]]]:
 def _columns(fit: Fit) -> tuple[Array, list[int]]:
     """X of the kept columns; those of grades centred, since thresholds stand for the intercept."""
     kept = fit.evaluation.criterion.products.standard.kept
-    x = np.column_stack([fit.design.fixed.values[c] for c in kept])
+    x = np.column_stack([fit.design.fixed.values[c] * fit.design.root_counts() for c in kept])
     return (x - x.mean(axis=0) if fit.design.graded else x), kept
 
 
@@ -178,9 +179,10 @@ def _after_others(fit: Fit, x: Array, kept: list[int], term: int, at: list[int])
 def marginal(fit: Fit) -> list[tuple[str, Array]]:
     """Type 3: each term with all others in, under sum-to-zero contrasts whatever coding was fitted."""
     design = fit.design
-    x = np.column_stack([design.fixed.values[c] for c in fit.evaluation.criterion.products.standard.kept])
+    root = design.root_counts()
+    x = np.column_stack([design.fixed.values[c] * root for c in fit.evaluation.criterion.products.standard.kept])
     sums = _sum_coded(design)
-    z = np.column_stack(sums.values)
+    z = np.column_stack([v * root for v in sums.values])
     norms = np.linalg.norm(z, axis=0)
     to_sums = (
         np.linalg.lstsq(z / np.where(norms > 0, norms, 1.0), x, rcond=1e-10)[0]
@@ -194,9 +196,16 @@ def marginal(fit: Fit) -> list[tuple[str, Array]]:
 
 
 def _sum_coded(design: Design) -> ModelMatrix:
-    maker = ColumnMaker(design.table, design.memory, learn=False)
+    maker = design.maker()
     plain = tuple(t for t in design.fixed.terms if not t.is_intercept)
-    return build_part(plain, design.sentence.intercept, maker, sums=True)
+    made = build_part(plain, design.sentence.intercept, maker, sums=True)
+    if design.counts is None:
+        return made
+    own = dict(zip(design.fixed.names, design.fixed.values))  # products of numbers are known as they were summed
+    numbers = [all(isinstance(maker.make(f), Numeric) for f in made.terms[o].factors) for o in made.owner]
+    return replace(
+        made, values=tuple(own.get(n, v) if number else v for n, v, number in zip(made.names, made.values, numbers))
+    )
 
 
 def _notes(fit: Fit, kind: int) -> list[str]:

@@ -70,7 +70,7 @@ def compare(
         "method": method,
         "refitted": refitted,
         "outcome": column or fits[0].design.outcome,
-        "rows": len(fits[0].design.y),
+        "rows": fits[0].design.n_rows,
         "models": models,
         "tests": tests,
         "notes": notes,
@@ -151,6 +151,9 @@ def _counted(fit: Fit) -> str:
 
 def same_rows(a: Fit, b: Fit, column: str = "") -> None:
     """Raise OrchardError, naming the rows, unless two fits used the same rows, outcome (or ``column`` of it) and weights."""
+    if a.design.counts is not None and b.design.counts is not None:
+        _same_sums(a, b)
+        return
     one, two = a.design.table.row_numbers, b.design.table.row_numbers
     if len(one) == len(two) and np.array_equal(one, two):
         y, z = (f.design.table.numbers(column) if column else f.design.outcome_values for f in (a, b))
@@ -167,6 +170,16 @@ def same_rows(a: Fit, b: Fit, column: str = "") -> None:
         f"'{a.name}' used {len(one):,} rows and '{b.name}' {len(two):,}: {'; '.join(parts)}. Likelihoods compare on "
         "the same rows only: add --common-rows to refit on those they share, or fill the covariate that loses rows"
     )
+
+
+def _same_sums(a: Fit, b: Fit) -> None:
+    """The same of fits whose rows were summed: rows read and used, and the mean and square of the outcome."""
+    one, two = ((f.design.rows["read"], f.design.rows["used"]) for f in (a, b))
+    here, there = ([f.design.mean_of(y), f.design.mean_of(y**2)] for f in (a, b) for y in [f.design.outcome_values])
+    if one != two or not np.allclose(here, there, rtol=1e-9, atol=0):
+        raise OrchardError(
+            f"'{a.name}' used {one[1]:,} of {one[0]:,} rows and '{b.name}' {two[1]:,} of {two[0]:,}, or other outcomes; fit both to the same rows"
+        )
 
 
 def _pairs_with(fits: Sequence[Fit], name: str) -> list[tuple[Fit, Fit]]:
@@ -199,7 +212,7 @@ def _figures(fit: Fit, shift: float) -> dict[str, Any]:
     """Figures of one model; ``shift`` is added to its log-likelihood."""
     figures = {k: v if v is None or k == "n_parameters" else v + (shift if k == "loglik" else -2.0 * shift)
                for k, v in fit.result["fit"].items()}  # fmt: skip
-    k, n = figures["n_parameters"], len(fit.design.y)
+    k, n = figures["n_parameters"], fit.design.n_rows
     room = n - k - 1
     return {
         "name": fit.name,

@@ -34,7 +34,7 @@ def groups(fit: Fit, confidence: float = 0.95) -> GroupsResult:
     for made in fit.model.unit_effects():
         rows = []
         order = np.argsort(np.argsort(-made.effects[:, 0], kind="stable"), kind="stable")
-        seen = np.bincount(design.blocks[made.unit].unit.codes, minlength=len(made.levels))
+        seen = design.blocks[made.unit].unit.counts
         for j, level in enumerate(made.levels):
             effects = {t: number(v) for t, v in zip(made.terms, made.effects[j])}
             errors = {t: number(v) for t, v in zip(made.terms, made.se[j])}

@@ -76,7 +76,7 @@ def random_variance(fit: Fit) -> float:
         if clause.vary is not None:
             rows = next(p for c, p in zip(fit.design.clauses, fit.result["random"]) if c is clause)["vary"]
             z = z * np.exp(sum(r["estimate"] * v for r, v in zip(rows, clause.vary.values)))
-        total += float(np.einsum("an,ab,bn->", z, g, z)) / z.shape[1]
+        total += fit.design.mean_of(np.einsum("an,ab,bn->n", z, g, z))
     return total
 
 

@@ -114,11 +114,11 @@ def _entries(fit: Fit) -> list[dict[str, Any]]:
         at = clause.columns.start
         names = clause.part.names
         g = e.covariance(clause.block)[clause.columns, clause.columns]
-        means = np.array([v.mean() for v in clause.part.values]) * typical_scale(fit.model, clause)
+        means = np.array([design.mean_of(v) for v in clause.part.values]) * typical_scale(fit.model, clause)
         base = {"group": design.units[clause.unit].name, "unit": clause.unit, "block": clause.block}
         for i, term in enumerate(names):
             rows.append(base | {"kind": "variance", "term": term, "term2": None, "estimate": g[i, i], "at": (at + i, at + i),
-                                "part": means[i] ** 2 * g[i, i], "size": root_mean_square(clause.part.values[i]), "sd": np.sqrt(max(g[i, i], 0.0)), "correlation": None})  # fmt: skip
+                                "part": means[i] ** 2 * g[i, i], "size": float(np.sqrt(design.mean_of(clause.part.values[i] ** 2))), "sd": np.sqrt(max(g[i, i], 0.0)), "correlation": None})  # fmt: skip
         for i, j in itertools.combinations(range(len(names)), 2):
             if not clause.kind.correlated:
                 continue
@@ -276,6 +276,8 @@ def r_squared(fit: Fit) -> dict[str, float | None]:
     predicted = np.zeros(len(design.y))
     for b, column in zip(e.b, kept):
         predicted += b * design.fixed.values[column]
-    fixed, random = float(predicted.var(ddof=1)), random_variance(fit)
+    centred = predicted - design.mean_of(predicted)
+    fixed = design.mean_of(centred**2) * design.n_rows / max(design.n_rows - 1, 1)
+    random = random_variance(fit)
     total = fixed + random + (e.row_variance if design.additive else latent_variance(fit))
     return {"marginal": number(fixed / total), "conditional": number((fixed + random) / total)}

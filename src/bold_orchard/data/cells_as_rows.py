@@ -1,0 +1,96 @@
+"""Rows summed by cell, and the few rows that stand for a cell exactly.
+
+A gaussian likelihood knows the rows of a cell by their number, means and products alone. The m + 1 corners of a simplex around the
+mean, moved by a root of the scatter, have all of these.
+"""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+Array = NDArray[Any]
+
+
+def summed(key: Array, x: list[Array]) -> tuple[Array, Array]:
+    """Cells that occur, sorted, and their sums: rows, values, products of pairs."""
+    low, high = int(key.min()), int(key.max())
+    if high - low < 4 * len(key) + 100_000:
+        index, length = key - low, high - low + 1
+        counts = np.bincount(index, minlength=length)
+        cells = np.flatnonzero(counts)
+        found, counts = cells + low, counts[cells]
+
+        def tell(v: Array) -> Array:
+            return np.asarray(np.bincount(index, v, minlength=length)[cells])
+
+    else:
+        order = np.argsort(key, kind="stable")
+        sorted_key = key[order]
+        starts = np.flatnonzero(np.append(True, np.diff(sorted_key) != 0))
+        found = sorted_key[starts]
+        counts = np.diff(np.append(starts, len(key)))
+
+        def tell(v: Array) -> Array:
+            return np.asarray(np.add.reduceat(v[order], starts))
+
+    out = [counts.astype(float), *(tell(v) for v in x)]
+    out += [tell(x[i] * x[j]) for i in range(len(x)) for j in range(i + 1)]
+    return found, np.array(out)
+
+
+def rows_of(sums: Array, m: int) -> tuple[Array, Array, Array, Array]:
+    """Rows that stand for all cells: values (m, n), the cell of each (n,), its share of the cell's count (n,), and what is constant in it (m, n)."""
+    count, mean = sums[0], sums[1 : 1 + m] / sums[0]
+    scatter = np.empty((m, m, sums.shape[1]))
+    at = 1 + m
+    for i in range(m):
+        for j in range(i + 1):
+            scatter[i, j] = scatter[j, i] = sums[at] - count * mean[i] * mean[j]
+            at += 1
+    alone, rest = np.flatnonzero(count <= 1), np.flatnonzero(count > 1)
+    low = factor(scatter[:, :, rest])
+    moved = np.einsum("rk,ikc->irc", helmert(m), low) * np.sqrt((m + 1) / count[rest])
+    values = np.concatenate([mean[:, alone], (mean[:, None, rest] + moved).reshape(m, -1)], axis=1)
+    cell = np.concatenate([alone, np.tile(rest, m + 1)])
+    share = np.concatenate([np.ones(len(alone)), np.full((m + 1) * len(rest), 1.0 / (m + 1))])
+    still = np.concatenate([np.ones((m, len(alone)), dtype=bool), np.tile((low == 0.0).all(axis=1), m + 1)], axis=1)
+    return values, cell, count[cell] * share, still
+
+
+def merged(parts: list[tuple[Array, Array]]) -> tuple[Array, Array]:
+    """Sums of all parts by cell, cells sorted."""
+    keys = np.concatenate([k for k, _ in parts])
+    sums = np.concatenate([s for _, s in parts], axis=1)
+    order = np.argsort(keys, kind="stable")
+    keys = keys[order]
+    starts = np.flatnonzero(np.append(True, np.diff(keys) != 0))
+    return keys[starts], np.add.reduceat(sums[:, order], starts, axis=1)
+
+
+def factor(scatter: Array) -> Array:
+    """A lower factor L (m, m, cells) with L L' = scatter, zero in directions that have none."""
+    m = len(scatter)
+    low = np.zeros_like(scatter)
+    floor = 1e-13 * np.maximum(np.einsum("iic->ic", scatter), 1e-300)
+    rest = scatter.copy()
+    for k in range(m):
+        pivot = rest[k, k]
+        good = pivot > floor[k]
+        root = np.sqrt(np.where(good, pivot, 1.0))
+        column = np.where(good, rest[k:, k] / root, 0.0)
+        low[k:, k] = column
+        rest[k:, k:] -= column[:, None] * column[None]
+    return low
+
+
+def helmert(m: int) -> Array:
+    """(m + 1, m) with orthonormal columns that all add to zero."""
+    out = np.zeros((m + 1, m))
+    for k in range(1, m + 1):
+        out[:k, k - 1] = 1.0
+        out[k, k - 1] = -k
+        out[:, k - 1] /= np.sqrt(k * (k + 1))
+    return out

@@ -1,0 +1,118 @@
+"""What transformations and units learn of all rows, piece by piece."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.data.table import Labels, Table
+from bold_orchard.design.transformations import ColumnMaker
+from bold_orchard.sentence import tree
+
+Array = NDArray[Any]
+
+
+class Wanted(Exception):
+    """A figure that a transformation learns from all rows and that no sweep has made yet."""
+
+    def __init__(self, call: tree.Call) -> None:
+        super().__init__(call.written)
+        self.call = call
+
+
+class PieceMaker(ColumnMaker):
+    """Transformations of a piece by what sweeps have learned of all of them."""
+
+    def learned(self, call: tree.Call, compute: Callable[[], Any]) -> Any:
+        if call.written not in self.memory:
+            raise Wanted(call)
+        return self.memory[call.written]
+
+
+class Levels:
+    """Labels of one column over all pieces: texts in order of appearance, numbers in their own order."""
+
+    def __init__(self) -> None:
+        self.place: dict[Any, int] = {}
+        self.numbers: Array | None = None
+
+    def see(self, labels: Labels) -> None:
+        """Take up the labels of a piece."""
+        if labels.raw.dtype == object:
+            for value in labels.raw.tolist():
+                self.place.setdefault(value, len(self.place))
+        elif self.numbers is None:
+            self.numbers = np.unique(labels.raw)
+        elif not np.isin(labels.raw, self.numbers, assume_unique=True).all():
+            self.numbers = np.union1d(self.numbers, labels.raw)
+
+    def codes(self, labels: Labels) -> Array:
+        """The place of every row's label among all."""
+        if self.numbers is not None and labels.raw.dtype != object:
+            return np.searchsorted(self.numbers, labels.raw)[labels.codes]
+        raw = labels.raw.tolist()
+        return np.fromiter((self.place[v] for v in raw), dtype=np.int64, count=len(raw))[labels.codes]
+
+    def __len__(self) -> int:
+        return len(self.place) if self.numbers is None else len(self.numbers)
+
+    @property
+    def raw(self) -> Array:
+        if self.numbers is not None:
+            return self.numbers
+        out = np.empty(len(self.place), dtype=object)
+        out[:] = list(self.place)
+        return out
+
+
+class Learner:
+    """One figure that a transformation learns: sums of every piece."""
+
+    def __init__(self, call: tree.Call, maker: Callable[[Table], ColumnMaker]) -> None:
+        """``maker`` gives the columns of a piece."""
+        self.call, self.maker = call, maker
+        self.n, self.mean, self.square, self.least = 0, 0.0, 0.0, np.inf
+        self.by_unit: dict[str, list[float]] = {}
+
+    def add(self, table: Table) -> None:
+        x = self.maker(table).numeric(self.call.arguments[0], self.call.function).values[0]
+        if len(self.call.arguments) == 2 and isinstance(self.call.arguments[1], tree.Column):
+            self._add_by_unit(table, x, self.call.arguments[1].name)
+            return
+        n, mean = len(x), float(x.mean())
+        total = self.n + n
+        away = mean - self.mean
+        self.square += float(((x - mean) ** 2).sum()) + away**2 * self.n * n / total
+        self.mean += away * n / total
+        self.n, self.least = total, min(self.least, float(x.min()))
+
+    def _add_by_unit(self, table: Table, x: Array, unit: str) -> None:
+        labels, function = table.labels(unit), self.call.function
+        size = len(labels.texts)
+        counts = np.bincount(labels.codes, minlength=size)
+        if function in ("mean", "centre"):
+            sums = np.bincount(labels.codes, x, minlength=size)
+            for text, s, n in zip(labels.texts, sums.tolist(), counts.tolist()):
+                held = self.by_unit.setdefault(text, [0.0, 0.0])
+                held[0] += s
+                held[1] += n
+            return
+        out = np.full(size, np.inf if function in ("min", "since") else -np.inf)
+        (np.minimum if function in ("min", "since") else np.maximum).at(out, labels.codes, x)
+        choose = min if function in ("min", "since") else max
+        for text, v in zip(labels.texts, out.tolist()):
+            held = self.by_unit.setdefault(text, [v])
+            held[0] = choose(held[0], v)
+
+    def result(self) -> Any:
+        if self.by_unit:
+            means = self.call.function in ("mean", "centre")
+            return {t: v[0] / v[1] if means else v[0] for t, v in self.by_unit.items()}
+        if self.call.function == "since":
+            return self.least
+        if self.call.function == "zscore":
+            return [self.mean, float(np.sqrt(self.square / (self.n - 1))) if self.n > 1 else 0.0]
+        return self.mean

@@ -1,0 +1,182 @@
+"""Data larger than --memory: the fit made of pieces is the fit in memory, and so is what follows from it."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import bold_orchard as bo
+from bold_orchard.data import cells_as_rows, pieces
+from bold_orchard.errors import OrchardError, UsageError
+
+SENTENCES = {
+    "slopes": ("yield = rain + soil; each tree: intercept + rain", {}),
+    "crossed": ("yield = centre(rain)*pruning + centre(rain) + pruning + zscore(sun); each tree: intercept; each season: intercept", {"method": "ml"}),
+    "nested": ("yield = split(rain, tree) + power(since(sun), 2); each orchard: intercept; each tree in orchard (diagonal): intercept + rain", {}),
+    "numbers": ("yield = rain*sun + rain + sun + offset(age) + category(season); each tree (vary with soil): intercept", {}),
+    "named": ("let wet = zscore(rescale(rain, 10)); log(big) = wet*soil + wet + soil; each tree: intercept + wet", {"baseline": {"soil": "sand"}}),
+    "plain": ("yield = rain + pruning", {"df": "residual"}),
+}  # fmt: skip
+
+
+def table(rows=700):
+    r = np.random.default_rng(3)
+    tree = r.integers(0, 30, rows)
+    soil = np.array(["clay", "sand"])[np.arange(30) % 2][tree]
+    rain, sun = r.normal(4, 2, rows), r.normal(9, 2, rows)
+    u = r.normal(size=(30, 2))
+    y = 5 + rain + u[tree, 0] * (1 + (soil == "sand")) + 0.4 * u[tree, 1] * rain + r.normal(size=rows)
+    frame = pd.DataFrame({"tree": [f"t{i}" for i in tree], "orchard": tree // 6, "season": r.integers(1, 5, rows), "rain": rain, "sun": sun,
+                          "soil": soil, "pruning": r.choice(["hard", "light", "none"], rows), "age": tree % 7, "yield": y})  # fmt: skip
+    frame["big"] = np.exp(frame["yield"] / 10)
+    frame.loc[[3, 50], "rain"] = np.nan
+    frame.loc[9, "soil"] = None
+    return frame
+
+
+@pytest.fixture
+def both(tmp_path, monkeypatch):
+    """A file, and the same rows in parts that no memory could hold at once."""
+    monkeypatch.chdir(tmp_path)
+    monkeypatch.setattr(pieces, "LEAST", 1)
+    monkeypatch.setattr(pieces, "ROWS", 70)
+    frame = table()
+    frame.to_parquet("whole.parquet")
+    (tmp_path / "parts").mkdir()
+    for k, rows in enumerate(np.array_split(np.arange(len(frame)), 4)):
+        frame.iloc[rows].to_parquet(f"parts/p{k}.parquet")
+    return frame
+
+
+def close(a, b, at=""):
+    """Two documents hold the same figures."""
+    if isinstance(a, dict):
+        for key in a.keys() & b.keys() - {
+            "notes",
+            "warnings",
+            "reading",
+            "convergence",
+            "gradient",
+            "change",
+            "source",
+        }:
+            close(a[key], b[key], f"{at}.{key}")
+    elif isinstance(a, list):
+        assert len(a) == len(b), at
+        for i, (x, y) in enumerate(zip(a, b)):
+            close(x, y, f"{at}[{i}]")
+    elif isinstance(a, float) and isinstance(b, (int, float)):
+        assert a == pytest.approx(b, rel=2e-7, abs=1e-9), at
+    else:
+        assert a == b, at
+
+
+@pytest.mark.parametrize("name", SENTENCES)
+def test_the_fit_and_what_follows_are_those_in_memory(both, name):
+    sentence, options = SENTENCES[name]
+    one, two = bo.fit(sentence, "whole.parquet", **options), bo.fit(sentence, "parts", memory=20, **options)
+    assert two.to_dict()["reading"] == {"pieces": 4, "rows": 700, "engine": "pieces", "workers": 1}
+    close(one.to_dict(), two.to_dict())
+    for ask in (
+        lambda m: m.components(),
+        lambda m: m.terms(),
+        lambda m: m.terms(1),
+        lambda m: m.terms(2),
+        lambda m: m.intervals("wald"),
+    ):
+        close(ask(one).to_dict(), ask(two).to_dict())
+    if "pruning" in sentence:
+        close(one.means("pruning", differences=True).to_dict(), two.means("pruning", differences=True).to_dict())
+    if name == "slopes":
+        close(one.intervals("profile").to_dict(), two.intervals("profile").to_dict())
+        rows = [{r["level"]: r for r in m.groups().to_dict()["groups"][0]["rows"]} for m in (one, two)]
+        for level, row in rows[0].items():
+            close(row, rows[1][level])
+
+
+def test_compared_kept_and_opened_again(both):
+    small = bo.fit("yield = rain; each tree: intercept", "parts", memory=20, name="small")
+    large = bo.fit("yield = rain + soil; each tree: intercept + rain", "parts", memory=20, name="large")
+    small.save("small")
+    again = bo.open_fit("small")
+    close(small.to_dict(), again.to_dict())
+    bigger = bo.fit("yield = rain; each tree: intercept + rain", "parts", memory=20, name="bigger")
+    held = [bo.fit(m.core.result.model, "whole.parquet", name=m.core.name) for m in (small, bigger)]
+    close(bo.compare(*held).to_dict()["tests"], bo.compare(again, bigger).to_dict()["tests"])
+    with pytest.raises(OrchardError, match="rows"):
+        bo.compare(small, large)  # soil has a gap more
+
+
+@pytest.mark.parametrize("ask", [
+    lambda m: m.check(), lambda m: m.predict(), lambda m: m.draw(), lambda m: m.simulate(), lambda m: m.sample(), lambda m: m.power(),
+])  # fmt: skip
+def test_what_needs_rows_says_so(both, ask):
+    made = bo.fit("yield = rain; each tree: intercept", "parts", memory=20)
+    with pytest.raises(OrchardError, match="fitted in pieces"):
+        ask(made)
+    assert len(made.predict(both.head(3)).to_frame()) == 3
+
+
+@pytest.mark.parametrize("sentence, options, said", [
+    ("yield = spline(rain, 3); each tree: intercept", {}, "spline"), ("yield = rain; each tree: intercept; within tree: exchangeable", {}, "within"),
+    ("yield = rain; each tree: intercept; spread = soil", {}, "spread"), ("yield = rain; each tree: intercept", {"weights": "age"}, "--weights"),
+    ("season = rain; each tree: intercept", {"family": "poisson"}, "poisson"), ("yield = rane; each tree: intercept", {}, "did you mean 'rain'"),
+    ("yield = rain*sun*pruning; each tree: intercept", {}, "two numbers and a category"),
+])  # fmt: skip
+def test_sentences_that_need_memory_are_refused(both, sentence, options, said):
+    with pytest.raises(OrchardError, match=said):
+        bo.fit(sentence, "parts", memory=20, **options)
+
+
+def test_sizes_of_memory():
+    assert [pieces.bytes_of(t) for t in ("2GB", "500 mb", "1.5g", 3_000_000)] == [
+        2 * 10**9,
+        5 * 10**8,
+        15 * 10**8,
+        3_000_000,
+    ]
+    for text in ("much", "2XB", "-1GB", "5kb"):
+        with pytest.raises(UsageError, match="--memory"):
+            pieces.bytes_of(text)
+
+
+def test_a_large_text_file_is_read_in_runs(orchard, monkeypatch):
+    monkeypatch.setattr(pieces, "BYTES", 20_000)
+    frame = table(2000)
+    frame["note"] = ['a "quoted"\ncell, of two lines'] * 2000
+    path = orchard.folder / "t.csv"
+    frame.to_csv(path, index=False)
+    made = list(pieces.pieces_of(str(path), ["rain", "soil", "note"], [], None).tables())
+    assert len(made) > 3 and sum(len(t) for t in made) == 2000
+    rain = np.concatenate([t.numbers("rain") for t in made])
+    assert np.array_equal(rain, frame["rain"].to_numpy(), equal_nan=True)
+
+
+def test_from_the_command_line(orchard):
+    frame = pd.concat([table(2000)] * 40)
+    frame.to_parquet(orchard.folder / "t.parquet")
+    d = orchard(
+        "fit", "t.parquet", "yield = rain; each tree: intercept", "--memory", "1MB", "--json", "--save", "m"
+    ).json
+    assert d["reading"]["engine"] == "pieces" and d["rows"]["used"] == 79_920
+    assert orchard("components", "m", "--json").code == 0
+    assert "--memory" in orchard("fit", "t.parquet", "yield = rain", "--memory", "lots").err
+    assert orchard("check", "m").code == 3
+
+
+def test_rows_that_stand_for_a_cell_have_its_products():
+    r = np.random.default_rng(8)
+    x = r.normal(size=(3, 50)) * [[1], [100], [0]] + [[0], [5], [2]]
+    key = np.repeat([4, 9], [49, 1])
+    keys, sums = cells_as_rows.summed(key, list(x))
+    values, cell, counts, _ = cells_as_rows.rows_of(sums, 3)
+    assert keys.tolist() == [4, 9] and counts.sum() == pytest.approx(50)
+    for k, rows in ((0, slice(0, 49)), (1, slice(49, 50))):
+        own = cell == k
+        assert values[:, own] @ counts[own] == pytest.approx(x[:, rows].sum(axis=1))
+        assert (values[:, own] * counts[own]) @ values[:, own].T == pytest.approx(x[:, rows] @ x[:, rows].T)
+    again = cells_as_rows.merged(
+        [cells_as_rows.summed(key[:30], list(x[:, :30])), cells_as_rows.summed(key[30:], list(x[:, 30:]))]
+    )
+    assert np.array_equal(again[0], keys) and again[1] == pytest.approx(sums)
