@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 Array = NDArray[Any]
+ROUNDING = 1e-13  # part of a sum of squares that is its rounding
 
 
 def summed(key: Array, x: list[Array]) -> tuple[Array, Array]:
@@ -51,7 +52,8 @@ def rows_of(sums: Array, m: int) -> tuple[Array, Array, Array, Array]:
             scatter[i, j] = scatter[j, i] = sums[at] - count * mean[i] * mean[j]
             at += 1
     alone, rest = np.flatnonzero(count <= 1), np.flatnonzero(count > 1)
-    low = factor(scatter[:, :, rest])
+    squares = np.einsum("iic->ic", scatter) + count * mean**2
+    low = factor(scatter[:, :, rest], squares[:, rest])
     moved = np.einsum("rk,ikc->irc", helmert(m), low) * np.sqrt((m + 1) / count[rest])
     values = np.concatenate([mean[:, alone], (mean[:, None, rest] + moved).reshape(m, -1)], axis=1)
     cell = np.concatenate([alone, np.tile(rest, m + 1)])
@@ -70,11 +72,11 @@ def merged(parts: list[tuple[Array, Array]]) -> tuple[Array, Array]:
     return keys[starts], np.add.reduceat(sums[:, order], starts, axis=1)
 
 
-def factor(scatter: Array) -> Array:
-    """A lower factor L (m, m, cells) with L L' = scatter, zero in directions that have none."""
+def factor(scatter: Array, squares: Array) -> Array:
+    """A lower factor L (m, m, cells) with L L' = scatter, zero in directions that have no more than the rounding of ``squares`` (m, cells)."""
     m = len(scatter)
     low = np.zeros_like(scatter)
-    floor = 1e-13 * np.maximum(np.einsum("iic->ic", scatter), 1e-300)
+    floor = ROUNDING * np.maximum(squares, 1e-300)
     rest = scatter.copy()
     for k in range(m):
         pivot = rest[k, k]

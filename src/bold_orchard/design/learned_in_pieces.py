@@ -116,3 +116,10 @@ class Learner:
         if self.call.function == "zscore":
             return [self.mean, float(np.sqrt(self.square / (self.n - 1))) if self.n > 1 else 0.0]
         return self.mean
+
+
+def transforms(factor: Any) -> bool:
+    """Whether a factor is a transformation of numbers: no plain column, no category."""
+    if isinstance(factor, tree.Named):
+        return transforms(factor.factor)
+    return isinstance(factor, tree.Call) and factor.function != "category"

@@ -27,7 +27,7 @@ from bold_orchard.design.build import (
     split_offsets,
 )
 from bold_orchard.design.design import Block, Clause, Design, Options, UnitCodes
-from bold_orchard.design.learned_in_pieces import Learner, Levels, PieceMaker, Wanted
+from bold_orchard.design.learned_in_pieces import Learner, Levels, PieceMaker, Wanted, transforms
 from bold_orchard.design.model_matrix import ModelMatrix, build_part
 from bold_orchard.design.residual import ResidualPart
 from bold_orchard.design.response import family_and_link
@@ -210,7 +210,7 @@ class _Sweeps:
         terms = [*s.terms, *(t for e in s.each for t in (*e.terms, *e.vary))]
         value = s.outcome.value
         own = [] if isinstance(value, tree.Column) else [value]
-        return [*(f for t in terms for f in t.factors if _transforms(f)), *own]
+        return [*(f for t in terms for f in t.factors if transforms(f)), *own]
 
     def _maker(self, table: Table) -> PieceMaker:
         return PieceMaker(
@@ -392,10 +392,3 @@ def _steady(values: Array, still: Array) -> Array:
     size = float(np.abs(values).max(initial=0.0))
     places = DIGITS - int(np.floor(np.log10(size))) if size > 0 else DIGITS
     return np.where(still, np.round(values, places), values) if abs(places) < 300 else values
-
-
-def _transforms(factor: Any) -> bool:
-    """Whether a factor is a transformation of numbers: no plain column, no category."""
-    if isinstance(factor, tree.Named):
-        return _transforms(factor.factor)
-    return isinstance(factor, tree.Call) and factor.function != "category"
