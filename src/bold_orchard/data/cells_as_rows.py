@@ -77,7 +77,8 @@ def factor(scatter: Array, squares: Array) -> Array:
     m = len(scatter)
     low = np.zeros_like(scatter)
     floor = ROUNDING * np.maximum(squares, 1e-300)
-    rest = scatter.copy()
+    moves = np.einsum("iic->ic", scatter) > floor
+    rest = scatter * (moves[:, None] & moves)
     for k in range(m):
         pivot = rest[k, k]
         good = pivot > floor[k]
