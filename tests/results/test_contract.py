@@ -41,6 +41,7 @@ def answers():
             "price = effect(orchard: rain) + sun",
             imputations=5,
         ),
+        api.certify(),
         one.sample(draws=40, warmup=60, chains=2),
         one.power(quick=True, units={"orchard": [6, 9]}, want=0.5),
         api.fit("aphids = spray; each orchard: intercept", inspections(), name="classical").anova(),
@@ -81,7 +82,7 @@ def test_pictures_from_saved_answers_or_a_line_that_says_why_not(answers):
         if answer.command in ("check", "draw", "scout", "anova", "sample"):
             with pytest.raises(UsageError, match="saved answer"):
                 again.figure()
-        elif answer.command in ("equations", "table", "report", "simulate", "carry"):
+        elif answer.command in ("equations", "table", "report", "simulate", "carry", "certify"):
             with pytest.raises(UsageError, match="has no picture"):
                 again.figure()
         else:

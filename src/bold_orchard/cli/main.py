@@ -38,6 +38,7 @@ COMMANDS = {
     "plan": "saved fits as a file that makes the study again",
     "run": "carry a plan out: what has not changed is kept",
     "draw": "the fitted lines over the data, group by group",
+    "certify": "are the numbers right on this machine?",
     "completion": "commands, options and fits by the tab key",
     "demo": "everything above, on shipped data",
 }

@@ -13,7 +13,7 @@ HOMES = {
     "terms": "TermsResult", "means": "MeansResult", "intervals": "IntervalsResult", "groups": "GroupsResult",
     "predict": "PredictResult", "check": "CheckResult", "draw": "DrawResult", "table": "TableResult",
     "equations": "EquationsResult", "report": "ReportResult",
-    "plan": "PlanResult", "anova": "AnovaResult", "simulate": "SimulateResult", "power": "PowerResult", "carry": "CarryResult", "sample": "SampleResult", "run": "RunResult",
+    "plan": "PlanResult", "anova": "AnovaResult", "simulate": "SimulateResult", "power": "PowerResult", "carry": "CarryResult", "sample": "SampleResult", "certify": "CertifyResult", "run": "RunResult",
 }  # fmt: skip
 
 

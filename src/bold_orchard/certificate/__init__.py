@@ -1,0 +1,1 @@
+"""Reference problems with exact answers, solved on the user's own machine."""
