@@ -77,6 +77,7 @@ def fit(
     ratios: bool = False,
     source: str | None = None,
     memory: str | int | None = None,
+    cluster: str | None = None,
     progress: Callable[..., None] | None = None,
 ) -> Model:
     """Fit a mixed model.
@@ -90,6 +91,7 @@ def fit(
     method, family, link, ... : the options of ``orchard fit``, by the same names.
     source : the file that a Table was read from, kept when the fit is saved; of a path it is the path itself.
     memory : "2GB"; a path whose used columns take more is read in pieces (default: a quarter of the machine's).
+    cluster : the address of a running Dask scheduler, or "local:2"; its workers read the pieces.
     progress : called with the number of steps done.
 
     Returns
@@ -120,8 +122,8 @@ def fit(
     sentence = read_sentence(sentence) if isinstance(sentence, str) else sentence
     if isinstance(data, (str, os.PathLike)) and str(data) != "-":
         used = used_columns(sentence, settings.options.weights, where)
-        if larger_than(str(data), used, memory):
-            return _in_pieces(sentence, str(data), used, missing, where, settings, name, progress, ratios)
+        if cluster is not None or larger_than(str(data), used, memory):
+            return _in_pieces(sentence, str(data), used, missing, where, settings, name, progress, ratios, cluster)
     if isinstance(data, (str, os.PathLike)):
         rows, source = table(data, missing, where, used_columns(sentence, settings.options.weights, where)), str(data)
     else:
@@ -137,12 +139,12 @@ def fit(
 
 def _in_pieces(
     sentence: Sentence, source: str, used: Sequence[str], missing: Sequence[str], where: str | None, settings: Settings, name: str,
-    progress: Callable[..., None] | None, ratios: bool,
+    progress: Callable[..., None] | None, ratios: bool, cluster: str | None,
 ) -> Model:  # fmt: skip
     from bold_orchard.inference.fit import fit_pieces
 
     kept = [missing] if isinstance(missing, str) else [str(m) for m in missing]
-    made = fit_pieces(sentence, source, used, kept, where, settings, name, progress)
+    made = fit_pieces(sentence, source, used, kept, where, settings, name, progress, cluster)
     if ratios:
         made = dataclasses.replace(made, result=with_ratios(made.result))
     return Model(made, None, Origin(source, tuple(kept), where))

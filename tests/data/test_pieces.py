@@ -180,3 +180,39 @@ def test_rows_that_stand_for_a_cell_have_its_products():
         [cells_as_rows.summed(key[:30], list(x[:, :30])), cells_as_rows.summed(key[30:], list(x[:, 30:]))]
     )
     assert np.array_equal(again[0], keys) and again[1] == pytest.approx(sums)
+
+
+def test_a_cluster_says_the_same(both, monkeypatch):
+    pytest.importorskip("distributed")
+    for name in ("slopes", "crossed"):
+        sentence, options = SENTENCES[name]
+        here, there = (
+            bo.fit(sentence, "parts", memory=20, **options),
+            bo.fit(sentence, "parts", cluster="local:2", **options),
+        )
+        assert there.to_dict()["reading"] == {"pieces": 4, "rows": 700, "engine": "cluster", "workers": 2}
+        close(here.to_dict(), there.to_dict())
+        assert there.loglik == pytest.approx(here.loglik, rel=1e-12)  # batches differ here: workers have the usual ones
+
+
+@pytest.mark.parametrize("address, said", [("tcp://127.0.0.1:9", "no scheduler answers"), ("local:none", "local:N")])
+def test_clusters_that_cannot_be(both, address, said):
+    pytest.importorskip("distributed")
+    with pytest.raises(OrchardError, match=said):
+        bo.fit("yield = rain; each tree: intercept", "parts", cluster=address)
+
+
+def test_workers_of_another_version_are_told(monkeypatch):
+    from bold_orchard.design import engines
+
+    cluster = object.__new__(engines.Cluster)
+    cluster.client = type("Client", (), {"run": lambda self, f: {"one": "0.0.1"}})()
+    with pytest.raises(OrchardError, match=r"0\.0\.1"):
+        cluster._same_versions()
+
+
+def test_the_tree_of_sums_depends_on_their_number_alone():
+    from bold_orchard.design.engines import tree
+
+    made = [tree(range(n), lambda a, b: f"({a}{b})", lambda done: None) for n in (1, 2, 3, 5)]
+    assert made == [0, "(01)", "((01)2)", "(((01)(23))4)"]

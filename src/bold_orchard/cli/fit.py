@@ -53,6 +53,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--max-steps", metavar="N", type=int, default=100, help="steps of the search (default 100)")
     data_options(parser)
     parser.add_argument(
+        "--cluster", metavar="ADDRESS", help="workers of a Dask scheduler read the pieces: its address, or local:N"
+    )
+    parser.add_argument(
         "--memory",
         metavar="SIZE",
         help="larger data are read in pieces: 2GB, 500MB (default: a quarter of the machine's)",
@@ -80,7 +83,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
 
     sentence = read_sentence(args.sentence)
     used = used_columns(sentence, args.weights, args.where)
-    if args.data != "-" and larger_than(args.data, used, args.memory):
+    if args.data != "-" and (args.cluster or larger_than(args.data, used, args.memory)):
         return _in_pieces(args, sentence, progress)
     with ThreadPoolExecutor(1) as pool:  # the file is read while the engine loads
         reading = pool.submit(read, args.data, args.missing, args.where, used)
@@ -101,7 +104,9 @@ def _options(args: argparse.Namespace) -> dict[str, Any]:
 def _in_pieces(args: argparse.Namespace, sentence: Sentence, progress: Steps) -> Answer:
     from bold_orchard.api import fit
 
-    return _kept(args, fit(sentence, args.data, memory=args.memory, progress=progress, **_options(args)))
+    return _kept(
+        args, fit(sentence, args.data, memory=args.memory, cluster=args.cluster, progress=progress, **_options(args))
+    )
 
 
 def _kept(args: argparse.Namespace, model: Model) -> Answer:

@@ -100,7 +100,7 @@ class Design(Frozen):
     """Everything the likelihood and the printed result need; ``table`` holds the rows used only.
 
     Where rows were summed in pieces each row here stands for ``counts`` (n,) of them, which may be a broken number and is its weight,
-    and ``prepared`` holds the numeric factors over these rows: their transformations cannot be made from its raw columns.
+    ``engine`` says where and by how many workers; ``prepared`` holds the numeric factors over these rows: their transformations cannot be made from its raw columns.
     """
 
     sentence: tree.Sentence
@@ -124,6 +124,7 @@ class Design(Frozen):
     warnings: tuple[str, ...] = ()
     counts: Array | None = None
     prepared: dict[str, Numeric] = field(default_factory=dict)
+    engine: tuple[str, int] = ("memory", 1)
 
     @property
     def additive(self) -> bool:

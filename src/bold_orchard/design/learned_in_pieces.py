@@ -49,6 +49,11 @@ class Levels:
         elif not np.isin(labels.raw, self.numbers, assume_unique=True).all():
             self.numbers = np.union1d(self.numbers, labels.raw)
 
+    def take_up(self, other: Levels) -> None:
+        """Those of a later part."""
+        if len(other):
+            self.see(Labels(np.zeros(0, dtype=np.intp), other.raw))
+
     def codes(self, labels: Labels) -> Array:
         """The place of every row's label among all."""
         if self.numbers is not None and labels.raw.dtype != object:
@@ -71,23 +76,40 @@ class Levels:
 class Learner:
     """One figure that a transformation learns: sums of every piece."""
 
-    def __init__(self, call: tree.Call, maker: Callable[[Table], ColumnMaker]) -> None:
-        """``maker`` gives the columns of a piece."""
-        self.call, self.maker = call, maker
+    def __init__(self, call: tree.Call) -> None:
+        self.call = call
         self.n, self.mean, self.square, self.least = 0, 0.0, 0.0, np.inf
         self.by_unit: dict[str, list[float]] = {}
 
-    def add(self, table: Table) -> None:
-        x = self.maker(table).numeric(self.call.arguments[0], self.call.function).values[0]
+    def add(self, table: Table, maker: Callable[[Table], ColumnMaker]) -> None:
+        """Rows of a piece, whose columns ``maker`` gives."""
+        x = maker(table).numeric(self.call.arguments[0], self.call.function).values[0]
         if len(self.call.arguments) == 2 and isinstance(self.call.arguments[1], tree.Column):
             self._add_by_unit(table, x, self.call.arguments[1].name)
             return
-        n, mean = len(x), float(x.mean())
+        mean = float(x.mean())
+        self._join(len(x), mean, float(((x - mean) ** 2).sum()), float(x.min()))
+
+    def _join(self, n: int, mean: float, square: float, least: float) -> None:
+        """Means and squares of more rows (Chan, Golub & LeVeque 1979)."""
         total = self.n + n
+        if not total:
+            return
         away = mean - self.mean
-        self.square += float(((x - mean) ** 2).sum()) + away**2 * self.n * n / total
+        self.square += square + away**2 * self.n * n / total
         self.mean += away * n / total
-        self.n, self.least = total, min(self.least, float(x.min()))
+        self.n, self.least = total, min(self.least, least)
+
+    def joined(self, other: Learner) -> Learner:
+        """This and a later part's together."""
+        self._join(other.n, other.mean, other.square, other.least)
+        means = self.call.function in ("mean", "centre")
+        choose = min if self.call.function in ("min", "since") else max
+        for text, value in other.by_unit.items():
+            held = self.by_unit.setdefault(text, [0.0, 0.0] if means else list(value))
+            for i, v in enumerate(value):
+                held[i] = held[i] + v if means else choose(held[i], v)
+        return self
 
     def _add_by_unit(self, table: Table, x: Array, unit: str) -> None:
         labels, function = table.labels(unit), self.call.function

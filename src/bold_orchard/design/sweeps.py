@@ -7,6 +7,7 @@ exactly. Sums of pieces merge by addition around one centre (Chan, Golub & LeVeq
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Callable
 from dataclasses import dataclass, replace
 from typing import Any
@@ -14,22 +15,20 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.data.cells_as_rows import merged, rows_of, summed
-from bold_orchard.data.columns import Columns, Texts
+from bold_orchard.data.cells_as_rows import merged, summed
 from bold_orchard.data.pieces import Pieces
 from bold_orchard.data.table import Labels, Table
-from bold_orchard.design import validation
 from bold_orchard.design.build import (
-    check_baselines,
     check_columns,
     columns_that_vary,
     fixed_part,
     split_offsets,
 )
-from bold_orchard.design.design import Block, Clause, Design, Options, UnitCodes
+from bold_orchard.design.design import Design, Options
+from bold_orchard.design.engines import Engine
 from bold_orchard.design.learned_in_pieces import Learner, Levels, PieceMaker, Wanted, transforms
 from bold_orchard.design.model_matrix import ModelMatrix, build_part
-from bold_orchard.design.residual import ResidualPart
+from bold_orchard.design.of_cells import design_of_cells
 from bold_orchard.design.response import family_and_link
 from bold_orchard.design.transformations import ColumnMaker, Numeric
 from bold_orchard.errors import OrchardError
@@ -37,21 +36,26 @@ from bold_orchard.families import family_of
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
-Progress = Callable[[int, int | None], None]
+Progress = Callable[..., None]
 ONLY_IN_MEMORY = ("spline", "lag")
 MERGE = 2_000_000  # cells of unmerged pieces from which they are merged
-DIGITS = 13  # of a column: its sums have sixteen
 WAY_OUT = "give it more --memory, or fit a part of the rows with --where"
 
 
-def design_of_pieces(sentence: tree.Sentence, pieces: Pieces, options: Options, report: Progress) -> Design:
-    """The design that stands for all rows of the pieces. Raises OrchardError for sentences that need their rows in memory."""
+def design_of_pieces(
+    sentence: tree.Sentence, pieces: Pieces, options: Options, report: Progress, engine: Engine | None = None
+) -> Design:
+    """The design that stands for all rows of the pieces, summed by an ``engine``: here (default), or on a cluster.
+
+    Raises OrchardError for sentences that need their rows in memory.
+    """
     family, link = family_and_link(sentence, options.family, options.link)
     _check(sentence, family, link, options)
-    made = _Sweeps(sentence, pieces, options, report)
-    made.learn()
-    made.sum()
-    return made.design(family, link)
+    engine = engine or Engine()
+    made = _Sweeps(sentence, pieces, options)
+    made.learn(engine, report)
+    made.sum(engine, report)
+    return replace(design_of_cells(made, family, link), engine=(engine.name, engine.workers))
 
 
 def _check(sentence: tree.Sentence, family: str, link: str, options: Options) -> None:
@@ -95,8 +99,10 @@ class _Piece:
 
 
 class _Sweeps:
-    def __init__(self, sentence: tree.Sentence, pieces: Pieces, options: Options, report: Progress) -> None:
-        self.sentence, self.pieces, self.options, self.report = sentence, pieces, options, report
+    """What is known of all pieces; ``part`` is the same for one of the files, as a worker has it."""
+
+    def __init__(self, sentence: tree.Sentence, pieces: Pieces, options: Options) -> None:
+        self.sentence, self.pieces, self.options = sentence, pieces, options
         self.memory: dict[str, Any] = {}
         self.meanings: dict[str, str] = {}
         self.read = self.used = 0
@@ -104,7 +110,21 @@ class _Sweeps:
         self.levels: dict[str, Levels] = {}
         units = [c.name for e in sentence.each for c in e.unit.columns]
         self.unit_columns = list(dict.fromkeys(units))
-        self.done = 0
+        self.learners: dict[str, Learner] = {}
+        self.names: list[str] = []
+        self.centre = self.size = np.zeros(0)
+        self.sizes: list[int] = []
+        self.shape: _Piece | None = None
+
+    def part(self, k: int) -> _Sweeps:
+        """The same over the file number k, with nothing counted yet."""
+        out = copy.copy(self)
+        out.pieces = replace(self.pieces, paths=self.pieces.paths[k : k + 1])
+        out.memory = {**self.memory, "kinds": {}} if not self.used else self.memory
+        out.read = out.used = 0
+        out.dropped, out.learners = {}, {}
+        out.levels = {} if not self.used else self.levels
+        return out
 
     def _complete(self, table: Table, count: bool) -> Table:
         """The rows that have all cells; what is lost is counted once."""
@@ -128,31 +148,60 @@ class _Sweeps:
             used = self._complete(table, count)
             if count:
                 self.used += len(used)
-            self.done += len(table)
-            self.report(self.done, None)
             if len(used):
                 yield used
 
     # -- the first sweep, once more for every figure that rests on another
 
-    def learn(self) -> None:
+    def learn(self, engine: Engine, report: Progress) -> None:
         """Levels and missing cells, then means, minima and SDs that transformations learn."""
-        first = True
+        first, known = True, set(self.memory)
         while True:
+            jobs = [self.part(k) for k in range(len(self.pieces.paths))]
             wanted: dict[str, Learner] = {}
-            for table in self._tables(count=first):
-                if first:
-                    self._see(table)
-                for learner in self._wants(table, wanted):
-                    learner.add(table)
+            for job, made in zip(jobs, engine.each(learned_of_part, [(job, first) for job in jobs])):
+                self._take_up(made, job, first)
+                for key, learner in made.learners.items():
+                    wanted[key] = learner if key not in wanted else wanted[key].joined(learner)
+                report(self.read, None)
             first = False
             if not wanted:
                 break
-            for key, learner in wanted.items():
-                self.memory[key] = learner.result()
+            if not set(wanted) - known:
+                raise OrchardError(f"{next(iter(wanted))} cannot be learned in pieces; {WAY_OUT}")
+            known |= set(wanted)
+            self.memory |= {key: learner.result() for key, learner in wanted.items()}
         if not self.used:
             raise OrchardError(f"no row of {self.pieces.source} is complete")
         self._order_levels()
+
+    def _take_up(self, made: _Sweeps, job: _Sweeps, first: bool) -> None:
+        """What one part says, counted in the order of the parts."""
+        self.meanings |= made.meanings
+        if not first:
+            return
+        self.read, self.used = self.read + made.read, self.used + made.used
+        for column, rows in made.dropped.items():
+            self.dropped[column] = self.dropped.get(column, 0) + rows
+        kinds = self.memory.setdefault("kinds", {})
+        for column, kind in made.memory["kinds"].items():
+            before = kinds.get(column, "empty")
+            if "empty" not in (before, kind) and before != kind:
+                words, name = {"number": "numbers", "category": "text"}, job.pieces.paths[0].name
+                raise OrchardError(
+                    f"'{column}' holds {words[before]} in the parts before {name} and {words[kind]} in {name}; mend one of them"
+                )
+            kinds[column] = before if before != "empty" else kind
+        for column, levels in made.levels.items():
+            self.levels.setdefault(column, Levels()).take_up(levels)
+
+    def learn_here(self, first: bool) -> None:
+        """One part's say, for its own pieces."""
+        for table in self._tables(count=first):
+            if first:
+                self._see(table)
+            for learner in self._wants(table, self.learners):
+                learner.add(table, self._maker)
 
     def _see(self, table: Table) -> None:
         """Kinds of the columns and labels of units and text columns."""
@@ -200,7 +249,7 @@ class _Sweeps:
                 try:
                     maker.make(factor)
                 except Wanted as w:
-                    wanted.setdefault(w.call.written, Learner(w.call, self._maker))
+                    wanted.setdefault(w.call.written, Learner(w.call))
                 except OrchardError:
                     pass  # what is wrong with a piece is told where its columns are made
         return list(wanted.values())
@@ -268,127 +317,50 @@ class _Sweeps:
         codes = [self.levels[c].codes(table.labels(c)) for c in self.levels]
         return _Piece(columns, codes, (fixed, clauses, varied), raw, numeric)
 
-    def sum(self) -> None:
+    def sum(self, engine: Engine, report: Progress) -> None:
         """Number, means and products of every cell."""
-        self.shape: _Piece | None = None
-        sizes = [len(x) for x in self.levels.values()]
-        if np.prod([float(s) for s in sizes]) > 2**62:
+        self.sizes = [len(x) for x in self.levels.values()]
+        if np.prod([float(s) for s in self.sizes]) > 2**62:
             raise OrchardError(
                 "the levels of all units and categories have too many combinations to be numbered; leave one out"
             )
-        self.sizes, waiting, held = sizes, [], 0
-        kept: tuple[Array, Array] | None = None
+        self.shape = self._piece(next(self._tables()))
+        self.names = list(self.shape.columns)
+        self.centre = np.array([v.mean() for v in self.shape.columns.values()])
+        self.size = np.array([v.std() or 1.0 for v in self.shape.columns.values()])
+        jobs = [(self.part(k),) for k in range(len(self.pieces.paths))]
+        self.cells = engine.joined(sums_of_part, jobs, merged_two, lambda done: report(done, len(jobs)))
+
+    def sum_here(self) -> tuple[Array, Array]:
+        """The sums of one part, for its own pieces."""
+        waiting: list[tuple[Array, Array]] = []
+        held = 0
         for table in self._tables():
             piece = self._piece(table)
-            if self.shape is None:
-                self.shape = piece
-                self.names = list(piece.columns)
-                self.centre = np.array([v.mean() for v in piece.columns.values()])
-                self.size = np.array([v.std() or 1.0 for v in piece.columns.values()])
             key = np.zeros(len(table), dtype=np.int64)
-            for size, codes in zip(sizes, piece.codes):
+            for size, codes in zip(self.sizes, piece.codes):
                 key = key * size + codes
             x = [(piece.columns[n] - c) / s for n, c, s in zip(self.names, self.centre, self.size)]
             waiting.append(summed(key, x))
             held += len(waiting[-1][0])
             if held > MERGE:
-                kept = merged([*([kept] if kept is not None else []), *waiting])
-                waiting, held = [], 0
-        self.cells = merged([*([kept] if kept is not None else []), *waiting])
-
-    # -- rows that stand for the cells
-
-    def design(self, family: str, link: str) -> Design:
-        keys, sums = self.cells
-        values, cell, counts, still = rows_of(sums, len(self.names))
-        values = values * self.size[:, None] + self.centre[:, None]
-        columns = {n: _steady(v, own) for n, v, own in zip(self.names, values, still)}
-        return self._put_together(family, link, keys, cell, columns, counts, sums[0])
-
-    def _put_together(
-        self, family: str, link: str, keys: Array, cell: Array, columns: dict[str, Array], counts: Array, count: Array
-    ) -> Design:  # fmt: skip
-        assert self.shape is not None
-        codes, left = {}, keys.copy()
-        for name, size in reversed(list(zip(self.levels, self.sizes))):
-            codes[name] = (left % size).astype(np.intp)
-            left //= size
-        held: dict[str, Any] = {}
-        for name, levels in self.levels.items():
-            held[name] = (
-                Texts(codes[name][cell], levels.raw) if levels.raw.dtype == object else levels.raw[codes[name][cell]]
-            )
-        held |= {n: columns[n] for n in self.shape.raw}
-        n = len(cell)
-        table = Table(Columns(list(held), n, held), self.pieces.source, n, parts=len(self.pieces.paths))
-        constant = np.ones(n)
-
-        def part(p: ModelMatrix) -> ModelMatrix:
-            made = tuple(
-                constant if name == "intercept" else self._column(name, v, columns, n)
-                for name, v in zip(p.names, p.values)
-            )
-            return replace(p, values=made)
-
-        fixed, clause_parts, varied = self.shape.parts
-        rows_of = {str(e.unit): None for e in self.sentence.each}
-        units = {name: self._unit(name, codes, cell, count) for name in rows_of}
-        clauses, blocks = self._clauses(
-            units, [part(p) for p in clause_parts], [None if v is None else part(v) for v in varied]
-        )
-        offset = columns.get("(offset)")
-        y = columns["(outcome)"]
-        notes = [
-            *self.sentence.notes,
-            f"{self.used:,} rows were summed in pieces: {len(keys):,} cells of the same levels stand for them.",
-        ]
-        design = Design(
-            self.sentence, table, y if offset is None else y - offset, part(fixed), offset, counts, tuple(units.values()), clauses, blocks,
-            ResidualPart("independent"), self.memory,
-            {"read": self.read, "used": self.used, "dropped": [{"column": c, "rows": r} for c, r in self.dropped.items()], "filled": []},
-            (*notes, *check_baselines(self.options.baselines, self.sentence, table)), self.meanings, family, link,
-            counts=counts,
-            prepared={
-                k: replace(v, values=tuple(columns[n] for n in v.names)) for k, v in self.shape.numeric.items()
-            },
-        )  # fmt: skip
-        for unit in units.values():
-            if unit.size == self.used:
-                raise OrchardError(
-                    f"'{unit.name}' has as many levels as there are rows ({unit.size:,}), so its effects cannot be told from the residual"
-                )
-        own = [*validation.units_and_slopes(design, self.options.force), *validation.varying(design)]
-        return replace(design, notes=(*design.notes, *own))
-
-    def _column(self, name: str, example: Array, columns: dict[str, Array], n: int) -> Array:
-        return columns[name] if name in columns else np.full(n, float(example[0]))
-
-    def _unit(self, name: str, codes: dict[str, Array], cell: Array, count: Array) -> UnitCodes:
-        """Levels of a unit over the rows that stand for the cells; its counts are those of the rows themselves."""
-        unit = next(e.unit for e in self.sentence.each if str(e.unit) == name)
-        joint = np.zeros(len(cell) and len(count), dtype=np.int64)
-        for c in unit.columns:
-            joint = joint * len(self.levels[c.name]) + codes[c.name]
-        found, own = np.unique(joint, return_inverse=True)
-        first = np.zeros(len(found), dtype=np.intp)
-        first[own[::-1]] = np.arange(len(own))[::-1]
-        parts = tuple(
-            (Labels(np.zeros(0, dtype=np.intp), self.levels[c.name].raw), codes[c.name][first]) for c in unit.columns
-        )
-        made = UnitCodes(name, own[cell].astype(np.intp), len(found), parts)
-        made.__dict__["counts"] = np.bincount(own, count, minlength=len(found)).astype(np.intp)
-        return made
-
-    def _clauses(
-        self, units: dict[str, UnitCodes], parts: list[ModelMatrix], varied: list[ModelMatrix | None]
-    ) -> tuple[tuple[Clause, ...], tuple[Block, ...]]:
-        from bold_orchard.design.build import clauses_over
-
-        return clauses_over(self.sentence, units, parts, varied)
+                waiting = [merged(waiting)]
+                held = 0
+        m = len(self.names)
+        nothing = (np.zeros(0, dtype=np.int64), np.zeros((1 + m + m * (m + 1) // 2, 0)))
+        return merged(waiting) if waiting else nothing
 
 
-def _steady(values: Array, still: Array) -> Array:
-    """What is constant in a cell rounded to DIGITS digits, so that it is the same number in every cell of its unit."""
-    size = float(np.abs(values).max(initial=0.0))
-    places = DIGITS - int(np.floor(np.log10(size))) if size > 0 else DIGITS
-    return np.where(still, np.round(values, places), values) if abs(places) < 300 else values
+def learned_of_part(job: _Sweeps, first: bool) -> _Sweeps:
+    """The first sweep over one part, wherever it runs."""
+    job.learn_here(first)
+    return job
+
+
+def sums_of_part(job: _Sweeps) -> tuple[Array, Array]:
+    """The second sweep over one part, wherever it runs."""
+    return job.sum_here()
+
+
+def merged_two(a: tuple[Array, Array], b: tuple[Array, Array]) -> tuple[Array, Array]:
+    return merged([a, b])

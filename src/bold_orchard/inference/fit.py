@@ -112,19 +112,26 @@ def fit(
 
 def fit_pieces(
     sentence: str | Sentence, source: str, used: Sequence[str], missing: Sequence[str], where: str | None, settings: Settings,
-    name: str = "fit", progress: Callable[..., None] | None = None,
+    name: str = "fit", progress: Callable[..., None] | None = None, cluster: str | None = None,
 ) -> Fit:  # fmt: skip
     """Fit a table that is read in pieces and never held; ``source`` is a file, a folder or a pattern.
+
+    With ``cluster``, the address of a Dask scheduler or local:N, workers read the pieces.
 
     Raises OrchardError for sentences that need their rows in memory.
     """
     from bold_orchard.data.pieces import pieces_of
+    from bold_orchard.design.engines import Cluster, Engine
     from bold_orchard.design.sweeps import design_of_pieces
 
     spec = read_sentence(sentence) if isinstance(sentence, str) else sentence
     pieces = pieces_of(source, used, missing, where)
     report = (lambda done, of: None) if progress is None else progress
-    design = design_of_pieces(spec, pieces, settings.options, report)
+    engine = Engine() if cluster is None else Cluster(cluster)
+    try:
+        design = design_of_pieces(spec, pieces, settings.options, report, engine)
+    finally:
+        engine.close()
     check_df(design, settings)
     return of_model(name, estimate(design, settings.search), settings)
 

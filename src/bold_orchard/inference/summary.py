@@ -68,11 +68,12 @@ def summarise(
         "transformations": [{"term": t, "meaning": m} for t, m in design.meanings.items()],
         "mean_random_variance": mean_variances(model),
     }
+    engine, workers = design.engine
     document["reading"] = {
         "pieces": design.table.parts,
         "rows": design.rows["read"],
-        "engine": "memory" if design.counts is None else "pieces",
-        "workers": 1,
+        "engine": engine,
+        "workers": workers,
     }
     own = {} if model.criterion.profiled else {"points": model.points, "levels": list(design.levels)}
     return FitResult.from_dict(clean(document | own))
