@@ -24,7 +24,6 @@ CODES = ["--missing", "-999", "--baseline", "pruning=none"]
 TERMINAL = {
     "scout": ["scout", "harvest.csv"],
     "fit": ["fit", "harvest.csv", MODEL, *CODES],
-    "fit-light": ["fit", "harvest.csv", MODEL, *CODES],
     "check": ["check", "slopes", "--time", "season", "--quiet"],
     "fruit-set": ["show", "fruit-set", "--ratios", "--effects"],
     "error": ["fit", "harvest.csv", "yield = rainn + pruning; each orchard: intercept"],
@@ -43,6 +42,7 @@ FIGURES = [
     "predict",
 ]
 MORE = {
+    "sample": ["sample", "slopes", "--kind", "density", "--quiet"],
     "power": [
         "power",
         "slopes",
@@ -58,7 +58,7 @@ MORE = {
 }
 
 
-DARK, LIGHT = ("#1d211c", "#e9e6dc"), ("#fdfcf8", "#22281f")
+DARK = ("#1d211c", "#e9e6dc")
 SCREEN = ":97"
 WIDE, HIGH = 1280, 800
 SECONDS = 30  # for a command to end and its window to be drawn
@@ -105,6 +105,8 @@ def photograph_page(page: Path, path: Path) -> None:
 
 
 def main() -> None:
+    if lacking := [name for name in ("Xvfb", "xterm", "import", "chromium") if shutil.which(name) is None]:
+        sys.exit(f"the pictures of the terminal need {', '.join(lacking)}; nothing was changed")
     TARGET.mkdir(exist_ok=True)
     for old in TARGET.glob("*.png"):
         old.unlink()
@@ -115,7 +117,7 @@ def main() -> None:
         ) as screen:
             time.sleep(1.0)
             for name, command in TERMINAL.items():
-                photograph(command, LIGHT if name.endswith("-light") else DARK, folder, TARGET / f"{name}.png")
+                photograph(command, DARK, folder, TARGET / f"{name}.png")
             screen.terminate()
         photograph_page(Path(folder) / "report.html", TARGET / "report.png")
         for name, command in MORE.items():
