@@ -139,8 +139,8 @@ def test_draws_of_a_binomial_model_agree_with_quadrature():
     x, w = np.polynomial.hermite_e.hermegauss(41)
     w = w / w.sum()
     won, n = np.bincount(codes, y), np.bincount(codes)
-    bs, logs = np.linspace(-4, 6, 161), np.linspace(-5, 2.5, 161)
-    value = np.empty((161, 161))
+    bs, logs = np.linspace(-4, 6, 101), np.linspace(-5, 2.5, 101)
+    value = np.empty((101, 101))
     for i, b in enumerate(bs):
         for j, s in enumerate(np.exp(logs)):
             p = special.expit(b + s * x)
@@ -150,7 +150,7 @@ def test_draws_of_a_binomial_model_agree_with_quadrature():
             )
     weight = np.exp(value - value.max())
     weight /= weight.sum()
-    result = sample(made, SampleOptions(draws=800, warmup=400, seed=1), lambda *_: None)
+    result = sample(made, SampleOptions(draws=400, warmup=400, seed=1), lambda *_: None)
     assert result.divergent == 0 and max(p.rhat for p in result.parameters) < 1.02
     for row, marginal, at in (
         (result.parameters[0], weight.sum(1), bs),
