@@ -184,7 +184,7 @@ def split_plot() -> Iterator[Check]:
 
 
 def dense_likelihoods() -> Iterator[Check]:
-    """Deviances at the estimates told, evaluated densely without rounding: slopes, crossed units, AR(1), a spread."""
+    """Deviances at the estimates told, evaluated densely without rounding: slopes, crossed units, AR(1)."""
     n = 16
     rain = [3, 7, 1, 9, 4, 6, 2, 8, 5, 7, 3, 9, 6, 1, 4, 8]
     y = [14, 22, 11, 30, 18, 20, 9, 24, 17, 27, 12, 29, 21, 8, 15, 26]
@@ -197,58 +197,37 @@ def dense_likelihoods() -> Iterator[Check]:
     def frac(x: Any) -> Fraction:
         return Fraction(float(x))
 
-    made = _fitted("yield = rain; each tree: intercept + rain", columns, force=True)
-    g = [[frac(v) for v in row] for row in made.evaluation.covariance(0)]
-    z = ones_rain
-    v = [
-        [
-            sum(z[a][i] * g[i][k] * z[b][k] for i in range(2) for k in range(2)) * int(tree[a] == tree[b])
-            + frac(made.evaluation.sigma2) * int(a == b)
-            for b in range(n)
-        ]
-        for a in range(n)
-    ]
-    yield check(
-        "slopes of four trees",
-        source,
-        "restricted deviance",
-        made.evaluation.deviance,
-        deviance(whole, ones_rain, v, True),
-        11,
-    )
-    made = _fitted("yield = rain; each tree: intercept; each season: intercept", columns, method="ml")
-    one, two = (frac(made.evaluation.covariance(f)[0, 0]) for f in (0, 1))
-    v = [
-        [
-            one * int(tree[a] == tree[b])
-            + two * int(season[a] == season[b])
-            + frac(made.evaluation.sigma2) * int(a == b)
-            for b in range(n)
-        ]
-        for a in range(n)
-    ]
-    yield check(
-        "trees crossed with seasons",
-        source,
-        "deviance",
-        made.evaluation.deviance,
-        deviance(whole, ones_rain, v, False),
-        11,
-    )
-    made = _fitted("yield = rain; within tree: ar1(season)", columns)
-    rho = frac(made.result["residual"]["parameters"]["rho"])
-    v = [
-        [frac(made.evaluation.sigma2) * rho ** abs(season[a] - season[b]) * int(tree[a] == tree[b]) for b in range(n)]
-        for a in range(n)
-    ]
-    yield check(
-        "serial correlation",
-        source,
-        "restricted deviance",
-        made.evaluation.deviance,
-        deviance(whole, ones_rain, v, True),
-        11,
-    )
+    def held(name: str, made: Fit, covariance: Callable[[int, int], Fraction], restricted: bool) -> Check:
+        """The deviance of a fit against that of its rows' covariance between rows a and b."""
+        v = [[covariance(a, b) for b in range(n)] for a in range(n)]
+        exact = deviance(whole, ones_rain, v, restricted)
+        what = "restricted deviance" if restricted else "deviance"
+        return check(name, source, what, made.evaluation.deviance, exact, 11)
+
+    slopes = _fitted("yield = rain; each tree: intercept + rain", columns, force=True)
+    g = [[frac(v) for v in row] for row in slopes.evaluation.covariance(0)]
+    rest, z = frac(slopes.evaluation.sigma2), ones_rain
+
+    def of_slopes(a: int, b: int) -> Fraction:
+        shared = sum((z[a][i] * g[i][k] * z[b][k] for i in range(2) for k in range(2)), Fraction(0))
+        return shared * int(tree[a] == tree[b]) + rest * int(a == b)
+
+    yield held("slopes of four trees", slopes, of_slopes, True)
+    crossed = _fitted("yield = rain; each tree: intercept; each season: intercept", columns, method="ml")
+    one, two = (frac(crossed.evaluation.covariance(f)[0, 0]) for f in (0, 1))
+    left = frac(crossed.evaluation.sigma2)
+
+    def of_crossed(a: int, b: int) -> Fraction:
+        return one * int(tree[a] == tree[b]) + two * int(season[a] == season[b]) + left * int(a == b)
+
+    yield held("trees crossed with seasons", crossed, of_crossed, False)
+    serial = _fitted("yield = rain; within tree: ar1(season)", columns)
+    rho, size = frac(serial.result["residual"]["parameters"]["rho"]), frac(serial.evaluation.sigma2)
+
+    def of_serial(a: int, b: int) -> Fraction:
+        return size * rho ** abs(season[a] - season[b]) * int(tree[a] == tree[b])
+
+    yield held("serial correlation", serial, of_serial, True)
 
 
 def counted() -> Iterator[Check]:

@@ -13,6 +13,8 @@ from bold_orchard.results.base import ABSENT, BESIDE, Absent, Interval, Number, 
 
 Array = NDArray[Any]
 
+STATISTICS = ("mean", "sd", "smallest", "largest", "share of zeros")  # of an outcome: the columns of ``replicated``
+
 
 @frozen
 class PosteriorParameter(Part):

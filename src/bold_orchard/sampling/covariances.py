@@ -6,7 +6,8 @@ which the LKJ density has a closed form.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
+from itertools import accumulate, pairwise
 from typing import Any
 
 import numpy as np
@@ -19,6 +20,12 @@ from bold_orchard.sampling.laws import Law
 Array = NDArray[Any]
 SMALL = 0.1  # of its start, an SD that the likelihood puts at zero
 MOST_TIED = 0.95  # correlations at which a chain starts at most
+
+
+def consecutive(sizes: Iterable[int], start: int = 0) -> list[slice]:
+    """Slices of these sizes, one after the other."""
+    ends = list(accumulate(sizes, initial=start))
+    return [slice(a, b) for a, b in pairwise(ends)]
 
 
 @frozen

@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.inference.coefficients.maximum_likelihood import MaximumLikelihood
 from bold_orchard.inference.fit import Fit
-from bold_orchard.sampling.covariances import block_factor, reported
+from bold_orchard.sampling.covariances import block_factor, consecutive, reported
 from bold_orchard.sampling.gaussian import NOWHERE
 from bold_orchard.sampling.nuts import Metric
 from bold_orchard.sampling.priors import Priors
@@ -64,11 +64,7 @@ class FullTarget:
 
     @cached_property
     def places(self) -> list[slice]:
-        at, out = self.own.stop, []
-        for covariance in self.priors.covariances:
-            out.append(slice(at, at + covariance.size))
-            at += covariance.size
-        return out
+        return consecutive((covariance.size for covariance in self.priors.covariances), self.own.stop)
 
     @property
     def dense(self) -> int:
@@ -77,11 +73,7 @@ class FullTarget:
 
     @cached_property
     def blocks(self) -> list[slice]:
-        at, out = self.dense, []
-        for unit in self.units:
-            out.append(slice(at, at + unit.size * unit.levels))
-            at += unit.size * unit.levels
-        return out
+        return consecutive((unit.size * unit.levels for unit in self.units), self.dense)
 
     @property
     def size(self) -> int:

@@ -12,7 +12,7 @@ from bold_orchard.estimation.arrays import row_order
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import residual_variance
-from bold_orchard.sampling.covariances import reported
+from bold_orchard.sampling.covariances import consecutive, reported
 from bold_orchard.sampling.priors import Priors
 
 Array = NDArray[Any]
@@ -41,11 +41,7 @@ class GaussianLayout:
 
     @cached_property
     def places(self) -> list[slice]:
-        at, out = 0, []
-        for covariance in self.priors.covariances:
-            out.append(slice(at, at + covariance.size))
-            at += covariance.size
-        return out
+        return consecutive(covariance.size for covariance in self.priors.covariances)
 
     @property
     def n_covariance(self) -> int:

@@ -25,7 +25,14 @@ from bold_orchard.sampling.laws import read_priors
 from bold_orchard.sampling.leave_one_out import DOUBTFUL, leave_one_out
 from bold_orchard.sampling.nuts import Chain
 from bold_orchard.sampling.priors import Priors, priors_of
-from bold_orchard.sampling.rows import STATISTICS, closed_form, log_densities, replicated, statistics
+from bold_orchard.sampling.rows import (
+    closed_form,
+    log_densities,
+    observed_statistics,
+    replicated,
+    replicates,
+    statistics,
+)
 from bold_orchard.sampling.spread import SpreadTarget
 
 Array = NDArray[Any]
@@ -152,13 +159,13 @@ def _document(
         "priors": [{"parameter": p, "law": text, "default": default} for p, text, default in priors.listed],
         "chains": options.chains, "warmup": options.warmup, "draws": options.draws, "divergent": divergent,
         "acceptance": [number(d.chain.acceptance.mean()) for d in made], "energy_bfmi": energy, "leave_one_out": loo,
-        "replicates": _replicates(fit, made), "converged": not wrong, "confidence": options.confidence, "seed": options.seed,
+        "replicates": replicates(fit.design, np.concatenate([d.replicated for d in made])), "converged": not wrong, "confidence": options.confidence, "seed": options.seed,
         "groups": _groups(fit, made, options.confidence), "notes": [*wrong, *notes],
     }  # fmt: skip
     arrays = SampleArrays(
         names, draws, np.stack([d.warm for d in made]), [d.text for d in _laws(priors)], _effect_names(fit),
         np.stack([d.effects for d in made]), np.concatenate([d.replicated for d in made]),
-        statistics(fit.design, fit.design.outcome_values if fit.design.trials is None else fit.design.y),
+        observed_statistics(fit.design),
     )  # fmt: skip
     return SampleResult.from_dict(document).with_keys(arrays=arrays)
 
@@ -228,21 +235,6 @@ def _loo(fit: Fit, target: Any, made: list[Drawn]) -> tuple[dict[str, Any] | Non
             f"{len(bad)} rows move the posterior so much that leave-one-out is not to be relied on for them (Pareto shape above {DOUBTFUL:g})."
         )
     return told, notes
-
-
-def _replicates(fit: Fit, made: list[Drawn]) -> list[dict[str, Any]]:
-    """Statistics of replicated outcomes beside the observed ones; p is the share of replicates as large or larger."""
-    drawn = np.concatenate([d.replicated for d in made])
-    observed = statistics(fit.design, fit.design.outcome_values if fit.design.trials is None else fit.design.y)
-    out = []
-    for k, name in enumerate(STATISTICS):
-        x = drawn[:, k]
-        if name == "share of zeros" and observed[k] == 0 and not x.any():
-            continue
-        p = float((x > observed[k]).mean() + 0.5 * (x == observed[k]).mean())
-        out.append({"statistic": name, "observed": number(observed[k]), "mean": number(x.mean()), "low": number(np.quantile(x, 0.025)),
-                    "high": number(np.quantile(x, 0.975)), "p": number(p)})  # fmt: skip
-    return out
 
 
 def _effect_names(fit: Fit) -> list[str]:

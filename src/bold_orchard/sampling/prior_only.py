@@ -22,7 +22,7 @@ from bold_orchard.sampling.posterior import (
     target_of,
 )
 from bold_orchard.sampling.priors import priors_of
-from bold_orchard.sampling.rows import STATISTICS, replicated, statistics
+from bold_orchard.sampling.rows import observed_statistics, replicated, replicates, statistics
 
 AT_ENDS = 40.0  # of a parameter's unbounded scale, between which a drawn value is sought
 
@@ -57,23 +57,17 @@ def prior_draws(fit: Fit, options: SampleOptions, report: Any) -> SampleResult:
         low, middle, high = np.quantile(x, [level, 0.5, 1 - level])
         rows.append({"parameter": name, "kind": kind_of(name, fixed), "mean": number(x.mean()), "sd": number(x.std(ddof=1)), "median": number(middle),
                      "low": number(low), "high": number(high), "ess_bulk": float(total), "ess_tail": float(total), "rhat": 1.0, "likelihood_estimate": None})  # fmt: skip
-    observed = statistics(fit.design, fit.design.outcome_values if fit.design.trials is None else fit.design.y)
-    told = [
-        {"statistic": name, "observed": number(observed[k]), "mean": number(drawn[:, k].mean()), "low": number(np.quantile(drawn[:, k], 0.025)),
-         "high": number(np.quantile(drawn[:, k], 0.975)), "p": number((drawn[:, k] > observed[k]).mean())}
-        for k, name in enumerate(STATISTICS)
-    ]  # fmt: skip
     shape = (options.chains, options.draws, len(names))
     document: dict[str, Any] = {
         "schema": SCHEMA, "fit": fit.name, "model": fit.result["model"], "outcome": fit.result["outcome"], "parameters": rows,
         "priors": [{"parameter": p, "law": text, "default": default} for p, text, default in priors.listed],
         "chains": options.chains, "warmup": 0, "draws": options.draws, "divergent": 0, "acceptance": [1.0] * options.chains,
-        "energy_bfmi": [None] * options.chains, "leave_one_out": None, "replicates": told, "converged": True, "confidence": options.confidence,
+        "energy_bfmi": [None] * options.chains, "leave_one_out": None, "replicates": replicates(fit.design, drawn), "converged": True, "confidence": options.confidence,
         "seed": options.seed, "groups": [], "prior_only": True,
         "notes": ["These are draws from the prior alone: the outcome of the data was not looked at, but for the scale of default laws."],
     }  # fmt: skip
     arrays = SampleArrays(names, parameters.reshape(shape), np.zeros((options.chains, 1, len(names))), [], _effect_names(fit),
-                          np.zeros((options.chains, 0, 0)), drawn, observed)  # fmt: skip
+                          np.zeros((options.chains, 0, 0)), drawn, observed_statistics(fit.design))  # fmt: skip
     return SampleResult.from_dict(document).with_keys(arrays=arrays)
 
 

@@ -10,7 +10,9 @@ from numpy.typing import NDArray
 from bold_orchard.design.design import Design
 from bold_orchard.estimation.arrays import row_order
 from bold_orchard.families.base import Data
+from bold_orchard.inference.summary import number
 from bold_orchard.likelihood.conditional import drawn_effects
+from bold_orchard.results.sample import STATISTICS
 from bold_orchard.sampling.family import FamilyTarget
 from bold_orchard.sampling.gaussian import GaussianTarget
 from bold_orchard.sampling.spread import SpreadTarget
@@ -131,10 +133,24 @@ def replicated(target: Any, z: Array, b: Array, effects: list[Array], rng: np.ra
     return np.asarray(eta + offset + drawn * np.exp(_log_sd(target, z, effects)))
 
 
-STATISTICS = ("mean", "sd", "smallest", "largest", "share of zeros")
-
-
 def statistics(design: Design, y: Array) -> Array:
     """Mean, SD, smallest and largest of an outcome (shares of trials), and its share of zeros where there are any to see."""
     y = y / design.trials if design.trials is not None else y
     return np.array([y.mean(), y.std(ddof=1) if len(y) > 1 else 0.0, y.min(), y.max(), (y == 0).mean()])
+
+
+def observed_statistics(design: Design) -> Array:
+    return statistics(design, design.outcome_values if design.trials is None else design.y)
+
+
+def replicates(design: Design, drawn: Array) -> list[dict[str, Any]]:
+    """Statistics of ``drawn`` outcomes (draws, statistics) beside the observed ones; p is the share that is larger, ties by half."""
+    out = []
+    for name, seen, x in zip(STATISTICS, observed_statistics(design), drawn.T):
+        if name == "share of zeros" and seen == 0 and not x.any():
+            continue
+        low, high = np.quantile(x, [0.025, 0.975])
+        p = (x > seen).mean() + 0.5 * (x == seen).mean()
+        figures = {"observed": seen, "mean": x.mean(), "low": low, "high": high, "p": p}
+        out.append({"statistic": name} | {key: number(value) for key, value in figures.items()})
+    return out

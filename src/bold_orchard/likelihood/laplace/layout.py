@@ -8,19 +8,18 @@ from typing import Any, ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.crossproducts.weighted import Weighted
 from bold_orchard.families.base import Family
-from bold_orchard.frozen import Frozen, frozen
-from bold_orchard.likelihood.gaussian import Criterion
+from bold_orchard.frozen import frozen
+from bold_orchard.likelihood.outer import OuterLayout
 
 Array = NDArray[Any]
 Effects = dict[int, Array]
 
 
 @frozen
-class Layout(Frozen):
+class Layout(OuterLayout):
     """Rows, family and ``offset`` (n,) in the order of ``rows``; where each parameter stands and what it does to eta."""
 
     rows: Weighted
@@ -28,50 +27,14 @@ class Layout(Frozen):
     offset: Array | None = None
     profiled: ClassVar[bool] = False
 
-    @cached_property
-    def frame(self) -> Criterion:
-        """The layout of units and structures, as the Gaussian criterion has it."""
-        return Criterion(self.rows.frame, False)
-
     @property
-    def products(self) -> CrossProducts:
-        return self.rows.frame
-
-    @property
-    def structures(self) -> list[Structure]:
-        return self.frame.structures
-
-    @property
-    def p(self) -> int:
-        return len(self.rows.x)
-
-    @cached_property
-    def theta(self) -> slice:
-        return slice(self.p, self.p + self.frame.n_theta)
-
-    @cached_property
-    def slices(self) -> list[slice]:
-        """Where each unit's theta stand."""
-        return [slice(s.start + self.p, s.stop + self.p) for s in self.frame.slices]
-
-    @cached_property
-    def extra(self) -> slice:
-        return slice(self.theta.stop, self.theta.stop + self.family.n_extra)
-
-    @cached_property
-    def bounded(self) -> NDArray[np.bool_]:
-        parts = [s.bounded for s in self.structures]
-        inner = np.concatenate([np.zeros(0, dtype=bool), *parts])
-        return np.concatenate([np.zeros(self.p, bool), inner, np.zeros(self.family.n_extra, bool)]).astype(bool)
+    def n_own(self) -> int:
+        return self.family.n_extra
 
     @cached_property
     def scale(self) -> Array:
         """What is large of each parameter, (m,): of coefficients and SDs a large step of eta."""
         return np.append(np.full(self.theta.stop, self.family.unit()), np.ones(self.family.n_extra))
-
-    @property
-    def nonnegative(self) -> NDArray[np.bool_]:
-        return np.zeros(len(self.bounded), dtype=bool)
 
     def lost(self, parameters: Array) -> NDArray[np.bool_]:
         """Parameters run to a limit where nothing depends on them any more."""

@@ -14,12 +14,13 @@ from bold_orchard.crossproducts.substitution import solve
 from bold_orchard.likelihood.average_information import quadratic_forms
 from bold_orchard.likelihood.laplace.layout import Effects
 from bold_orchard.likelihood.laplace.mode import Mode, ModeFinder
+from bold_orchard.likelihood.outer import OuterPoint
 
 Array = NDArray[Any]
 STALE = 0.1  # distance in the parameters within which rows of the Hessian still steer the search
 
 
-class LaplacePoint:
+class LaplacePoint(OuterPoint):
     """Everything at one point; the costly parts are made when first asked for."""
 
     def __init__(self, criterion: ModeFinder, theta: Array, mode: Mode, near: LaplacePoint | None = None) -> None:
@@ -179,35 +180,12 @@ class LaplacePoint:
         """Z'l' per unit (k, levels): T^-1' v at the mode."""
         return self.criterion.rows.pull(self.mode.rows[1])
 
-    def brief(self) -> None:
-        return None
-
     # -- results on the user's scale
-
-    sigma2 = 1.0
-
-    @property
-    def psi(self) -> Array:
-        """All parameters, coefficients included, (m,)."""
-        return self.theta
-
-    @property
-    def psi_slope(self) -> Array:
-        return self.gradient
-
-    @property
-    def extra(self) -> Array:
-        return np.asarray(self.theta[self.criterion.extra])
 
     @property
     def b(self) -> Array:
         """Coefficients of the kept columns."""
         return self.criterion.products.standard.to_user(self.theta[: self.criterion.p])
-
-    def covariance(self, f: int) -> Array:
-        """Covariance of the effects of unit f, (k, k); between levels it is multiplied by ``mix mix'``."""
-        t = np.linalg.solve(self.criterion.products.z_to_work[f], self.factors[f])
-        return np.asarray(t @ t.T)
 
     def scales(self, f: int) -> Array:
         """Effects of all levels have one covariance, (k, levels) of ones."""

@@ -23,6 +23,7 @@ from numpy.typing import NDArray
 from bold_orchard.crossproducts.elimination import Eliminated, eliminate
 from bold_orchard.crossproducts.stages import Stage
 from bold_orchard.frozen import frozen
+from bold_orchard.likelihood.outer import OuterPoint
 from bold_orchard.likelihood.random_spread.layout import SpreadLayout
 from bold_orchard.likelihood.random_spread.nodes import Integrand, Nodes, adapted
 
@@ -41,7 +42,7 @@ class RandomSpread(SpreadLayout):
             return SpreadPoint(self, np.asarray(parameters, dtype=float), near)
 
 
-class SpreadPoint:
+class SpreadPoint(OuterPoint):
     """Everything at one point; the costly parts are made when first asked for."""
 
     def __init__(self, criterion: RandomSpread, theta: Array, near: SpreadPoint | None = None) -> None:
@@ -177,12 +178,7 @@ class SpreadPoint:
 
         return moved
 
-    def brief(self) -> None:
-        return None
-
     # -- results on the user's scale
-
-    sigma2 = 1.0  # the factors are those of the effects themselves
 
     @property
     def row_variance(self) -> float:
@@ -190,26 +186,9 @@ class SpreadPoint:
         return float(np.exp(self.theta[-1]))
 
     @property
-    def psi(self) -> Array:
-        return self.theta
-
-    @property
-    def psi_slope(self) -> Array:
-        return self.gradient
-
-    @property
-    def extra(self) -> Array:
-        return np.asarray(self.theta[self.criterion.extra])
-
-    @property
     def b(self) -> Array:
         c = self.criterion
         return np.asarray(np.linalg.solve(c.products.standard.to_work, self.theta[: c.p]))
-
-    def covariance(self, f: int) -> Array:
-        """Covariance of the unit's effects, the spread among them, (K, K)."""
-        t = np.linalg.solve(self.criterion.products.z_to_work[f], self.factors[f])
-        return np.asarray(t @ t.T)
 
     @cached_property
     def with_x(self) -> Eliminated:

@@ -14,12 +14,11 @@ from typing import Any, ClassVar
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.crossproducts.arrays import Arrays, RandomUnit
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.crossproducts.standardise import standardise
-from bold_orchard.frozen import Frozen, frozen
-from bold_orchard.likelihood.gaussian import Criterion
+from bold_orchard.frozen import frozen
+from bold_orchard.likelihood.outer import OuterLayout
 
 Array = NDArray[Any]
 
@@ -67,7 +66,7 @@ class SpreadRows:
 
 
 @frozen
-class SpreadLayout(Frozen):
+class SpreadLayout(OuterLayout):
     """Where the parameters stand; ``points`` nodes serve each level's integral."""
 
     rows: SpreadRows
@@ -76,49 +75,15 @@ class SpreadLayout(Frozen):
     absolute: ClassVar[bool] = False
     correlated: ClassVar[None] = None
 
-    @cached_property
-    def frame(self) -> Criterion:
-        return Criterion(self.rows.frame, False)
-
     @property
-    def products(self) -> CrossProducts:
-        return self.rows.frame
-
-    @property
-    def structures(self) -> list[Structure]:
-        return self.frame.structures
-
-    @property
-    def p(self) -> int:
-        return len(self.rows.x)
-
-    @property
-    def theta(self) -> slice:
-        return slice(self.p, self.p + self.frame.n_theta)
-
-    @property
-    def slices(self) -> list[slice]:
-        return [self.theta]
+    def n_own(self) -> int:
+        """gamma and log sigma^2."""
+        return len(self.rows.w) + 1
 
     @property
     def phi(self) -> slice:
         """Where the coefficients of the spread's columns stand."""
         return slice(self.theta.stop, self.theta.stop + len(self.rows.w))
-
-    @property
-    def extra(self) -> slice:
-        """gamma and log sigma^2."""
-        return slice(self.theta.stop, self.theta.stop + len(self.rows.w) + 1)
-
-    @cached_property
-    def bounded(self) -> NDArray[np.bool_]:
-        inner = self.structures[0].bounded
-        own = np.zeros(len(self.rows.w) + 1, dtype=bool)
-        return np.concatenate([np.zeros(self.p, dtype=bool), inner, own])
-
-    @property
-    def nonnegative(self) -> NDArray[np.bool_]:
-        return np.zeros(len(self.bounded), dtype=bool)
 
     @cached_property
     def scale(self) -> Array:
@@ -127,7 +92,7 @@ class SpreadLayout(Frozen):
         basis = self.structures[0].basis
         of_spread = np.abs(basis[:, self.rows.spread, :]).sum(axis=1) > 0
         theta = np.where(of_spread, 1.0, size)
-        return np.concatenate([np.full(self.p, size), theta, np.ones(len(self.rows.w) + 1)])
+        return np.concatenate([np.full(self.p, size), theta, np.ones(self.n_own)])
 
     def lost(self, parameters: Array) -> NDArray[np.bool_]:
         """No parameter has a limit at which nothing depends on it."""

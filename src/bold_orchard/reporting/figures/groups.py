@@ -41,7 +41,9 @@ def groups_figure(d: GroupsResult) -> Figure:
             ax.set_ylabel(f"{n:,} levels of {part['group']}, sorted")
         ax.grid(axis="y", visible=False)
         scale = "" if d["link"] == "identity" else f" ({d['link']} scale)"
-        ax.set(title=f"{part['group']}: {term}", xlabel=f"effect on {d['outcome']}{scale}")
+        own = "residual_sd" in rows[0] and term == "spread"
+        what = "effect on the log of the residual SD" if own else f"effect on {d['outcome']}{scale}"
+        ax.set(title=f"{part['group']}: {term}", xlabel=what)
     for ax in axes[len(shown) :]:
         ax.set_visible(False)
     return figure

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import textwrap
 from typing import Any
 
 import numpy as np
@@ -10,7 +11,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.errors import UsageError
 from bold_orchard.reporting.figures.style import AMBER, BARK, GRID, LEAF, PALETTE, PLUM, SKY, canvas, short
-from bold_orchard.results.sample import SampleArrays, SampleResult
+from bold_orchard.results.sample import STATISTICS, SampleArrays, SampleResult
 
 Array = NDArray[Any]
 MOST = 9  # parameters that 1280 x 800 shows
@@ -37,7 +38,9 @@ def _panels(d: SampleResult, a: SampleArrays, what: str) -> tuple[Figure, list[A
 
 def _trace(d: SampleResult, a: SampleArrays) -> Figure:
     """Every chain in its own colour, the warm-up before zero on a grey ground."""
-    figure, axes, shown = _panels(d, a, "Draws of every chain (warm-up shaded)")
+    figure, axes, shown = _panels(
+        d, a, "Draws from the prior" if d.get("prior_only") else "Draws of every chain (warm-up shaded)"
+    )
     chains, draws, _ = a.draws.shape
     before = np.linspace(-d["warmup"], -1, a.warm.shape[1])
     for ax, k in zip(axes, shown):
@@ -55,7 +58,10 @@ def _trace(d: SampleResult, a: SampleArrays) -> Figure:
 
 def _density(d: SampleResult, a: SampleArrays) -> Figure:
     """The posterior as bars, its interval, the likelihood estimate, and the prior where it is a law of one parameter."""
-    figure, axes, shown = _panels(d, a, "Posterior (bars), prior (line) and likelihood estimate (dashes)")
+    what = "Draws from the prior (bars) and its law (line)"
+    figure, axes, shown = _panels(
+        d, a, what if d.get("prior_only") else "Posterior (bars), prior (line) and likelihood estimate (dashes)"
+    )
     laws = {p["parameter"]: p["law"] for p in d["priors"]}
     for ax, k in zip(axes, shown):
         x, row = a.draws[:, :, k].ravel(), d["parameters"][k]
@@ -138,10 +144,11 @@ def _pairs(d: SampleResult, a: SampleArrays) -> Figure:
                 ax.set_yticks([])
             else:
                 ax.plot(flat[::thin, column], flat[::thin, row], ".", color=SKY, markersize=2, alpha=0.5)
+            ax.locator_params(axis="x", nbins=3)
             if i == m - 1:
                 ax.set_xlabel(short(a.names[column], 26), fontsize=9)
-            if j == 0 and i:
-                ax.set_ylabel(short(a.names[row], 26), fontsize=9)
+            if j == 0 and i:  # as long as a panel is high: in two lines, cut where that is not enough
+                ax.set_ylabel("\n".join(textwrap.wrap(short(a.names[row], 34), 18)), fontsize=9)
     return figure
 
 
@@ -152,11 +159,10 @@ def _replicates(d: SampleResult, a: SampleArrays) -> Figure:
     figure, axes = canvas(
         -(-len(names) // columns),
         columns,
-        f"Outcomes drawn anew from the posterior (bars) and observed (line), {d['fit']}: {d['model']}",
+        f"Outcomes drawn from the {'prior' if d.get('prior_only') else 'posterior'} (bars) and observed (line), {d['fit']}: {d['model']}",
     )
-    every = ("mean", "sd", "smallest", "largest", "share of zeros")
     for ax, row in zip(axes, d["replicates"]):
-        ax.hist(a.replicated[:, every.index(row["statistic"])], bins=30, color=LEAF, alpha=0.75)
+        ax.hist(a.replicated[:, STATISTICS.index(row["statistic"])], bins=30, color=LEAF, alpha=0.75)
         ax.axvline(row["observed"], color=PLUM, linewidth=2.5)
         ax.set(title=row["statistic"], yticks=[])
     for ax in axes[len(names) :]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from typing import Any
 
 from bold_orchard.reporting.numbers import figure, fixed, percent
@@ -81,7 +82,13 @@ def _in_words(page: Page, rows: list[dict[str, Any]]) -> None:
         )
         way = "tend to go up together" if r > 0 else "tend to go opposite ways"
         if "spread" in (c["term"], c["term2"]):
-            said.append(spread_words(c["group"], next(t for t in (c["term"], c["term2"]) if t != "spread"), r))
+            variance = next(
+                v["estimate"]
+                for v in rows
+                if v["kind"] == "variance" and (v["group"], v["term"]) == (c["group"], "spread")
+            )
+            other = next(t for t in (c["term"], c["term2"]) if t != "spread")
+            said.append(spread_words(c["group"], other, r, math.sqrt(variance)))
             continue
         said.append(f"Across {c['group']}s the effects {c['term']} and {c['term2']} {way}, {strength} (r = {r:.2f}).")
     if said:

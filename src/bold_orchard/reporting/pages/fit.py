@@ -12,6 +12,7 @@ from bold_orchard.reporting.page import Page
 from bold_orchard.reporting.strips import interval
 from bold_orchard.results.fit import FitResult
 
+EVEN = 0.05  # SD of a log SD below which two thirds of the units scatter within 5 % of the typical one
 MANY_TERMS = 4  # terms of a clause from which correlations are read in a matrix, not in sentences
 
 OWN = {"dispersion": "Dispersion", "zero_chance": "Chance of a zero", "tail_df": "Degrees of freedom of the tails"}
@@ -210,7 +211,14 @@ def correlation_words(part: dict[str, Any]) -> list[str]:
                 continue
             unit = a_or_an(part["group"])
             if "spread" in (terms[j], terms[i]):
-                out.append(spread_words(part["group"], next(t for t in (terms[j], terms[i]) if t != "spread"), r))
+                out.append(
+                    spread_words(
+                        part["group"],
+                        next(t for t in (terms[j], terms[i]) if t != "spread"),
+                        r,
+                        part["sd"][terms.index("spread")],
+                    )
+                )
                 continue
             a, b = _effect(terms[j]), _effect(terms[i])
             if abs(r) < 0.1:
@@ -222,11 +230,13 @@ def correlation_words(part: dict[str, Any]) -> list[str]:
     return out
 
 
-def spread_words(group: str, term: str, r: float) -> str:
-    """How the spread of a unit goes with another of its effects."""
+def spread_words(group: str, term: str, r: float, sd: float) -> str:
+    """How the spread of a unit, whose log has this SD, goes with another of its effects."""
+    if sd < EVEN:
+        return f"{group[0].upper()}{group[1:]}s hardly differ in how much they scatter."
     what = "a higher intercept" if term == "intercept" else f"a larger {term} effect"
     if abs(r) < 0.1:
-        return f"How much a {group} scatters is all but unrelated to its {'intercept' if term == 'intercept' else term + ' effect'} (r = {r:+.2f})."
+        return f"How much {a_or_an(group)} scatters is all but unrelated to its {'intercept' if term == 'intercept' else term + ' effect'} (r = {r:+.2f})."
     strength = "nearly always " if abs(r) > 0.9 else "mostly " if abs(r) > 0.5 else ""
     return f"{group[0].upper()}{group[1:]}s with {what} {strength}scatter {'more' if r > 0 else 'less'} (r = {r:+.2f})."
 

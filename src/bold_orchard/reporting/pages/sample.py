@@ -16,20 +16,20 @@ def sample_page(d: SampleResult, digits: int = 4) -> Page:
         page.text(f"The prior of {d['fit']} alone: {d['chains'] * d['draws']:,} independent draws (seed {d['seed']}).")
     else:
         page.text(_how(d))
-    level = f"{100 * d['confidence']:g}% from"
-    page.table(
-        "Posterior",
-        ("parameter", "mean", "SD", level, "to", "likelihood\nestimate", "R-hat", "draws\nworth"),
-        [
-            (r["parameter"], figure(r["mean"], digits), figure(r["sd"], 3), figure(r["low"], digits), figure(r["high"], digits),
-             figure(r["likelihood_estimate"], digits), fixed(r["rhat"], 3), _worth(r["ess_bulk"], r["ess_tail"]))
-            for r in d["parameters"]
-        ],
-    )  # fmt: skip
-    page.text(
-        "Intervals hold their share of the draws, the same at both ends. R-hat is 1 where the chains agree; draws hang together, and are worth as many "
-        "independent ones as the last column says (the smaller of the middle's and the tails')."
+    of_prior = bool(d.get("prior_only"))
+    head = ("parameter", "mean", "SD", f"{100 * d['confidence']:g}% from", "to")
+    more = () if of_prior else ("likelihood\nestimate", "R-hat", "draws\nworth")
+    rows = [
+        (r["parameter"], figure(r["mean"], digits), figure(r["sd"], 3), figure(r["low"], digits), figure(r["high"], digits),
+         figure(r["likelihood_estimate"], digits), fixed(r["rhat"], 3), _worth(r["ess_bulk"], r["ess_tail"]))[: len(head) + len(more)]
+        for r in d["parameters"]
+    ]  # fmt: skip
+    page.table("What the priors say of each parameter" if of_prior else "Posterior", (*head, *more), rows)
+    worth = (
+        " R-hat is 1 where the chains agree; draws hang together, and are worth as many independent ones as the last column says (the "
+        "smaller of the middle's and the tails')."
     )
+    page.text("Intervals hold their share of the draws, the same at both ends." + ("" if of_prior else worth))
     page.table(
         "Priors",
         ("parameter", "<law", "<"),
@@ -43,7 +43,7 @@ def sample_page(d: SampleResult, digits: int = 4) -> Page:
         )
     if d["replicates"]:
         page.table(
-            "Outcomes drawn from the prior" if d.get("prior_only") else "Outcomes drawn anew from the posterior", ("statistic", "observed", "drawn", "95% from", "to", "share\nlarger"),
+            "Outcomes drawn from the prior" if of_prior else "Outcomes drawn anew from the posterior", ("statistic", "observed", "drawn", "95% from", "to", "share\nlarger"),
             [(r["statistic"], figure(r["observed"], digits), figure(r["mean"], digits), figure(r["low"], digits), figure(r["high"], digits), fixed(r["p"], 2))
              for r in d["replicates"]],
         )  # fmt: skip
@@ -77,7 +77,7 @@ def believed(d: SampleResult) -> str:
         else ""
     )
     none = "no draw diverged" if not d["divergent"] else f"{d['divergent']:,} draws diverged"
-    return f"The chains can{'' if d['converged'] else 'NOT'} be believed: {figures}, {none}."
+    return f"The chains can{'' if d['converged'] else 'not'} be believed: {figures}, {none}."
 
 
 def _worth(bulk: float | None, tail: float | None) -> str:
