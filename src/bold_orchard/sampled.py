@@ -48,13 +48,19 @@ def open_posterior(name: str, compare: Sequence[str] = ()) -> Answer:
 
 
 def _document(name: str) -> dict[str, Any]:
+    from bold_orchard.storage.shape import LEFT_OUT, POSTERIOR, fault
+
     path = Path(name) if name.endswith(ENDING) else Path(name + ENDING)
     try:
-        document = json.loads(path.read_text(encoding="utf-8"))
+        document: Any = json.loads(path.read_text(encoding="utf-8"))
     except (OSError, ValueError, RecursionError):
-        raise OrchardError(f"{path} is not a kept posterior; make one with: orchard sample FIT --save NAME") from None
+        document = None
     if not isinstance(document, dict) or document.get("schema") != "bold-orchard/sample/1":
         raise OrchardError(f"{path} is not a kept posterior; make one with: orchard sample FIT --save NAME")
+    left_out = document.get("leave_one_out")
+    wrong = fault(document, POSTERIOR) or (left_out and fault(left_out, LEFT_OUT, "leave_one_out"))
+    if wrong:
+        raise OrchardError(f"{path} is broken or was edited ({wrong}); sample again")
     return document
 
 

@@ -52,6 +52,32 @@ FIT: Shape = {
     },
 }  # fmt: skip
 
+POSTERIOR: Shape = {
+    "schema": str,
+    "fit": str,
+    "model": str,
+    "outcome": str,
+    "parameters": [{"parameter": str, "kind": str, "mean": FIGURE, "sd": FIGURE, "median": FIGURE, "low": FIGURE, "high": FIGURE,
+                    "ess_bulk": FIGURE, "ess_tail": FIGURE, "rhat": FIGURE, "likelihood_estimate": FIGURE}],
+    "priors": [{"parameter": str, "law": str, "default": bool}],
+    "chains": int,
+    "warmup": int,
+    "draws": int,
+    "divergent": int,
+    "acceptance": [FIGURE],
+    "energy_bfmi": [FIGURE],
+    "leave_one_out": (dict, type(None)),
+    "replicates": [{"statistic": str, "observed": FIGURE, "mean": FIGURE, "low": FIGURE, "high": FIGURE, "p": FIGURE}],
+    "converged": bool,
+    "confidence": NUMBER,
+    "seed": int,
+    "groups": [{"group": str, "terms": [str], "rows": [{"level": str, "effects": dict, "sd": dict, "ci": dict}]}],
+    "notes": [str],
+    "prior_only?": bool,
+    "compared?": [{"posterior": str, "model": str, "elpd_difference": FIGURE, "se": FIGURE, "doubtful_rows": [int]}],
+}  # fmt: skip
+LEFT_OUT: Shape = {"elpd": FIGURE, "se": FIGURE, "p_loo": FIGURE, "doubtful_rows": [int], "by_row?": [FIGURE]}
+
 
 def fault(document: Any, shape: Shape, where: str = "") -> str | None:
     """Where a document departs from a shape, or None: a type, a tuple of types, {key: shape}, or [shape of each entry].
