@@ -63,12 +63,12 @@ def rows_of(sums: Array, m: int) -> tuple[Array, Array, Array, Array]:
 
 
 def merged(parts: list[tuple[Array, Array]]) -> tuple[Array, Array]:
-    """Sums of all parts by cell, cells sorted."""
+    """Sums of all parts by cell, cells sorted; parts may have none."""
     keys = np.concatenate([k for k, _ in parts])
     sums = np.concatenate([s for _, s in parts], axis=1)
     order = np.argsort(keys, kind="stable")
     keys = keys[order]
-    starts = np.flatnonzero(np.append(True, np.diff(keys) != 0))
+    starts = np.flatnonzero(np.diff(keys, prepend=keys[:1] - 1))  # of parts without rows none
     return keys[starts], np.add.reduceat(sums[:, order], starts, axis=1)
 
 

@@ -33,6 +33,9 @@ COMPARE: dict[str, Callable[..., Any]] = {
     ">": operator.gt,
     ">=": operator.ge,
 }
+Asked = dict[
+    tuple[str, str], tuple[bool, tuple[int, int]]
+]  # (column, level) -> whether any piece has it, and where it is written
 
 
 def evaluate(expression: tree.Expression, column: Callable[[Any], Array]) -> Array:
@@ -59,18 +62,33 @@ def evaluate(expression: tree.Expression, column: Callable[[Any], Array]) -> Arr
 
 def filter_rows(table: Table, text: str) -> Table:
     """The rows for which the ``--where`` expression holds; a missing value never holds."""
-    condition = read_condition(text)
-    truth = _truth(condition, table, text)
-    keep = truth == 1.0
+    keep = _truth(read_condition(text), table, text, None) == 1.0
     if not keep.any():
-        raise OrchardError(f"no row of {table.name} satisfies --where {text!r}; nothing is left to work on")
+        raise nothing_left(table.name, text)
     return table.take(keep)
 
 
-def _truth(c: tree.Condition, table: Table, text: str) -> Array:
+def nothing_left(name: str, text: str) -> OrchardError:
+    return OrchardError(f"no row of {name} satisfies --where {text!r}; nothing is left to work on")
+
+
+def filter_piece(table: Table, text: str, asked: Asked) -> Table:
+    """The same of a piece, which may be left without rows and lack levels that others have; ``asked`` keeps which were found."""
+    return table.take(_truth(read_condition(text), table, text, asked) == 1.0)
+
+
+def check_asked(asked: Asked, text: str) -> None:
+    """Raise SentenceError for a level that no piece has."""
+    for (column, wanted), (found, place) in asked.items():
+        if not found:
+            message = f"there is no level '{wanted}' in column '{column}' of any part"
+            raise SentenceError(message, text, place[0], place[1] - place[0])
+
+
+def _truth(c: tree.Condition, table: Table, text: str, asked: Asked | None) -> Array:
     """1 true, 0 false, NaN unknown, per row (Kleene's three-valued logic)."""
     if isinstance(c, tree.Logic):
-        parts = [_truth(o, table, text) for o in c.operands]
+        parts = [_truth(o, table, text, asked) for o in c.operands]
         if c.operator == "not":
             return 1.0 - parts[0]
         decisive = 1.0 if c.operator == "or" else 0.0
@@ -78,17 +96,19 @@ def _truth(c: tree.Condition, table: Table, text: str) -> Array:
         unknown = np.any([np.isnan(p) for p in parts], axis=0)
         return np.where(known, decisive, np.where(unknown, np.nan, 1.0 - decisive))
     if c.operator == "in":
-        options = [_compare("=", c.left, r, table, text) for r in c.right]
+        options = [_compare("=", c.left, r, table, text, asked) for r in c.right]
         return np.max(options, axis=0)
-    return _compare(c.operator, c.left, c.right[0], table, text)
+    return _compare(c.operator, c.left, c.right[0], table, text, asked)
 
 
-def _compare(sign: str, left: tree.Expression, right: tree.Expression, table: Table, text: str) -> Array:
+def _compare(
+    sign: str, left: tree.Expression, right: tree.Expression, table: Table, text: str, asked: Asked | None
+) -> Array:
     for a, b in ((left, right), (right, left)):
         if isinstance(a, tree.Column) and table.has(a.name) and table.kind(a.name) == "category":
             if sign not in ("=", "!="):
                 raise SentenceError(f"'{a.name}' holds text; it can be compared by = and != only", text, a.place[0])
-            return _compare_label(sign, a, b, table, text)
+            return _compare_label(sign, a, b, table, text, asked)
 
     def column(c: tree.Column) -> Array:
         if not table.has(c.name):
@@ -104,14 +124,19 @@ def _compare(sign: str, left: tree.Expression, right: tree.Expression, table: Ta
     return np.where(np.isnan(one) | np.isnan(two), np.nan, truth) * np.ones(len(table))
 
 
-def _compare_label(sign: str, column: tree.Column, value: tree.Expression, table: Table, text: str) -> Array:
+def _compare_label(
+    sign: str, column: tree.Column, value: tree.Expression, table: Table, text: str, asked: Asked | None
+) -> Array:
     labels = table.labels(column.name)
     wanted = value.value if isinstance(value, tree.Text) else str(value)
     if not isinstance(value, (tree.Text, tree.Column, tree.Number)):
         raise SentenceError(f"'{column.name}' holds text; compare it with one of its levels", text, value.place[0])
-    if wanted not in labels.texts:
+    known = wanted in labels.texts
+    if asked is not None:
+        asked[column.name, wanted] = (known or asked.get((column.name, wanted), (False,))[0], value.place)
+    elif not known:
         message = unknown_name("level", wanted, labels.ordered[0], f"column '{column.name}'")
         raise SentenceError(message, text, value.place[0], value.place[1] - value.place[0])
-    same = (labels.codes == labels.texts.index(wanted)).astype(float)
+    same = (labels.codes == labels.texts.index(wanted)).astype(float) if known else np.zeros(len(table))
     truth = same if sign == "=" else 1.0 - same
     return np.where(labels.codes < 0, np.nan, truth)

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.data.arrow import COLUMNAR, NotForArrow, arrow_column
 from bold_orchard.data.columns import Column, Columns
-from bold_orchard.data.evaluate import filter_rows
+from bold_orchard.data.evaluate import Asked, filter_piece
 from bold_orchard.data.header import MISSING, missing_by_column
 from bold_orchard.data.parts import parts_of
 from bold_orchard.data.read import read_bytes, read_table
@@ -36,8 +36,8 @@ class Pieces(Frozen):
     missing: tuple[str, ...] = ()
     where: str | None = None
 
-    def tables(self) -> Iterator[Table]:
-        """Pieces in order, each with all used columns, filtered. Raises OrchardError for a part unlike the first, by name."""
+    def tables(self, asked: Asked | None = None) -> Iterator[Table]:
+        """Pieces in order, each with all used columns, filtered (some to nothing); ``asked`` learns which levels of the filter were met. Raises OrchardError for a part unlike the first, by name."""
         first: Table | None = None
         for path in self.paths:
             for table in self._of_file(path):
@@ -48,7 +48,7 @@ class Pieces(Frozen):
                     )
                 first = first or table
                 _same_kinds(first, table, self.paths[0], path, self.used)
-                yield filter_rows(table, self.where) if self.where else table
+                yield table if self.where is None else filter_piece(table, self.where, {} if asked is None else asked)
 
     def _of_file(self, path: Path) -> Iterator[Table]:
         if path.suffix.lower() in TEXT and path.is_file() and path.stat().st_size > 2 * BYTES:

@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.data.cells_as_rows import merged, summed
+from bold_orchard.data.evaluate import Asked, check_asked, nothing_left
 from bold_orchard.data.pieces import Pieces
 from bold_orchard.data.table import Labels, Table
 from bold_orchard.design.build import (
@@ -106,6 +107,7 @@ class _Sweeps:
         self.memory: dict[str, Any] = {}
         self.meanings: dict[str, str] = {}
         self.read = self.used = 0
+        self.asked: Asked = {}
         self.dropped: dict[str, int] = {}
         self.levels: dict[str, Levels] = {}
         units = [c.name for e in sentence.each for c in e.unit.columns]
@@ -122,7 +124,7 @@ class _Sweeps:
         out.pieces = replace(self.pieces, paths=self.pieces.paths[k : k + 1])
         out.memory = {**self.memory, "kinds": {}} if not self.used else self.memory
         out.read = out.used = 0
-        out.dropped, out.learners = {}, {}
+        out.dropped, out.learners, out.asked = {}, {}, {}
         out.levels = {} if not self.used else self.levels
         return out
 
@@ -141,7 +143,7 @@ class _Sweeps:
         return table if keep.all() else table.take(keep)
 
     def _tables(self, count: bool = False) -> Any:
-        for table in self.pieces.tables():
+        for table in self.pieces.tables(self.asked):
             if count:
                 self.read += table.read
                 check_columns(self.sentence, table)
@@ -171,7 +173,12 @@ class _Sweeps:
                 raise OrchardError(f"{next(iter(wanted))} cannot be learned in pieces; {WAY_OUT}")
             known |= set(wanted)
             self.memory |= {key: learner.result() for key, learner in wanted.items()}
+        if self.pieces.where is not None:
+            check_asked(self.asked, self.pieces.where)
         if not self.used:
+            left = sum(self.dropped.values())
+            if self.pieces.where is not None and not left:
+                raise nothing_left(self.pieces.source, self.pieces.where)
             raise OrchardError(f"no row of {self.pieces.source} is complete")
         self._order_levels()
 
@@ -181,6 +188,8 @@ class _Sweeps:
         if not first:
             return
         self.read, self.used = self.read + made.read, self.used + made.used
+        for key, (found, place) in made.asked.items():
+            self.asked[key] = (found or self.asked.get(key, (False,))[0], place)
         for column, rows in made.dropped.items():
             self.dropped[column] = self.dropped.get(column, 0) + rows
         kinds = self.memory.setdefault("kinds", {})
