@@ -162,3 +162,29 @@ def test_a_theta_that_runs_away_leaves_the_poisson_law():
         np.testing.assert_allclose(
             (ends[0] - ends[1]) / (2 * h), wide.extras(eta, np.array([log_theta]))[0][0], atol=1e-6
         )
+
+
+@pytest.mark.parametrize(("name", "link"), CASES)
+def test_outcomes_can_be_drawn_at_any_mean(name, link):
+    """A wild prior implies means that no data have: the draw is quick, a number, and of the right kind."""
+    family, eta, extra = made(name, link)
+    for far in (-800.0, -40.0, 0.0, 40.0, 800.0):
+        drawn = family.draw(np.full_like(eta, far), extra, np.random.default_rng(3))
+        assert np.isfinite(drawn).all(), far
+        if name not in ("gaussian", "student"):
+            assert (drawn >= 0).all()
+        if name in ("beta", "gamma", "lognormal"):
+            assert (drawn > 0).all()
+
+
+@pytest.mark.parametrize("name", ["hurdle-poisson", "hurdle-negative-binomial"])
+@pytest.mark.parametrize("eta", [-3.0, 0.5, 7.0, 30.0])
+def test_drawn_counts_beyond_a_hurdle_have_the_mean_of_their_law(name, eta):
+    family = made(name, "log")[0]
+    extra = np.array([1.0] * (len(family.start()[1]) - 1) + [-0.4])
+    at = np.full(40, eta)
+    rng = np.random.default_rng(11)
+    drawn = np.array([family.draw(at, extra, rng) for _ in range(250)]).ravel()
+    error = np.sqrt(family.variance(at, extra)[0] / len(drawn))
+    assert drawn.mean() == pytest.approx(family.mean(at, extra)[0], abs=4.5 * error)
+    assert (drawn == 0).mean() == pytest.approx(special.expit(-0.4), abs=0.02)

@@ -81,3 +81,14 @@ def test_density_of_two_effects_has_the_jacobian():
     whole = integrate.quad(weight, -12, 12)[0]
     square = integrate.quad(lambda z: weight(z) * np.tanh(z) ** 2, -12, 12)[0]
     assert square / whole == pytest.approx(1 / 7, abs=1e-6)
+
+
+@pytest.mark.parametrize(("k", "eta"), [(2, 2.0), (3, 1.0), (4, 3.5)])
+def test_drawn_correlations_of_exchangeable_effects_follow_their_density(k, eta):
+    """The drawn coordinate against the density that the sampler uses, summed on a fine grid."""
+    c, rng = covariance("exchangeable", k, eta), np.random.default_rng(7)
+    drawn = [c.drawn(rng)[1] for _ in range(2000)]
+    grid = np.linspace(-14, 14, 8001)
+    density = np.exp([c.at(np.array([0.0, g]))[2] for g in grid])
+    below = np.cumsum(density) / density.sum()
+    assert stats.kstest(drawn, lambda x: np.interp(x, grid, below)).pvalue > 1e-3

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from scipy import special
 
 from bold_orchard.families.base import Family, Own, Support
+from bold_orchard.families.drawing import beta_shares
 
 Array = NDArray[Any]
 
@@ -78,7 +79,7 @@ class Beta(Family):
 
     def draw(self, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
         p, phi = self.mean(eta, extra), np.exp(extra[0])
-        return np.clip(rng.beta(p * phi, (1 - p) * phi), 1e-12, 1 - 1e-12)
+        return beta_shares(p * phi, (1 - p) * phi, rng)
 
     def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
         p, phi = self.mean(eta, extra), np.exp(extra[0])

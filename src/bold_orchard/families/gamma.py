@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from scipy import special
 
 from bold_orchard.families.base import Family, Own, Support
+from bold_orchard.families.drawing import LEAST
 from bold_orchard.families.links import TOP
 
 Array = NDArray[Any]
@@ -58,7 +59,7 @@ class Gamma(Family):
 
     def draw(self, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
         a = self._shape(extra)
-        return rng.gamma(a, self.mean(eta, extra) / a)
+        return np.maximum(rng.gamma(a, self.mean(eta, extra) / a), LEAST)
 
     def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
         a = self._shape(extra)

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from scipy import special
 
 from bold_orchard.families.base import Data, Family, Own, Support
+from bold_orchard.families.drawing import LEAST
 from bold_orchard.families.gamma import mend_positive
 from bold_orchard.families.links import TOP
 
@@ -68,7 +69,7 @@ class Lognormal(Family):
 
     def draw(self, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
         spread = np.sqrt(self._variance_of_log(extra)) * rng.standard_normal(np.shape(eta))
-        return np.asarray(np.exp(np.minimum(eta + spread, TOP)))
+        return np.maximum(np.exp(np.minimum(eta + spread, TOP)), LEAST)
 
     def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
         p = np.asarray(special.ndtr((np.log(y) - eta) / np.sqrt(self._variance_of_log(extra))))

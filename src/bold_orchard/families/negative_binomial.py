@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from scipy import special
 
 from bold_orchard.families.base import Own
+from bold_orchard.families.drawing import poisson_counts
 from bold_orchard.families.links import TOP
 from bold_orchard.families.poisson import Poisson
 
@@ -63,7 +64,7 @@ class NegativeBinomial(Poisson):
 
     def draw(self, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
         theta = np.exp(extra[0])
-        return rng.poisson(rng.gamma(theta, self.mean(eta, extra) / theta)).astype(float)
+        return poisson_counts(rng.gamma(theta, self.mean(eta, extra) / theta), rng)
 
     def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
         theta, mu = np.exp(extra[0]), self.mean(eta, extra)

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from scipy import special
 
 from bold_orchard.families.base import Data, Family, Support
+from bold_orchard.families.drawing import poisson_counts
 from bold_orchard.families.links import TOP
 
 Array = NDArray[Any]
@@ -43,7 +44,7 @@ class Poisson(Family):
         return np.zeros(len(y), dtype=bool), y == 0
 
     def draw(self, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
-        return rng.poisson(self.mean(eta, extra)).astype(float)
+        return poisson_counts(self.mean(eta, extra), rng)
 
     def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
         mu = self.mean(eta, extra)

@@ -216,17 +216,27 @@ class Hurdle(WithZeros):
         return np.asarray(rest * (self.counts.variance(eta, extra[:-1]) + mu**2) / above - mean**2)
 
     def draw(self, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
-        """By the inverse of the cut law's distribution function, halving."""
+        """By the inverse of the cut law's distribution function, halving; where no zero is cut away, of the whole law."""
         _, above = self._above(eta, extra)
         at = 1.0 - above * rng.random(np.shape(eta))
+        whole = above == 1.0
+        counted = np.maximum(self.counts.draw(eta, extra[:-1], rng), 1.0) if np.any(whole) else np.ones(np.shape(eta))
+        if not np.all(whole):
+            counted = np.where(whole, counted, self._least(np.where(whole, 0.0, at), eta, extra))
+        return np.where(rng.random(np.shape(eta)) < special.expit(extra[-1]), 0.0, counted)
+
+    def _least(self, at: Array, eta: Array, extra: Array) -> Array:
+        """The least count above zero whose distribution function reaches ``at``, at most 2^1000."""
         low, high = np.zeros(np.shape(eta)), np.ones(np.shape(eta))
-        while np.any(short := self.counts.cdf(high, eta, extra[:-1])[1] < at):
+        for _ in range(1000):
+            if not np.any(short := self.counts.cdf(high, eta, extra[:-1])[1] < at):
+                break
             low, high = np.where(short, high, low), np.where(short, 2.0 * high, high)
-        while np.any(high - low > 1.0):
+        while np.any(high - low > np.maximum(1.0, 1e-15 * high)):
             middle = np.floor((low + high) / 2.0)
             short = self.counts.cdf(middle, eta, extra[:-1])[1] < at
             low, high = np.where(short, middle, low), np.where(short, high, middle)
-        return np.where(rng.random(np.shape(eta)) < special.expit(extra[-1]), 0.0, high)
+        return high
 
     def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
         pi = special.expit(extra[-1])

@@ -165,10 +165,11 @@ class Covariance(Frozen):
             raise OrchardError("the prior cannot be drawn from: give every SD a proper law, and correlations lkj(...)")
         out = [np.log(np.maximum(np.abs(sds), 1e-300))]
         if self.kind == "exchangeable" and self.k > 1:
-            grid = np.linspace(-12, 12, 2001)
-            logs = np.array([self._exchangeable(np.array([0.0, g]))[2] for g in grid])
-            weight = np.exp(logs - logs.max())
-            out.append(np.array([rng.choice(grid, p=weight / weight.sum())]))
+            one, whole = (
+                rng.gamma(1.0 + (self.eta - 1.0) * (self.k - 1)),
+                rng.gamma(self.eta),
+            )  # a beta law of the share
+            out.append(np.array([np.log(max(whole, 1e-300)) - np.log(max(one, 1e-300))]))
         if self.kind == "unstructured":
             parts = []
             for i in range(1, self.k):
