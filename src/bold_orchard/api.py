@@ -20,7 +20,8 @@ from bold_orchard.answers import Answer
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Options
 from bold_orchard.errors import UsageError
-from bold_orchard.fits import Model, Origin, compare, draw, open_fit, plan, report, side_by_side
+from bold_orchard.fits import Model, compare, draw, open_fit, plan, report, side_by_side
+from bold_orchard.fitted import Origin
 from bold_orchard.inference.fit import Fit, Settings
 from bold_orchard.inference.fit import fit as fit_table
 from bold_orchard.inference.summary import with_confidence, with_ratios

@@ -7,137 +7,29 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from bold_orchard import sampled
 from bold_orchard.answers import Answer
-from bold_orchard.data.table import Table
 from bold_orchard.errors import UsageError
+from bold_orchard.fitted import Fitted, Origin
 from bold_orchard.inference.fit import Fit
-from bold_orchard.inference.summary import number
 from bold_orchard.results.base import Result
-from bold_orchard.results.fit import FitResult
 from bold_orchard.tables import table
 
 if TYPE_CHECKING:
     import pandas as pd
-    from matplotlib.figure import Figure
 
 SEED = 20260101  # that of the command line
 Progress = Callable[[int, int], None]
 
 
-@dataclasses.dataclass(frozen=True)
-class Origin:
-    """Where a fit's data came from: a file with its codes and filter, or the name of a saved fit."""
-
-    source: str | None = None
-    missing: tuple[str, ...] = ()
-    where: str | None = None
-    saved_as: str | None = None
-
-
 @dataclasses.dataclass(frozen=True, repr=False)
-class Model:
-    """A fitted model: its tables as attributes, every further question a method.
-
-    ``core`` is the engine's own fit, ``read`` the table it was made from (None for one taken up from a file).
-    """
-
-    core: Fit
-    read: Table | None
-    origin: Origin = Origin()
-
-    def __repr__(self) -> str:
-        state = "" if self.converged else ", NOT CONVERGED"
-        return f"<fit '{self.core.name}': {self.core.result.model}; loglik {self.core.result.fit.loglik}{state}>"
-
-    def __str__(self) -> str:
-        return str(self.answer)
-
-    def _repr_html_(self) -> str:
-        return self.answer._repr_html_()
-
-    @property
-    def answer(self) -> Answer:
-        """What ``orchard fit`` prints, as an answer."""
-        return Answer(self.core.result, self.converged)
-
-    @property
-    def result(self) -> FitResult:
-        """The typed document of the fit."""
-        return self.core.result
-
-    @property
-    def rows(self) -> Table:
-        """All rows of the data, used or not."""
-        if self.read is not None:
-            return self.read
-        from bold_orchard.storage.saved_fits import own_table
-
-        return own_table(str(self.origin.saved_as))
-
-    @property
-    def converged(self) -> bool:
-        return self.core.converged
-
-    @property
-    def notes(self) -> list[str]:
-        return list(self.core.result.notes)
-
-    @property
-    def loglik(self) -> float | None:
-        return number(-0.5 * self.core.evaluation.deviance)
-
-    @property
-    def coefficients(self) -> pd.DataFrame:
-        """One row per term: term, estimate, se, df, statistic, p, low, high."""
-        return self.answer.to_frame()
+class Model(Fitted):
+    """A fitted model: its tables as attributes, every further question a method."""
 
     @property
     def variation(self) -> pd.DataFrame:
         """One row per component: group, kind, term, term2, estimate, sd, correlation, se, ratio, low, high, share."""
         return self.components().to_frame()
-
-    def to_dict(self) -> dict[str, Any]:
-        """The JSON contract of ``orchard fit``."""
-        return self.answer.to_dict()
-
-    def to_frame(self) -> pd.DataFrame:
-        return self.coefficients
-
-    def figure(self) -> Figure:
-        return self.answer.figure()
-
-    def save(self, name: str) -> Path:
-        """Keep the fit as NAME.fit.json for later commands; a name that ends in .txt, .json, .html, ... writes what is printed."""
-        from bold_orchard.answers import ENDINGS
-        from bold_orchard.storage.saved_fits import ENDING
-
-        if Path(name).suffix.lower() in ENDINGS and not name.endswith(ENDING):
-            return self.answer.save(name)
-        return self.keep(name)
-
-    def called(self, name: str) -> Model:
-        """The same fit as it is called when kept under a name."""
-        return dataclasses.replace(self, core=self.core.called(Path(name).name.removesuffix(".fit.json")))
-
-    def keep(self, name: str) -> Path:
-        """Keep the fit as NAME.fit.json, whatever the name ends in."""
-        from bold_orchard.storage.saved_fits import save_fit
-
-        named, o = self.called(name).core, self.origin
-        if o.source is not None:
-            return save_fit(named, name, o.source, list(o.missing), o.where)
-        raw = self.rows.frame.to_csv(index=False).encode()
-        design = dataclasses.replace(named.design, table=dataclasses.replace(named.design.table, raw=raw))
-        named = dataclasses.replace(named, model=dataclasses.replace(named.model, design=design))
-        return save_fit(named, name, "-", [], None)
-
-    def matrices(self, level: str | None = None) -> dict[str, pd.DataFrame]:
-        """X, Z, G, R, their inverses and the mixed-model equations, for models small enough to look at."""
-        import pandas as pd
-
-        from bold_orchard.inference.equations import write_out
-
-        return {n: pd.DataFrame(m.values, m.rows, m.columns) for n, m in write_out(self.core, level).items()}
 
     def _answer(self, result: Result, **shows: Any) -> Answer:
         return Answer(result, self.converged, shows)
@@ -156,6 +48,7 @@ class Model:
     def terms(
         self, type: int = 3, *, df: str | None = None, chisq: bool = False, likelihood: bool = False,
         contrast: Sequence[str] = (), force: bool = False, confidence: float | None = None, effect_sizes: bool = False,
+        posterior: Answer | str | None = None,
     ) -> Answer:  # fmt: skip
         """Tests of the fixed terms, and of contrasts in words; see ``orchard terms``."""
         from bold_orchard.inference.coefficients.terms import terms
@@ -163,6 +56,15 @@ class Model:
         if type not in (1, 2, 3):
             raise UsageError(f"the type is 1, 2 or 3, not {type!r}")
         texts = [contrast] if isinstance(contrast, str) else list(contrast)
+        if posterior is not None:
+            given = {
+                "type": type != 3,
+                "df": df,
+                "chisq": chisq,
+                "likelihood": likelihood,
+                "effect-sizes": effect_sizes,
+            }
+            return sampled.contrasts(self.core, posterior, given, texts, self._level(confidence))
         return self._answer(
             terms(self.core, type, df, chisq, force, likelihood, texts, self._level(confidence), effect_sizes)
         )
@@ -170,7 +72,7 @@ class Model:
     def means(
         self, term: str, *, hold: Mapping[str, Any] | None = None, differences: bool = False, correction: str = "tukey",
         df: str | None = None, slope: str | None = None, within: str | None = None, ratios: bool = False,
-        sed: bool = False, force: bool = False, confidence: float | None = None,
+        sed: bool = False, force: bool = False, confidence: float | None = None, posterior: Answer | str | None = None,
     ) -> Answer:  # fmt: skip
         """Adjusted means of a term's levels and their differences; see ``orchard means``."""
         from bold_orchard.inference.coefficients.means import means
@@ -180,18 +82,24 @@ class Model:
             raise UsageError(f"the correction is one of {', '.join(METHODS)}, not '{correction}'")
         held = {k: [v] if isinstance(v, (str, int, float)) else list(v) for k, v in (hold or {}).items()}
         level = self._level(confidence)
-        result = means(self.core, term, held, correction, df, level, slope, force, within, ratios)
-        return self._answer(result, differences=differences or ratios or within is not None, sed=sed)
+        view = {"differences": differences or ratios or within is not None, "sed": sed}
+        if posterior is not None:
+            given = {"df": df, "correction": correction not in ("tukey", "none")}
+            return sampled.means(self.core, posterior, given, view, term, held, level, slope, within, ratios)
+        return self._answer(means(self.core, term, held, correction, df, level, slope, force, within, ratios), **view)
 
     def components(
         self, method: str = "wald", *, against: Model | str | None = None, confidence: float | None = None,
-        progress: Progress | None = None,
+        progress: Progress | None = None, posterior: Answer | str | None = None,
     ) -> Answer:  # fmt: skip
         """Variance components with errors, shares, ICC and R squared; see ``orchard components``."""
         from bold_orchard.inference.variances.components import components
 
         if method not in ("wald", "profile"):
             raise UsageError(f"the method is wald or profile, not '{method}'")
+        if posterior is not None:
+            given = {"method": method == "profile", "against": against}
+            return sampled.components(self.core, posterior, given, self._level(confidence))
         other = None if against is None else _cores([against])[0]
         return self._answer(components(self.core, self._level(confidence), method, other, progress))
 
@@ -234,9 +142,7 @@ class Model:
     def sample(self, **options: Any) -> Answer:
         """The posterior of this model under priors; see ``sampled.sample``."""
         self.core.needs_rows("sample")
-        from bold_orchard.sampled import sample
-
-        return sample(self.core, **options)
+        return sampled.sample(self.core, **options)
 
     def power(self, *effect: str, **options: Any) -> Answer:
         """How often studies like this one, of some sizes, would find its effects; see ``power``."""
@@ -258,8 +164,10 @@ class Model:
             made.save(to)
         return made
 
-    def groups(self, *, confidence: float | None = None) -> Answer:
+    def groups(self, *, confidence: float | None = None, posterior: Answer | str | None = None) -> Answer:
         """What was predicted for each unit, and how surely; see ``orchard groups``."""
+        if posterior is not None:
+            return sampled.groups(self.core, posterior, self._level(confidence))
         from bold_orchard.inference.prediction.groups import groups
 
         return self._answer(groups(self.core, self._level(confidence)))
@@ -277,7 +185,7 @@ class Model:
 
     def predict(
         self, new: Any = None, *, new_observation: bool = False, missing: Sequence[str] = (), where: str | None = None,
-        seed: int = SEED, confidence: float | None = None,
+        seed: int = SEED, confidence: float | None = None, posterior: Answer | str | None = None,
     ) -> Answer:  # fmt: skip
         """Predicted values of the fit's own rows or of new ones; see ``orchard predict``."""
         from bold_orchard.inference.prediction.predict import predict_document
@@ -285,6 +193,8 @@ class Model:
         if new is None:
             self.core.needs_rows("predict without --new")
         rows = self.rows if new is None else table(new, missing, where)
+        if posterior is not None:
+            return sampled.predict(self.core, posterior, rows, self._level(confidence), new_observation, seed)
         return self._answer(predict_document(self.core, rows, self._level(confidence), new_observation, seed))
 
 

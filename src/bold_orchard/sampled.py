@@ -11,7 +11,9 @@ from bold_orchard.answers import Answer
 from bold_orchard.errors import OrchardError, UsageError
 
 if TYPE_CHECKING:
+    from bold_orchard.data.table import Table
     from bold_orchard.inference.fit import Fit
+    from bold_orchard.sampling.answers.draws import Draws
 
 SEED = 20260101  # that of the command line
 ENDING = ".posterior.json"
@@ -117,3 +119,88 @@ def keep(answer: Answer, name: str) -> Path:
 
         write_safely(path, lambda p: feather.write_feather(table, p, compression="uncompressed"))
     return path
+
+
+def contrasts(fit: Fit, posterior: Answer | str, refused: dict[str, Any], texts: Sequence[str], level: float) -> Answer:
+    """``terms --contrast`` from draws."""
+    from bold_orchard.sampling.answers import coefficients
+
+    draws = draws_of(fit, posterior, refused)
+    return Answer(coefficients.contrasts(draws, texts, level), not draws.warnings)
+
+
+def means(
+    fit: Fit, posterior: Answer | str, refused: dict[str, Any], view: dict[str, Any], term: str, held: dict[str, Any], level: float,
+    slope: str | None, within: str | None, ratios: bool,
+) -> Answer:  # fmt: skip
+    """``means`` from draws."""
+    from bold_orchard.sampling.answers import coefficients
+
+    draws = draws_of(fit, posterior, refused)
+    return Answer(coefficients.means(draws, term, held, level, slope, within, ratios), not draws.warnings, view)
+
+
+def components(fit: Fit, posterior: Answer | str, refused: dict[str, Any], level: float) -> Answer:
+    """``components`` from draws."""
+    from bold_orchard.sampling.answers import variation
+
+    draws = draws_of(fit, posterior, refused)
+    return Answer(variation.components(draws, level), not draws.warnings)
+
+
+def groups(fit: Fit, posterior: Answer | str, level: float) -> Answer:
+    """``groups`` from draws."""
+    from bold_orchard.sampling.answers import groups
+
+    draws = draws_of(fit, posterior)
+    return Answer(groups.groups(draws, level), not draws.warnings)
+
+
+def predict(fit: Fit, posterior: Answer | str, rows: Table, level: float, new_observation: bool, seed: int) -> Answer:
+    """``predict`` from draws."""
+    from bold_orchard.sampling.answers import predictions
+
+    draws = draws_of(fit, posterior)
+    return Answer(predictions.predict(draws, rows, level, new_observation, seed), not draws.warnings)
+
+
+def draws_of(fit: Fit, posterior: Answer | str, refused: dict[str, Any] | None = None) -> Draws:
+    """The draws of a posterior of this fit: of an answer just made, or of a file that ``keep`` wrote.
+
+    Raises UsageError for ``refused`` options that are set: they have no meaning beside draws; OrchardError for a file that cannot be read or
+    holds another model's draws.
+    """
+    from bold_orchard.sampling.answers.draws import Draws
+
+    given = [name for name, value in (refused or {}).items() if value]
+    if given:
+        raise UsageError(
+            f"--{given[0]} is of the likelihood and has no meaning beside --posterior; leave one of them out"
+        )
+    if not isinstance(posterior, Answer):
+        return Draws(fit, _read(str(posterior)), str(posterior)).checked()
+    result: Any = posterior.result
+    if getattr(result, "arrays", None) is None:
+        raise UsageError("this posterior was opened again, without its draws; sample again")
+    return Draws(fit, result.kept(), result.document["fit"]).checked()
+
+
+def _read(name: str) -> dict[str, Any]:
+    """Columns of a file of draws."""
+    if name.endswith(ENDING):
+        raise UsageError(f"{name} holds no draws; name the file that orchard sample FIT --keep FILE wrote")
+    import pyarrow as pa
+    from pyarrow import csv, feather, parquet
+
+    readers = {".parquet": parquet.read_table, ".arrow": feather.read_table, ".csv": csv.read_csv}
+    read = readers.get(Path(name).suffix.lower())
+    if read is None:
+        raise UsageError(
+            f"--posterior takes a file that orchard sample --keep wrote ({', '.join(readers)}), not '{name}'"
+        )
+    try:
+        table = read(name)
+    except (OSError, pa.ArrowInvalid) as e:
+        why = "there is no such file" if isinstance(e, FileNotFoundError) else "it is broken or no table"
+        raise OrchardError(f"{name} cannot be read: {why}; make it with: orchard sample FIT --keep {name}") from None
+    return {c: table.column(c).to_numpy(zero_copy_only=False) for c in table.column_names}

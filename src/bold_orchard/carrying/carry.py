@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from bold_orchard.carrying.draws import Augmented
 from bold_orchard.carrying.effects import Carried, carried, constant_units, with_columns_named
 from bold_orchard.carrying.first import FirstModel
+from bold_orchard.carrying.from_posterior import FromPosterior
 from bold_orchard.carrying.pooled import Pooled, pooled
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, UsageError, shown
@@ -20,6 +21,7 @@ from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.fit import Fit, Settings, fit
 from bold_orchard.inference.summary import fixed_part, number, random_parts, residual_part, with_ratios
 from bold_orchard.results.carry import CarryResult
+from bold_orchard.sampling.answers.draws import Draws
 from bold_orchard.sentence.parse import read_sentence
 
 Array = NDArray[np.float64]
@@ -42,9 +44,12 @@ class CarryOptions(Frozen):
 
 
 def carry(
-    first: Fit, table: Table, text: str, settings: Settings, name: str, options: CarryOptions, report: Progress
-) -> CarryResult:
+    first: Fit, table: Table, text: str, settings: Settings, name: str, options: CarryOptions, report: Progress,
+    draws: Draws | None = None,
+) -> CarryResult:  # fmt: skip
     """The second model with the first one's effects as predictors, their uncertainty carried (METHODS: data augmentation).
+
+    The first model's parameters are drawn about their estimates, or are those of ``draws`` of its posterior.
 
     Raises OrchardError for effects the first fit lacks, units it does not know and a second model that cannot be fitted.
     """
@@ -67,8 +72,13 @@ def carry(
         )
     used = np.searchsorted(table.row_numbers, plain.design.table.row_numbers)
     augmented = Augmented(plain.model, effects, [c.level[used] for c in effects], settings.options.weights)
-    kept = _run(augmented, FirstModel(first, effects), plain, options, report)
+    known = FirstModel(first, effects) if draws is None else FromPosterior(draws, effects)
+    kept = _run(augmented, known, plain, options, report)
     made = _put_together(plain, kept)
+    if draws is not None:
+        notes.append(
+            f"Parameters of {first.name} are those of {draws.count:,} draws of its posterior ({draws.source})."
+        )
     return _document(first, plain, effects, made, kept, augmented, options, notes, text)
 
 

@@ -52,18 +52,13 @@ class FirstModel:
         gaussian = isinstance(self.fit.model, GaussianModel)
         old = float(e.sigma2) if gaussian else 1.0
         sigma2 = old * _factor(self.residual_df, rng) if gaussian else 1.0
-        theta = e.theta.copy()
-        for f, (structure, at) in enumerate(zip(c.structures, c.slices)):
+        covariances = []
+        for f, structure in enumerate(c.structures):
             scale = np.ones(structure.size)
             for clause in (x for x in self.fit.design.clauses if x.block == f):
                 scale[clause.columns] = self._scales(clause, rng)
-            g = scale[:, None] * e.covariance(f) * scale
-            to_work = c.products.z_to_work[f]
-            theta[at] = structure.of_covariance(to_work @ (g / sigma2) @ to_work.T)
-        if not gaussian:
-            return c.at(theta, e)
-        there = c.at(theta)
-        return there if c.absolute else there.with_sigma2(sigma2)
+            covariances.append(scale[:, None] * e.covariance(f) * scale)
+        return placed(self.fit, e.theta, covariances, sigma2)
 
     def _scales(self, clause: Clause, rng: np.random.Generator) -> Array:
         unit = self.fit.design.units[clause.unit].name
@@ -72,6 +67,20 @@ class FirstModel:
             known = [d for d in dfs if d is not None]
             return np.full(len(dfs), np.sqrt(_factor(min(known), rng)) if known else 1.0)
         return np.array([1.0 if d is None else np.sqrt(_factor(d, rng)) for d in dfs])
+
+
+def placed(fit: Fit, theta: Array, covariances: list[Array], sigma2: float) -> Any:
+    """The likelihood's point at ``theta`` but for the ``covariances`` of the effects of every block, where SDs vary those at zero."""
+    e, c, theta = fit.evaluation, fit.criterion, theta.copy()
+    gaussian = isinstance(fit.model, GaussianModel)
+    for f, (structure, at) in enumerate(zip(c.structures, c.slices)):
+        grown = c.grown(theta[c.alpha], f) if gaussian else np.ones(structure.size)
+        to_work = c.products.z_to_work[f] * grown
+        theta[at] = structure.of_covariance(to_work @ (covariances[f] / sigma2) @ to_work.T)
+    if not gaussian:
+        return c.at(theta, e)
+    there = c.at(theta)
+    return there if c.absolute else there.with_sigma2(sigma2)
 
 
 def _factor(df: float, rng: np.random.Generator) -> float:

@@ -6,7 +6,14 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import data_options, fit_argument, outcome_given, outcome_options, output_options
+from bold_orchard.cli.options import (
+    data_options,
+    fit_argument,
+    outcome_given,
+    outcome_options,
+    output_options,
+    posterior_option,
+)
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
@@ -16,6 +23,7 @@ EXAMPLE = """examples:
   orchard carry slopes blossom.csv "fruit of counted = effect(orchard: intercept) + bees; each orchard: intercept" --imputations 20
   orchard carry slopes pests.csv "moths = effect(orchard: intercept)*netting + effect(orchard: centre(rain)); each orchard: intercept" \\
       --family poisson --naive --imputations 20
+  orchard carry slopes blossom.csv "fruit of counted = effect(orchard: intercept); each orchard: intercept" --imputations 20 --posterior draws.parquet
 """
 
 
@@ -32,6 +40,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--naive", action="store_true", help="show the fit to the predicted effects, taken as known, beside"
     )
     parser.add_argument("--drop-constant", action="store_true", help="leave out units whose first outcome never varies")
+    posterior_option(parser)
     group = parser.add_argument_group("the second model")
     outcome_options(group)
     data_options(parser)
@@ -43,7 +52,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
 
     return open_fit(args.fit).carry(
         args.data, args.sentence, imputations=args.imputations, naive=args.naive, drop_constant=args.drop_constant,
-        missing=args.missing, where=args.where, confidence=args.confidence or 0.95, seed=args.seed, progress=progress,
+        missing=args.missing, where=args.where, confidence=args.confidence or 0.95, seed=args.seed, posterior=args.posterior, progress=progress,
         **outcome_given(args),
     )  # fmt: skip
 

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import fit_argument, output_options
+from bold_orchard.cli.options import fit_argument, output_options, posterior_option
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
@@ -16,6 +16,7 @@ EXAMPLE = """examples:
   orchard components slopes
   orchard components slopes --against empty
   orchard components slopes --method profile --figure components.png
+  orchard components slopes --posterior draws.parquet
 """
 
 
@@ -26,6 +27,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--against", metavar="FIT", help="also how much of each variance this fit takes away from another's"
     )
+    posterior_option(parser)
     output_options(parser)
 
 
@@ -33,7 +35,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     from bold_orchard.api import open_fit
 
     return open_fit(args.fit).components(
-        args.method, against=args.against, confidence=args.confidence, progress=progress
+        args.method, against=args.against, confidence=args.confidence, posterior=args.posterior, progress=progress
     )
 
 

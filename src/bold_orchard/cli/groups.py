@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import fit_argument, output_options
+from bold_orchard.cli.options import fit_argument, output_options, posterior_option
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
@@ -15,18 +15,20 @@ if TYPE_CHECKING:
 EXAMPLE = """examples:
   orchard groups slopes
   orchard groups slopes --csv groups.csv --figure groups.png
+  orchard groups slopes --posterior draws.parquet
 """
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     fit_argument(parser)
+    posterior_option(parser)
     output_options(parser)
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     from bold_orchard.api import open_fit
 
-    return open_fit(args.fit).groups(confidence=args.confidence)
+    return open_fit(args.fit).groups(confidence=args.confidence, posterior=args.posterior)
 
 
 COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer)

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import fit_argument, output_options
+from bold_orchard.cli.options import fit_argument, output_options, posterior_option
 from bold_orchard.errors import UsageError
 
 if TYPE_CHECKING:
@@ -17,6 +17,7 @@ EXAMPLE = """examples:
   orchard means slopes pruning --differences
   orchard means slopes "pruning*soil" --differences --within soil --figure means.png
   orchard means slopes pruning --hold rain=40,80
+  orchard means slopes pruning --posterior draws.parquet --differences
 """
 CORRECTIONS = ("tukey", "sidak", "bonferroni", "holm", "none")
 
@@ -38,6 +39,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--df", choices=("residual", "normal", "satterthwaite", "kenward-roger"),
                         help="degrees of freedom (default: those of the fit)")  # fmt: skip
     parser.add_argument("--force", action="store_true", help="go on with a fit that did not converge")
+    posterior_option(parser)
     output_options(parser)
 
 
@@ -47,7 +49,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     return open_fit(args.fit).means(
         args.term, hold=_held(args.hold), differences=args.differences, correction=args.correction, df=args.df,
         slope=args.slope, within=args.within, ratios=args.ratios, sed=args.sed, force=args.force,
-        confidence=args.confidence,
+        confidence=args.confidence, posterior=args.posterior,
     )  # fmt: skip
 
 

@@ -61,6 +61,12 @@ def _joined(words: list[str]) -> list[str]:
     return out
 
 
+def posterior_option(parser: argparse.ArgumentParser) -> None:
+    """The option of commands that answer from draws too."""
+    parser.add_argument("--posterior", metavar="FILE",
+                        help="answer from the draws that orchard sample FIT --keep FILE wrote, not from the likelihood alone")  # fmt: skip
+
+
 def fit_argument(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
 

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import data_options, fit_argument, output_options
+from bold_orchard.cli.options import data_options, fit_argument, output_options, posterior_option
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
@@ -16,6 +16,7 @@ EXAMPLE = """examples:
   orchard predict slopes --csv predicted.csv --figure predicted.png
   orchard predict slopes --new-observation --csv next-harvest.csv
   orchard predict slopes --new next-season.csv --json
+  orchard predict slopes --posterior draws.parquet --new-observation --csv predicted.csv
 """
 
 
@@ -25,6 +26,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--new-observation", action="store_true",
                         help="intervals for one more outcome of each row, not for its mean")  # fmt: skip
     data_options(parser)
+    posterior_option(parser)
     output_options(parser)
 
 
@@ -33,7 +35,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
 
     return open_fit(args.fit).predict(
         args.new, new_observation=args.new_observation, missing=args.missing, where=args.where, seed=args.seed,
-        confidence=args.confidence,
+        confidence=args.confidence, posterior=args.posterior,
     )  # fmt: skip
 
 

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import fit_argument, output_options
+from bold_orchard.cli.options import fit_argument, output_options, posterior_option
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
@@ -18,6 +18,7 @@ EXAMPLE = """examples:
   orchard terms slopes --type 1 --chisq
   orchard terms soils --effect-sizes
   orchard terms slopes --contrast "hard - light" --contrast "centre(rain) = 0.25"
+  orchard terms slopes --posterior draws.parquet --contrast "hard - light"
 """
 
 
@@ -36,6 +37,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--effect-sizes", action="store_true",
                         help="partial eta and omega squared from F and df, and the change of the marginal R2")  # fmt: skip
     parser.add_argument("--force", action="store_true", help="go on with a fit that did not converge")
+    posterior_option(parser)
     output_options(parser)
 
 
@@ -44,7 +46,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
 
     return open_fit(args.fit).terms(
         args.type, df=args.df, chisq=args.chisq, likelihood=args.likelihood, contrast=args.contrast, force=args.force,
-        confidence=args.confidence, effect_sizes=args.effect_sizes,
+        confidence=args.confidence, posterior=args.posterior, effect_sizes=args.effect_sizes,
     )  # fmt: skip
 
 

@@ -71,6 +71,15 @@ class Part(Frozen):
 
 
 @frozen
+class Origin(Part):
+    """The file of draws from which an answer was made, where it was made from a posterior."""
+
+    file: str
+    chains: int
+    draws: int
+
+
+@frozen
 class Result(Part):
     """The answer of one command. ``command`` names it, ``main`` the field that holds its main table."""
 

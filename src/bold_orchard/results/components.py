@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import ClassVar
 
 from bold_orchard.frozen import frozen
-from bold_orchard.results.base import Interval, Number, Part, Result
+from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Origin, Part, Result
 
 
 @frozen
@@ -35,12 +35,15 @@ class IntraclassCorrelation(Part):
     group: str
     value: Number
     share: Number
+    ci: Interval | Absent = ABSENT
 
 
 @frozen
 class RSquared(Part):
     marginal: Number
     conditional: Number
+    marginal_ci: Interval | Absent = ABSENT
+    conditional_ci: Interval | Absent = ABSENT
 
 
 @frozen
@@ -73,3 +76,4 @@ class ComponentsResult(Result):
     against: str | None
     reduction: list[Reduction] | None
     notes: list[str]
+    posterior: Origin | Absent = ABSENT

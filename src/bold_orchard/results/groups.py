@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, ClassVar
 
 from bold_orchard.frozen import frozen
-from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Part, Result, Row
+from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Origin, Part, Result, Row
 
 
 def labels_of(group: str, level: str) -> dict[str, str]:
@@ -18,7 +18,7 @@ def labels_of(group: str, level: str) -> dict[str, str]:
 class LevelEffects(Part):
     """Of one level, by term: predicted effects, their errors and intervals, and the level's own coefficients.
 
-    ``residual_sd`` is there where each level has a residual spread of its own.
+    ``residual_sd`` is there where each level has a residual spread of its own; from draws there are intervals of coefficients and ranks.
     """
 
     level: str
@@ -30,6 +30,8 @@ class LevelEffects(Part):
     rows: int
     residual_sd: Number | Absent = ABSENT
     residual_sd_ci: Interval | Absent = ABSENT
+    coefficients_ci: dict[str, Interval] | Absent = ABSENT
+    rank_ci: Interval | Absent = ABSENT
 
 
 @frozen
@@ -57,6 +59,7 @@ class GroupsResult(Result):
     confidence: float
     groups: list[UnitEffects]
     notes: list[str]
+    posterior: Origin | Absent = ABSENT
 
     def table(self, **view: bool) -> list[Row]:
         """One row per level, a column for every figure of every term."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, ClassVar
 
 from bold_orchard.frozen import frozen
-from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Part, Result, Row, flat
+from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Origin, Part, Result, Row, flat
 
 Level = str | float
 
@@ -39,7 +39,10 @@ class AdjustedMean(Part):
 
 @frozen
 class Difference(Part):
-    """a less b, its p alone and corrected for the number of differences; ``ci`` is corrected too."""
+    """a less b, its p alone and corrected for the number of differences; ``ci`` is corrected too.
+
+    From draws there is no p, ``chance_above`` is the posterior chance that the difference is above zero.
+    """
 
     a: str
     b: str
@@ -55,6 +58,7 @@ class Difference(Part):
     outcome_ci: Interval | Absent = ABSENT
     ratio: Number | Absent = ABSENT
     ratio_ci: Interval | Absent = ABSENT
+    chance_above: Number | Absent = ABSENT
 
 
 @frozen
@@ -104,6 +108,7 @@ class MeansResult(Result):
     typical_units: list[Any]
     notes: list[str]
     units: list[UnitMeans] | Absent = ABSENT
+    posterior: Origin | Absent = ABSENT
 
     def table(self, differences: bool = False, sed: bool = False, **view: bool) -> list[Row]:
         """The means; the differences and the errors of all pairs below them where they are asked for."""

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any, ClassVar
 
 from bold_orchard.frozen import frozen
-from bold_orchard.results.base import Result, Row
+from bold_orchard.results.base import ABSENT, Absent, Origin, Result, Row
 from bold_orchard.results.rows import Rows
 
 
@@ -28,6 +28,7 @@ class PredictResult(Result):
     rows: list[dict[str, Any]]
     new_observation: bool
     notes: list[str]
+    posterior: Origin | Absent = ABSENT
 
     def table(self, **view: bool) -> Any:
         return self.rows

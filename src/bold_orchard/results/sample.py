@@ -52,6 +52,19 @@ class LeaveOneOut(Part):
 
 
 @frozen
+class Share(Part):
+    """The correlation of two rows of one level, icc(UNIT), or r2(marginal), r2(conditional): its posterior and the likelihood's figure."""
+
+    quantity: str
+    mean: Number
+    sd: Number
+    median: Number
+    low: Number
+    high: Number
+    likelihood_estimate: Number
+
+
+@frozen
 class Replicate(Part):
     """A statistic of the outcome, observed and of outcomes drawn anew; ``p`` the share of these that are larger."""
 
@@ -136,6 +149,7 @@ class SampleResult(Result):
     groups: list[UnitPosterior]
     notes: list[str]
     prior_only: bool | Absent = ABSENT
+    shares: list[Share] | Absent = ABSENT
     compared: list[ComparedPosterior] | Absent = ABSENT
     arrays: SampleArrays | None = field(default=None, metadata=BESIDE)
 

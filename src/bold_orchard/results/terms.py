@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import ClassVar
 
 from bold_orchard.frozen import frozen
-from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Part, Result, Row, flat
+from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Origin, Part, Result, Row, flat
 
 
 @frozen
@@ -52,6 +52,7 @@ class ContrastTest(Part):
     p: Number
     ci: Interval
     against: Number
+    chance_above: Number | Absent = ABSENT
 
 
 @frozen
@@ -71,7 +72,10 @@ class TermsResult(Result):
     confidence: float
     by: str
     notes: list[str]
+    posterior: Origin | Absent = ABSENT
 
     def table(self, **view: bool) -> list[Row]:
-        """Every test, those of a term's powers below it."""
+        """Every test, those of a term's powers below it; from draws the contrasts, which have no tests."""
+        if self.posterior:
+            return [flat(c) for c in self.document["contrasts"]]
         return [flat(r) for t in self.document["tests"] for r in (t, *t.get("parts", []))]

@@ -112,7 +112,8 @@ def _one(task: Task, counted: Any, i: int, tell: Callable[[], None]) -> Drawn:
         if step % 50 == 0:
             tell()
 
-    made = sample(target, start, metric, target.dense, task.warmup, task.draws, rng, report)
+    with np.errstate(all="ignore"):  # a trajectory that runs away is given up, not warned of
+        made = sample(target, start, metric, target.dense, task.warmup, task.draws, rng, report)
     return task.finish(made, rng)
 
 

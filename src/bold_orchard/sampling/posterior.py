@@ -15,9 +15,12 @@ from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.coefficients.maximum_likelihood import threshold_names, thresholds
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
+from bold_orchard.inference.variances.components import components
 from bold_orchard.inference.variances.quantities import quantities
-from bold_orchard.results.sample import SampleArrays, SampleResult
+from bold_orchard.results.sample import SampleArrays, SampleResult, Share
 from bold_orchard.sampling import chains, diagnostics
+from bold_orchard.sampling.answers.draws import Draws
+from bold_orchard.sampling.answers.variation import figures
 from bold_orchard.sampling.chains import Drawn, Task
 from bold_orchard.sampling.family import FamilyTarget
 from bold_orchard.sampling.gaussian import GaussianTarget
@@ -34,10 +37,11 @@ from bold_orchard.sampling.rows import (
     statistics,
 )
 from bold_orchard.sampling.spread import SpreadTarget
+from bold_orchard.sampling.words import RHAT, effect_names, some
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/sample/1"
-RHAT, ESS = 1.01, 100.0  # above and below which (a chain) draws are not to be used
+ESS = 100.0  # a chain, below which draws are not to be used
 LOW_ENERGY = 0.3  # of E-BFMI, below which the tails are told poorly
 MOST_LOGS = 20_000_000  # entries of the rows' log densities (160 MB)
 MOST_REPLICATED = 250  # outcomes drawn anew, over all chains
@@ -163,11 +167,21 @@ def _document(
         "groups": _groups(fit, made, options.confidence), "notes": [*wrong, *notes],
     }  # fmt: skip
     arrays = SampleArrays(
-        names, draws, np.stack([d.warm for d in made]), [d.text for d in _laws(priors)], _effect_names(fit),
+        names, draws, np.stack([d.warm for d in made]), [d.text for d in _laws(priors)], effect_names(fit),
         np.stack([d.effects for d in made]), np.concatenate([d.replicated for d in made]),
         observed_statistics(fit.design),
     )  # fmt: skip
-    return SampleResult.from_dict(document).with_keys(arrays=arrays)
+    made_of = SampleResult.from_dict(document).with_keys(arrays=arrays)
+    return made_of.with_keys(shares=_shares(fit, made_of, options.confidence))
+
+
+def _shares(fit: Fit, made: SampleResult, confidence: float) -> list[Share]:
+    """ICC and R squared from the draws, beside those of the likelihood."""
+    known = components(fit).document
+    estimates = {f"icc({r['group']})": r["value"] for r in known["icc"]}
+    estimates |= {f"r2({k})": known["r2"][k] for k in ("marginal", "conditional")}
+    drawn = figures(Draws(fit, made.kept(with_effects=False), fit.name), confidence)
+    return [Share.from_dict(row | {"likelihood_estimate": estimates.get(row["quantity"])}) for row in drawn]
 
 
 def _laws(priors: Priors) -> list[Any]:
@@ -184,12 +198,12 @@ def trouble(
     few = [r["parameter"] for r in moving if min(r["ess_bulk"] or 0.0, r["ess_tail"] or 0.0) < ESS * options.chains]
     if apart:
         out.append(
-            f"The chains do NOT agree on {_some(apart)} (R-hat above {RHAT:g}): do not use these draws. Try --warmup {2 * options.warmup} --draws "
+            f"The chains do NOT agree on {some(apart)} (R-hat above {RHAT:g}): do not use these draws. Try --warmup {2 * options.warmup} --draws "
             f"{2 * options.draws}, then a tighter prior or a simpler sentence."
         )
     elif few:
         out.append(
-            f"The draws of {_some(few)} hang together so much that they count as fewer than {ESS:g} a chain: do not use these draws. Try "
+            f"The draws of {some(few)} hang together so much that they count as fewer than {ESS:g} a chain: do not use these draws. Try "
             f"--draws {2 * options.draws}, then a tighter prior or a simpler sentence."
         )
     if divergent:
@@ -204,10 +218,6 @@ def trouble(
             f"{2 * options.warmup}, or tighter priors of the SDs."
         )
     return out
-
-
-def _some(names: list[str]) -> str:
-    return ", ".join(names[:3]) + (f" and {len(names) - 3} more" if len(names) > 3 else "")
 
 
 def _loo(fit: Fit, target: Any, made: list[Drawn]) -> tuple[dict[str, Any] | None, list[str]]:
@@ -235,15 +245,6 @@ def _loo(fit: Fit, target: Any, made: list[Drawn]) -> tuple[dict[str, Any] | Non
             f"{len(bad)} rows move the posterior so much that leave-one-out is not to be relied on for them (Pareto shape above {DOUBTFUL:g})."
         )
     return told, notes
-
-
-def _effect_names(fit: Fit) -> list[str]:
-    """unit LABEL: term, of every effect in the order in which they are drawn."""
-    out = []
-    for f, block in enumerate(fit.design.blocks):
-        terms = [t for c in fit.design.clauses if c.block == f for t in c.part.names]
-        out += [f"{block.unit.name} {label}: {term}" for label in block.unit.texts for term in terms]
-    return out
 
 
 def _groups(fit: Fit, made: list[Drawn], confidence: float) -> list[dict[str, Any]]:

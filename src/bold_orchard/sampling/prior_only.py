@@ -15,7 +15,6 @@ from bold_orchard.sampling.laws import Law, read_priors
 from bold_orchard.sampling.posterior import (
     SCHEMA,
     SampleOptions,
-    _effect_names,
     _fixed_names,
     check_options,
     kind_of,
@@ -23,8 +22,8 @@ from bold_orchard.sampling.posterior import (
 )
 from bold_orchard.sampling.priors import priors_of
 from bold_orchard.sampling.rows import observed_statistics, replicated, replicates, statistics
-
-AT_ENDS = 40.0  # of a parameter's unbounded scale, between which a drawn value is sought
+from bold_orchard.sampling.scales import AT_ENDS, found
+from bold_orchard.sampling.words import effect_names
 
 
 def prior_draws(fit: Fit, options: SampleOptions, report: Any) -> SampleResult:
@@ -66,7 +65,7 @@ def prior_draws(fit: Fit, options: SampleOptions, report: Any) -> SampleResult:
         "seed": options.seed, "groups": [], "prior_only": True,
         "notes": ["These are draws from the prior alone: the outcome of the data was not looked at, but for the scale of default laws."],
     }  # fmt: skip
-    arrays = SampleArrays(names, parameters.reshape(shape), np.zeros((options.chains, 1, len(names))), [], _effect_names(fit),
+    arrays = SampleArrays(names, parameters.reshape(shape), np.zeros((options.chains, 1, len(names))), [], effect_names(fit),
                           np.zeros((options.chains, 0, 0)), drawn, observed_statistics(fit.design))  # fmt: skip
     return SampleResult.from_dict(document).with_keys(arrays=arrays)
 
@@ -105,7 +104,7 @@ def _position(fit: Fit, target: Any, rng: np.random.Generator) -> tuple[Any, Any
             own[k] = np.log(max(value, 1e-300)) if name == "sd(residual)" else value
     else:
         for parameter in target.family.own:
-            own[parameter.place] = _found(
+            own[parameter.place] = found(
                 parameter.back, _value(priors.own[parameter.name], parameter.back, parameter.name, rng)
             )
     z[target.own] = own
@@ -124,19 +123,6 @@ def _value(law: Law, back: Any, name: str, rng: np.random.Generator) -> float:
     raise OrchardError(f"the prior of {name} lies outside what {name} can be; give it another law")
 
 
-def _found(back: Any, value: float) -> float:
-    """x with back(x) = value, back being monotone."""
-    low, high = -AT_ENDS, AT_ENDS
-    rising = back(high) > back(low)
-    for _ in range(100):
-        middle = (low + high) / 2
-        if (back(middle) < value) == rising:
-            low = middle
-        else:
-            high = middle
-    return (low + high) / 2
-
-
 def _place_gaussian(target: GaussianTarget, z: Any, name: str, law: Law, rng: np.random.Generator) -> None:
     if name == "rho":
         assert target.c.correlated is not None
@@ -146,7 +132,7 @@ def _place_gaussian(target: GaussianTarget, z: Any, name: str, law: Law, rng: np
             phi = np.exp(min(x, 700.0)) if walled else x
             return float(rows.parameters(np.append(phi, np.zeros(target.n_spread)), 1.0)["rho"])
 
-        z[target.rows] = _found(back, _value(law, back, name, rng))
+        z[target.rows] = found(back, _value(law, back, name, rng))
     elif name == "sd(residual)":
         z[target.sd_at] = np.log(max(_proper(law, name, rng), 1e-300))
     elif name.startswith("vary("):

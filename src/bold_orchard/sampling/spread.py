@@ -70,20 +70,24 @@ class SpreadTarget(FullTarget):
         return value, self.x @ first, np.append(self.w @ d_log, d_log.sum()), [pulled]
 
     def whitened(self) -> Whitening:
-        """Posterior means and covariances of xi at the estimates."""
-        turn, theta = self.e.rotation[0], self.e.theta
-        covariance = np.einsum("ab,bcj,dc->jad", turn, self.e.nodes.covariances, turn, optimize=True)
+        """Posterior means and covariances of xi at the estimates, covariances that stand at an edge moved inside."""
+        lows = self.start_lows()
+        low = self._factors(lows)[0]
+        theta = self.e.theta.copy()
+        theta[self.c.theta] = self.c.structures[0].of_covariance(low @ low.T)
+        there = self.c.at(theta, self.e)
+        turn = there.rotation[0]
+        covariance = np.einsum("ab,bcj,dc->jad", turn, there.nodes.covariances, turn, optimize=True)
         drift = np.empty((self.p, len(turn), len(self.rows.starts)))
         size = np.sqrt(np.maximum(np.diag(MaximumLikelihood(self.model).parameter_covariance), 1e-12))
         for i in range(self.p):
             h = 0.1 * size[i] * np.eye(len(theta))[i]
-            ends = [turn @ self.c.at(theta + side * h, self.e).nodes.means for side in (1, -1)]
+            ends = [turn @ self.c.at(theta + side * h, there).nodes.means for side in (1, -1)]
             drift[i] = (ends[0] - ends[1]) / (0.2 * size[i])
-        lows = self.start_lows()
-        move = np.linalg.solve(self._factors(lows)[0], self.e.factors[0])
+        move = np.linalg.solve(low, there.factors[0])
         covariance = move @ covariance @ move.T
         root = np.linalg.cholesky(covariance + 1e-9 * np.eye(len(turn)))
-        centre = turn @ self.e.nodes.means
+        centre = turn @ there.nodes.means
         sizes = [np.diag(lows[0]).copy()]
         return ByLevel([move @ centre], [move @ drift], np.asarray(theta[: self.p]), [root], sizes)
 

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError, UsageError, shown, unknown_name
 from bold_orchard.families.links import LINKS
+from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.coefficients.multiplicity import adjusted
 from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
@@ -40,6 +41,42 @@ def means(
     """
     if not fit.converged and not force:
         raise OrchardError(f"the fit '{fit.name}' did not converge, so its means mean nothing; mend it, or --force")
+    asked = ask(fit, term, hold, slope, within, ratios)
+    method = df_method or fit.settings.df
+    known = fit.precision(method)
+    kept, offset, sure, own_scale = asked.kept, asked.offset, asked.sure, slope is None
+    made = [
+        {"levels": cell} | (_mean(fit, known, row, constant, confidence, own_scale) if ok else nothing(fit, own_scale))
+        for cell, row, constant, ok in zip(asked.cells, kept, offset, sure)
+    ]  # fmt: skip
+    pairs, errors = _pairs(known, asked.cells, kept, offset, sure, asked.within, confidence, correction)
+    _finish_pairs(fit, known, pairs, kept, offset, confidence, own_scale, ratios)
+    return document_of(fit, asked, made, pairs, errors, correction, method, confidence)
+
+
+@frozen
+class Asked(Frozen):
+    """What is asked of a fit: the ``cells`` with their ``points`` in raw columns, weights ``kept`` (cells, p') of the coefficients, the constant
+    ``offset`` (cells,), and which are ``sure`` (cells,), estimable.
+    """
+
+    grid: ReferenceGrid
+    term: str
+    slope: str | None
+    within: str | None
+    factors: dict[str, str]
+    held: dict[str, list[float | str]]
+    cells: list[dict[str, Any]]
+    points: list[dict[str, Any]]
+    kept: Array
+    offset: Array
+    sure: NDArray[np.bool_]
+
+
+def ask(
+    fit: Fit, term: str, hold: Hold | None = None, slope: str | None = None, within: str | None = None, ratios: bool = False
+) -> Asked:  # fmt: skip
+    """The combinations of coefficients that are the means; raises as ``means`` does."""
     if ratios and (LINKS[fit.design.link].ratio is None or slope):
         raise UsageError(f"--ratios: exp(difference) means nothing under the {fit.design.link} link; leave it out")
     grid = ReferenceGrid(fit)
@@ -60,15 +97,15 @@ def means(
             f"no mean of '{term}' is estimable in '{fit.name}': all rest on coefficients that have no estimate (aliased); "
             "leave the aliased terms out"
         )
-    kept = grid.kept(rows)
-    method = df_method or fit.settings.df
-    known = fit.precision(method)
-    made = [
-        {"levels": cell} | (_mean(fit, known, row, constant, confidence, slope is None) if ok else _nothing(fit, slope is None))
-        for cell, row, constant, ok in zip(cells, kept, offset, sure)
-    ]  # fmt: skip
-    pairs, errors = _pairs(known, cells, kept, offset, sure, within, confidence, correction)
-    _finish_pairs(fit, known, pairs, kept, offset, confidence, slope is None, ratios)
+    return Asked(grid, term, slope, within, dict(factors), held, cells, points, grid.kept(rows), offset, sure)
+
+
+def document_of(
+    fit: Fit, asked: Asked, made: list[dict[str, Any]], pairs: list[dict[str, Any]], errors: Array, correction: str, method: str,
+    confidence: float, units: bool = True, notes: Sequence[str] = (), **more: Any,
+) -> MeansResult:  # fmt: skip
+    """The document, from its means and differences."""
+    grid, factors, held, slope = asked.grid, asked.factors, asked.held, asked.slope
     averaged = [name for name, column in grid.factors.items() if name not in factors and column not in held]
     document: dict[str, Any] = {
         "schema": SCHEMA,
@@ -76,13 +113,13 @@ def means(
         "model": fit.result["model"],
         "outcome": fit.result["outcome"],
         "family": fit.design.family,
-        "term": term,
+        "term": asked.term,
         "slope": slope,
         "means": made,
         "sed": _sed(errors),
         "pairs": [{k: v for k, v in p.items() if k != "places"} for p in pairs],
         "correction": correction,
-        "within": within,
+        "within": asked.within,
         "df_method": method,
         "confidence": confidence,
         "link": fit.design.link,
@@ -90,11 +127,11 @@ def means(
         "covariates": {c: v for c, v in grid.means.items() if c not in held},
         "averaged": averaged,
         "typical_units": grid.typical_units(),
-        "notes": _notes([c for c, ok in zip(cells, sure) if not ok]),
-    }
-    if slope is None and not fit.design.graded:
-        raw = [{c: v for c, v in point.items() if isinstance(v, str)} for point in points]
-        numbers = grid.means | {c: v for c, v in points[0].items() if not isinstance(v, str)}
+        "notes": [*notes, *_notes([c for c, ok in zip(asked.cells, asked.sure) if not ok])],
+    } | more
+    if units and slope is None and not fit.design.graded:
+        raw = [{c: v for c, v in point.items() if isinstance(v, str)} for point in asked.points]
+        numbers = grid.means | {c: v for c, v in asked.points[0].items() if not isinstance(v, str)}
         lines = (
             unit_means(fit, list(factors.values()), raw, [m["mean"] for m in made], numbers)
             if raw[0] and len(held) == 0
@@ -136,7 +173,7 @@ def _mean(
     return entry
 
 
-def _nothing(fit: Fit, own_scale: bool) -> dict[str, Any]:
+def nothing(fit: Fit, own_scale: bool) -> dict[str, Any]:
     entry: dict[str, Any] = dict.fromkeys(("mean", "se", "df", "ci"))
     if own_scale and not fit.design.additive:
         keys = ("chances", "outcome", "outcome_se", "outcome_ci", "population")

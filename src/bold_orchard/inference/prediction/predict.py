@@ -2,31 +2,37 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import field
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance.residuals import residual_structure_of
 from bold_orchard.data.columns import Texts
-from bold_orchard.data.evaluate import evaluate
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import columns_that_vary, covariate_columns, rebuild_parts, unit_codes
-from bold_orchard.design.design import UnitCodes
-from bold_orchard.design.lags import lag_calls, with_lags
+from bold_orchard.design.build import columns_that_vary, unit_codes
 from bold_orchard.design.model_matrix import build_part
 from bold_orchard.design.transformations import ColumnMaker
-from bold_orchard.errors import OrchardError, UsageError, counted
+from bold_orchard.errors import UsageError, counted
 from bold_orchard.families.base import Data
 from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
+from bold_orchard.inference.prediction.asked_rows import (
+    by_occasion,
+    needed,
+    occasion_places,
+    outcome_of,
+    outside,
+    places_of,
+    scattered,
+    trials_of,
+)
 from bold_orchard.inference.prediction.response_scale import grade_chances, outcome_mean, outcome_slope
 from bold_orchard.likelihood.prediction_error import error_variance
 from bold_orchard.results.predict import PredictResult
 from bold_orchard.results.rows import Rows
-from bold_orchard.sentence.tree import Named, columns_of
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/predict/1"
@@ -60,25 +66,10 @@ def predict(
     not in the fit has effect 0 and its whole variance in the standard error. Intervals cover the mean of a row, not a new
     observation of it, with the residual degrees of freedom for every row (the normal under ``--df normal``).
     """
-    design = fit.design
-    table, _ = with_lags(design.sentence, table)
-    complete = np.ones(len(table), dtype=bool)
-    for column in dict.fromkeys(
-        [
-            *covariate_columns(design.sentence),
-            *(c.written for c in lag_calls(design.sentence)),
-            *(_spread_columns(fit) if new_observation else []),
-        ]
-    ):
-        complete &= ~table.is_missing(column)
-    if not complete.any():
-        raise OrchardError(f"no row of {table.name} has all covariates of the model")
-    used = table.take(complete)
-    fixed, parts, offset = rebuild_parts(design, used)
-    kept = fit.evaluation.criterion.products.standard.kept
-    x = np.column_stack([fixed.values[c] for c in kept]) if kept else np.zeros((len(used), 0))
-    average = x @ fit.evaluation.b + (0.0 if offset is None else offset)
-    moved, variance, known = _unit_part(fit, used, parts, x)
+    design, at = fit.design, needed(fit, table, new_observation)
+    used, x = at.used, at.x
+    average = x @ fit.evaluation.b + (0.0 if at.offset is None else at.offset)
+    moved, variance, known = _unit_part(fit, used, at.parts, x)
     se = np.sqrt(np.maximum(variance, 0.0))
     products = fit.criterion.products
     df = None if fit.settings.df == "normal" else float(products.n - products.p)
@@ -95,51 +86,25 @@ def predict(
         se = se * np.abs(outcome_slope(fit, predicted))
         predicted, low, high, average = (outcome_mean(fit, v) for v in (predicted, low, high, average))
         low, high = (low, high) if ends is None else ends
-
-    def spread(values: Array) -> Array:
-        out = np.full((len(table), *values.shape[1:]), np.nan)
-        out[complete] = values
-        return out
-
     return Predictions(
-        table=table,
-        predicted=spread(predicted),
-        se=spread(se),
-        low=spread(low),
-        high=spread(high),
-        average=spread(average),
-        residual=_outcome(fit, table) - spread(predicted),
-        known=spread(known),
-        probabilities={level: spread(p) for level, p in probabilities.items()},
+        table=at.table,
+        predicted=scattered(at, predicted),
+        se=scattered(at, se),
+        low=scattered(at, low),
+        high=scattered(at, high),
+        average=scattered(at, average),
+        residual=outcome_of(fit, at.table) - scattered(at, predicted),
+        known=scattered(at, known),
+        probabilities={level: scattered(at, p) for level, p in probabilities.items()},
     )
-
-
-def _spread_columns(fit: Fit) -> list[str]:
-    """Columns on which a row's residual variance depends."""
-    within, spread = fit.design.sentence.within, [c.name for c in columns_of(fit.design.sentence.spread)]
-    occasion = within is not None and _by_occasion(fit) and within.structure.column
-    return spread + ([occasion.name] if occasion else [])
-
-
-def _by_occasion(fit: Fit) -> bool:
-    """Whether occasions have residual variances of their own."""
-    return not residual_structure_of(fit.design.residual.kind).one_variance
 
 
 def _residual_variance(fit: Fit, used: Table) -> Array:
     """Residual variance of each new row, by its spread, its occasion and its weight; raises OrchardError for a new occasion."""
     design, residual = fit.design, fit.result["residual"]
     parameters = residual["parameters"]
-    if _by_occasion(fit):
-        column = _spread_columns(fit)[-1]
-        labels = used.labels(column)
-        place = {label: i for i, label in enumerate(parameters["occasions"])}
-        new = [t for t in labels.texts if t not in place]
-        if new:
-            raise OrchardError(
-                f"{column} {new[0]} was not in the fit, so the variance there is unknown; leave out --new-observation"
-            )
-        variance = np.diag(parameters["covariance"])[[place[t] for t in labels.texts]][labels.codes]
+    if by_occasion(fit):
+        variance = np.diag(parameters["covariance"])[occasion_places(fit, used)]
     else:
         variance = np.full(len(used), float(residual["variance"]))
     if design.sentence.spread:
@@ -158,7 +123,7 @@ def _own_spread(fit: Fit, used: Table) -> Array:
         if clause.has_spread:
             at = clause.columns.start + clause.part.names.index("spread")
             effects, errors = fit.evaluation.effects(clause.block)
-            place = _places(unit_codes(each.unit, used), fit.design.blocks[clause.block].unit)
+            place = places_of(unit_codes(each.unit, used), fit.design.blocks[clause.block].unit)
             law = float(fit.evaluation.covariance(clause.block)[at, at])
             mean = np.append(effects[:, at], 0.0)[place]
             out = np.exp(2.0 * mean + 2.0 * np.append(errors[:, at, at], law)[place])
@@ -169,11 +134,7 @@ def _drawn_ends(fit: Fit, used: Table, eta: Array, se: Array, confidence: float,
     """Quantiles of outcomes drawn for each row, a share of the trials where there are trials."""
     if fit.design.graded:
         raise UsageError("--new-observation: of grades read the probabilities; leave it out")
-    outcome, trials = fit.design.sentence.outcome, None
-    if outcome.trials is not None:
-        if not used.has(outcome.trials.name):
-            raise UsageError(f"--new-observation needs the trials of every row: a column '{outcome.trials.name}'")
-        trials = used.numbers(outcome.trials.name)
+    trials = trials_of(fit, used)
     column = fit.settings.options.weights
     weights = None if column is None else used.numbers(column)
     extra, rng = fit.model.extra, np.random.default_rng(seed)
@@ -190,49 +151,6 @@ def _drawn_ends(fit: Fit, used: Table, eta: Array, se: Array, confidence: float,
     return low, high
 
 
-def outside(fit: Fit, table: Table) -> list[tuple[str, int]]:
-    """Covariates with rows beyond the values of the fit's own data, and how many."""
-    found = []
-    for column in dict.fromkeys(covariate_columns(fit.design.sentence)):
-        if fit.design.table.kind(column) == "number" and table.kind(column) == "number":
-            seen, values = fit.design.table.numbers(column), table.numbers(column)
-            beyond = int(np.sum((values < seen.min()) | (values > seen.max())))
-            found += [(column, beyond)] if beyond else []
-    return found
-
-
-def _outcome(fit: Fit, table: Table) -> Array:
-    """The outcome as modelled, NaN where it is missing or absent from the table."""
-    outcome = fit.design.sentence.outcome
-    value = outcome.value
-    names = [c.name for c in columns_of(outcome)]
-    if not all(table.has(n) for n in names):
-        return np.full(len(table), np.nan)
-    if fit.design.graded:
-        labels = table.labels(names[0])
-        place = {level: float(k) for k, level in enumerate(fit.design.levels, start=1)}
-        return np.array([*(place.get(t, np.nan) for t in labels.texts), np.nan])[labels.codes]
-    if fit.design.levels:
-        return _success(fit, table, names[0])
-    if outcome.trials is not None:
-        return np.asarray(table.numbers(names[0]) / table.numbers(names[1]))
-    return np.asarray(evaluate(value, lambda c: _raw(c, table)), dtype=float)
-
-
-def _raw(c: Any, table: Table) -> Array:
-    return evaluate(c.factor, lambda inner: _raw(inner, table)) if isinstance(c, Named) else table.numbers(c.name)
-
-
-def _success(fit: Fit, table: Table, column: str) -> Array:
-    """1 where a two-level outcome is the success, 0 where it is the other level, NaN elsewhere."""
-    labels = table.labels(column)
-    texts = np.array([*labels.texts, ""], dtype=object)[labels.codes]
-    fitted = fit.design.table.labels(column)
-    won = {fitted.texts[c] for c in np.unique(fitted.codes[fit.design.y == 1])}
-    inside = np.isin(texts, list(fit.design.levels))
-    return np.where(inside, np.isin(texts, list(won)).astype(float), np.nan)
-
-
 def _unit_part(fit: Fit, used: Table, parts: tuple[Any, ...], x: Array) -> tuple[Array, Array, Array]:
     """Z u, the variance of X b + Z (u_hat - u), and which units are known, per row."""
     design, e = fit.design, fit.evaluation
@@ -241,7 +159,7 @@ def _unit_part(fit: Fit, used: Table, parts: tuple[Any, ...], x: Array) -> tuple
     blocks: list[tuple[Array, Array]] = []
     variance = np.zeros(n)
     for i, (clause, part, each) in enumerate(zip(design.clauses, parts, design.sentence.each)):
-        place = _places(unit_codes(each.unit, used), design.blocks[clause.block].unit)
+        place = places_of(unit_codes(each.unit, used), design.blocks[clause.block].unit)
         effects, _ = e.effects(clause.block)
         z = np.column_stack(part.values)
         have = place >= 0
@@ -265,12 +183,6 @@ def varied(fit: Fit, position: int, used: Table) -> Array:
     return np.asarray(np.exp(sum(b * v for b, v in zip(made, part.values))))
 
 
-def _places(wanted: UnitCodes, fitted: UnitCodes) -> Array:
-    """Row -> level of the fit, -1 for a level that was not in it."""
-    index = {t: i for i, t in enumerate(fitted.texts)}
-    return np.array([index.get(t, -1) for t in wanted.texts], dtype=np.intp)[wanted.codes]
-
-
 def joint_error(fit: Fit, x: Array, blocks: list[tuple[Array, Array]]) -> Array:
     """Variance of x b_hat + sum z (u_hat - u) per row, x (n, p'), blocks of (level (n,), z (n, k)) per clause.
 
@@ -292,6 +204,20 @@ def predict_document(
 ) -> PredictResult:
     """The document of ``orchard predict``: the input rows with what is predicted beside them."""
     made = predict(fit, table, confidence, new_observation, seed)
+    return document_of(fit, made, confidence, new_observation, fit.settings.df)
+
+
+def document_of(
+    fit: Fit,
+    made: Predictions,
+    confidence: float,
+    new_observation: bool,
+    df: str,
+    notes: Sequence[str] = (),
+    **more: Any,
+) -> PredictResult:
+    """The document, from what was predicted."""
+    table = made.table
     columns: dict[str, Any] = {
         "predicted": made.predicted, "se": made.se, "low": made.low, "high": made.high,
         "predicted_average": made.average, "residual": made.residual,
@@ -304,15 +230,15 @@ def predict_document(
         "model": fit.result["model"],
         "outcome": fit.result["outcome"],
         "confidence": confidence,
-        "df": fit.settings.df,
+        "df": df,
         "units": sorted(u.name for u in fit.design.units),
         "new_units": int((made.known == 0).any(axis=1).sum()),
         "grades": list(fit.design.levels) if fit.design.graded else [],
         "rows": Rows({number: table.row_numbers} | beside(table, columns, fit.name)),
         "new_observation": new_observation,
-        "notes": [*_notes(made.known), *_beyond(outside(fit, table)), *_grade_notes(fit)],
+        "notes": [*notes, *_notes(made.known), *_beyond(outside(fit, table)), *_grade_notes(fit)],
     }
-    return PredictResult.from_dict(document)
+    return PredictResult.from_dict(document | more)
 
 
 def beside(table: Table, made: dict[str, Any], name: str) -> dict[str, Any]:

@@ -24,7 +24,7 @@ NODES = 41  # of a mean over units: a mean chance is then exact to 1e-8 at an SD
 def outcome_mean(fit: Fit, eta: Array) -> Array:
     """The mean of the outcome at a linear predictor; of grades the mean grade."""
     if fit.design.graded:
-        return _mean_grade(np.stack(list(grade_chances(fit, eta).values()), axis=-1))
+        return mean_grade(np.stack(list(grade_chances(fit, eta).values()), axis=-1))
     return np.asarray(fit.model.family.mean(eta, fit.model.extra))
 
 
@@ -38,7 +38,7 @@ def outcome_slope(fit: Fit, eta: Array) -> Array:
 
 def grade_chances(fit: Fit, eta: Array) -> dict[str, Array]:
     """P(grade) at each linear predictor, thresholds and eta on the user's scale."""
-    return dict(zip(fit.design.levels, np.moveaxis(_chances(fit, _thresholds(fit), eta), -1, 0)))
+    return dict(zip(fit.design.levels, np.moveaxis(grades_at(fit, _thresholds(fit), eta), -1, 0)))
 
 
 def _thresholds(fit: Fit) -> Array:
@@ -48,14 +48,14 @@ def _thresholds(fit: Fit) -> Array:
     return np.asarray(family.thresholds(fit.model.extra) + shift)
 
 
-def _chances(fit: Fit, cuts: Array, eta: Array) -> Array:
+def grades_at(fit: Fit, cuts: Array, eta: Array) -> Array:
     """(..., grades)."""
     below = CURVES[fit.design.link][0](cuts - np.asarray(eta)[..., None])
     edge = np.zeros((*below.shape[:-1], 1))
     return np.diff(np.concatenate([edge, below, edge + 1.0], axis=-1), axis=-1)
 
 
-def _mean_grade(chances: Array) -> Array:
+def mean_grade(chances: Array) -> Array:
     return np.asarray(chances @ np.arange(1.0, chances.shape[-1] + 1.0))
 
 
@@ -113,7 +113,7 @@ def _grades_scale(fit: Fit, known: CoefficientInference, row: Array, eta: Array,
     grades = len(fit.design.levels)
     errors = np.sqrt(np.maximum(np.einsum("gi,ij,gj->g", slopes, joint, slopes), 0.0))
     average = population_mean(
-        lambda at: _chances(fit, _thresholds(fit), at).swapaxes(-1, -2), eta, random_variance(fit)
+        lambda at: grades_at(fit, _thresholds(fit), at).swapaxes(-1, -2), eta, random_variance(fit)
     )
     chances = []
     for g, level in enumerate(fit.design.levels):
@@ -122,13 +122,13 @@ def _grades_scale(fit: Fit, known: CoefficientInference, row: Array, eta: Array,
                         "population": number(average[g])})  # fmt: skip
     low, high = _logit_ends(values[-1], errors[-1], z, 1.0, float(grades))
     return {"chances": chances, "outcome": number(values[-1]), "outcome_se": number(errors[-1]), "outcome_ci": [low, high],
-            "population": number(float(_mean_grade(average)))}  # fmt: skip
+            "population": number(float(mean_grade(average)))}  # fmt: skip
 
 
 def _grade_moments(fit: Fit, known: Any, row: Array, eta: Array) -> tuple[Array, Array, Array]:
     """Chances and mean grade (grades + 1,), their slopes in (thresholds, b), and the covariance of these."""
     cuts, joint = thresholds(known)
-    chances = _chances(fit, cuts, eta)
+    chances = grades_at(fit, cuts, eta)
     density = CURVES[fit.design.link][1](cuts - eta)[0]
     m, grades = len(cuts), len(chances)
     slopes = np.zeros((grades + 1, m + len(row)))
@@ -137,7 +137,7 @@ def _grade_moments(fit: Fit, known: Any, row: Array, eta: Array) -> tuple[Array,
         slopes[j + 1, j] -= density[j]
     slopes[:grades, m:] = -np.outer(slopes[:grades, :m].sum(axis=1), row)
     slopes[grades] = np.arange(1.0, grades + 1.0) @ slopes[:grades]
-    return np.append(chances, _mean_grade(chances)), slopes, joint
+    return np.append(chances, mean_grade(chances)), slopes, joint
 
 
 def _logit_ends(value: float, se: float, z: float, low: float, high: float) -> tuple[float | None, float | None]:

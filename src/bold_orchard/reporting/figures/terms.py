@@ -17,6 +17,8 @@ LEAST = 0.01  # parts of the critical value below which every term is as near to
 
 def terms_figure(d: TermsResult) -> Figure:
     """A bar for each term, on one scale: its statistic divided by the value that chance passes in 5% of studies."""
+    if d.get("posterior") is not None:
+        return _contrasts(d)
     rows = [t for t in d["tests"] if t["value"] is not None and t["num_df"]]
     level = 1.0 - d["confidence"]
     figure, (ax,) = canvas(1, 1, f"Which terms matter? Tests of type {d['type']}, {d['name']}: {d['model']}",
@@ -45,6 +47,24 @@ def terms_figure(d: TermsResult) -> Figure:
     ax.set(
         xlabel=f"how many times the value that chance alone passes in {100 * level:.2g}% of studies (the amber line)"
     )
+    return figure
+
+
+def _contrasts(d: TermsResult) -> Figure:
+    """From draws: each contrast less the value it is set against, with its interval, in a panel of its own scale."""
+    rows = d["contrasts"]
+    figure, axes = canvas(
+        len(rows), 1, f"Contrasts from draws, {d['name']}: {d['model']}", height=max(8.0, 1.6 * len(rows) + 1)
+    )
+    for ax, c in zip(axes, rows):
+        low, high = c["ci"]
+        ax.plot([low, high], [0, 0], color=LEAF, linewidth=4, solid_capstyle="butt")
+        ax.plot(c["estimate"], 0, "o", color=LEAF, markersize=11, markeredgecolor="white")
+        ax.axvline(c["against"], color=AMBER, linewidth=2.5)
+        ax.set_title(short(c["contrast"], 80), fontsize=11, loc="left")
+        ax.set_yticks([])
+        ax.set_ylim(-1, 1)
+    axes[-1].set_xlabel(f"the contrast, with {100 * d['confidence']:g}% interval (amber: the value it is set against)")
     return figure
 
 

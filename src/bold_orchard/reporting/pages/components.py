@@ -8,12 +8,20 @@ from typing import Any
 from bold_orchard.reporting.numbers import figure, fixed, percent
 from bold_orchard.reporting.page import Page
 from bold_orchard.reporting.pages.fit import spread_words
+from bold_orchard.reporting.pages.origin import from_draws
 from bold_orchard.reporting.strips import bar
 from bold_orchard.results.components import ComponentsResult
 
+HOW = {"posterior": "under the priors"}
+
 
 def components_page(d: ComponentsResult, digits: int = 4) -> Page:
-    page = Page().title(d["model"]).text(f"Variance components of {d['name']}, by {d['method']}.")
+    page = (
+        Page()
+        .title(d["model"])
+        .text(f"Variance components of {d['name']}, {HOW.get(d['method'], 'by ' + d['method'])}.")
+    )
+    drawn = from_draws(page, d)
     rows = []
     for c in d["components"]:
         term = {"covariance": f"{c['term']} with {c['term2']}", "residual": "variance"}.get(c["kind"], c["term"])
@@ -25,9 +33,13 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
         share = "" if c["kind"] == "parameter" else percent(c["share"])
         rows.append((c["group"], term, figure(c["estimate"], digits), figure(c["se"], 3), interval, second, share))
     level = f"{100 * d['confidence']:g}% interval"
-    page.table("Components", ("group", "<term", "estimate", "SE", level, "SD", "share"), rows,
+    page.table("Components", ("group", "<term", "estimate", "SD of\ndraws" if drawn else "SE", level, "SD", "share"), rows,
                [bar(c["share"]) for c in d["components"]])  # fmt: skip
-    how = {"wald": "of variances are on the log scale", "profile": "are by profile likelihood"}[d["interval"]]
+    how = {
+        "wald": "of variances are on the log scale",
+        "profile": "are by profile likelihood",
+        "posterior": "are of the draws",
+    }[d["interval"]]
     latent = d["latent_variance"]
     beside = "" if latent is None else f", {figure(latent, 3)} of it the family's own on the linear scale"
     if d["icc"] and all(i["value"] is None for i in d["icc"]):
@@ -42,8 +54,11 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
         page.text(f"One more step of the search would move no component by more than {max(changes):.0e} of its SE.")
     page.table(
         "How alike two rows of one group are (ICC)",
-        ("group", "correlation of\ntwo rows (ICC)", "own share of\nthe variance"),
-        [(i["group"], fixed(i["value"], 3), percent(i["share"])) for i in d["icc"]],
+        ("group", "correlation of\ntwo rows (ICC)", *((level,) if drawn else ()), "own share of\nthe variance"),
+        [
+            (i["group"], fixed(i["value"], 3), *((_ends(i["ci"]),) if drawn else ()), percent(i["share"]))
+            for i in d["icc"]
+        ],
         [bar(i["share"]) for i in d["icc"]],
     )
     above = [
@@ -57,8 +72,8 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
         )
     r2 = d["r2"]
     page.text(
-        f"The average effects explain {percent(r2['marginal'])} of the variance (marginal R²); with the groups' own effects "
-        f"{percent(r2['conditional'])} (conditional R²)."
+        f"The average effects explain {percent(r2['marginal'])} of the variance (marginal R²{_between(r2, 'marginal')}); with the groups' own "
+        f"effects {percent(r2['conditional'])} (conditional R²{_between(r2, 'conditional')})."
     )
     if d["reduction"] is not None:
         less = [(r["group"], r["term"], percent(r["proportion"])) for r in d["reduction"]]
@@ -68,6 +83,16 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
                 "A negative reduction is a variance that grew: taking account of one level can uncover more of another."
             )
     return page.notes(d["notes"])
+
+
+def _ends(ci: list[float | None]) -> str:
+    return f"{fixed(ci[0], 3)} to {fixed(ci[1], 3)}"
+
+
+def _between(r2: dict[str, Any], which: str) -> str:
+    """, 12% to 34%; of the likelihood nothing."""
+    ends = r2.get(f"{which}_ci")
+    return "" if ends is None else f", {percent(ends[0])} to {percent(ends[1])}"
 
 
 def _in_words(page: Page, rows: list[dict[str, Any]]) -> None:

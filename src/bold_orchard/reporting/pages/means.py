@@ -6,6 +6,7 @@ from typing import Any
 
 from bold_orchard.reporting.numbers import degrees, figure, p_value, percent
 from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.pages.origin import chance, from_draws
 from bold_orchard.reporting.strips import interval
 from bold_orchard.results.means import MeansResult
 
@@ -16,34 +17,41 @@ def means_page(d: MeansResult, digits: int = 4, differences: bool = False, sed: 
     scale = "" if d["link"] == "identity" else f" ({_scale(d)})"
     what = f"Slopes of {d['slope']}{scale}" if d["slope"] else f"Adjusted means of {d['outcome']}{scale}"
     page = Page().title(d["model"]).text(f"{what} by {d['term']}, from {d['name']}.")
+    drawn = from_draws(page, d)
     names = list(d["means"][0]["levels"])
     level = f"{100 * d['confidence']:g}% interval"
-    columns = (names[0], *(f"<{n}" for n in names[1:]), "slope" if d["slope"] else "mean", "SE", level, "df")
+    columns = (
+        names[0],
+        *(f"<{n}" for n in names[1:]),
+        "slope" if d["slope"] else "mean",
+        "SD" if drawn else "SE",
+        level,
+    )
     rows = [
         (
             *_levels(m, digits),
             figure(m["mean"], digits),
             figure(m["se"], 3),
             _interval(m["ci"], digits),
-            degrees(m["df"]),
+            *(() if drawn else (degrees(m["df"]),)),
         )
         for m in d["means"]
     ]
-    page.table("", columns, rows)
+    page.table("", columns if drawn else (*columns, "df"), rows)
     _own_scale(page, d, digits, level)
     _conditions(page, d, digits)
     if differences:
-        _differences(page, d, digits, level)
-    s = d["sed"]
+        (_drawn_differences if drawn else _differences)(page, d, digits, level)
+    s, errors = d["sed"], "SDs" if drawn else "Standard errors"
     if sed and s["min"] is not None:
         labels = [", ".join(_levels(m, digits)) for m in d["means"]]
         matrix = [
             (a, *(figure(v, 3) if i != j else "" for j, v in enumerate(s["matrix"][i]))) for i, a in enumerate(labels)
         ]
-        page.table("Standard errors of differences", ("", *labels), matrix)
+        page.table(f"{errors} of differences", ("", *labels), matrix)
     if s["min"] is not None:
         page.text(
-            f"Standard errors of differences: {figure(s['min'], 3)} to {figure(s['max'], 3)}, mean {figure(s['mean'], 3)}."
+            f"{errors} of differences: {figure(s['min'], 3)} to {figure(s['max'], 3)}, mean {figure(s['mean'], 3)}."
         )
     return page.notes(d["notes"])
 
@@ -109,6 +117,32 @@ def _differences(page: Page, d: MeansResult, digits: int, level: str) -> None:
     columns = ("pair", "difference", "SE", level, "df", "p", *((f"{d['correction']}\np",) if corrected else ()))
     page.table("Differences" + (f" within each {d['within']}" if d["within"] else ""), columns, rows,
                [interval(p["difference"], p["ci"]) for p in d["pairs"]])  # fmt: skip
+    _ratios_and_outcome(page, d, digits, level, "SE")
+    kind = "single" if d["correction"] in SINGLE else "simultaneous"
+    if corrected:
+        page.text(
+            f"The last p is corrected for the number of differences ({d['correction']}); the intervals are {kind}."
+        )
+    else:
+        page.text("p-values and intervals are not corrected for the number of differences.")
+
+
+def _drawn_differences(page: Page, d: MeansResult, digits: int, level: str) -> None:
+    """Differences from draws: no p-values, but chances."""
+    rows = [
+        (f"{p['a']} - {p['b']}", figure(p["difference"], digits), figure(p["se"], 3), _interval(p["ci"], digits), chance(p["chance_above"]))
+        for p in d["pairs"]
+    ]  # fmt: skip
+    page.table("Differences" + (f" within each {d['within']}" if d["within"] else ""), ("pair", "difference", "SD", level, "chance\nabove 0"), rows,
+               [interval(p["difference"], p["ci"]) for p in d["pairs"]])  # fmt: skip
+    _ratios_and_outcome(page, d, digits, level, "SD")
+    page.text(
+        "The chance above 0 is the share of the draws in which the first of the pair is larger; each difference stands for itself."
+    )
+
+
+def _ratios_and_outcome(page: Page, d: MeansResult, digits: int, level: str, error: str) -> None:
+    """Ratios, and differences on the outcome's own scale, where they are there."""
     if any("ratio" in p for p in d["pairs"]):
         ratios = [
             (f"{p['a']} / {p['b']}", figure(p["ratio"], digits), _interval(p["ratio_ci"], digits)) for p in d["pairs"]
@@ -118,12 +152,5 @@ def _differences(page: Page, d: MeansResult, digits: int, level: str) -> None:
         own = [(f"{p['a']} - {p['b']}", figure(p["outcome_difference"], digits), figure(p["outcome_se"], 3), _interval(p["outcome_ci"], digits))
                for p in d["pairs"]]  # fmt: skip
         page.table(
-            "On the outcome's own scale, average unit (single intervals)", ("pair", "difference", "SE", level), own
+            "On the outcome's own scale, average unit (single intervals)", ("pair", "difference", error, level), own
         )
-    kind = "single" if d["correction"] in SINGLE else "simultaneous"
-    if corrected:
-        page.text(
-            f"The last p is corrected for the number of differences ({d['correction']}); the intervals are {kind}."
-        )
-    else:
-        page.text("p-values and intervals are not corrected for the number of differences.")

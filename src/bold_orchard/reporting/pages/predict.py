@@ -5,6 +5,7 @@ from __future__ import annotations
 from bold_orchard.errors import counted as count
 from bold_orchard.reporting.numbers import figure
 from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.pages.origin import from_draws
 from bold_orchard.results.predict import PredictResult
 
 
@@ -12,6 +13,7 @@ def predict_page(d: PredictResult, digits: int = 4) -> Page:
     page = (
         Page().title(d["model"]).text(f"Predictions of {d['name']} for {count(len(d['rows']), 'row')}; the first few:")
     )
+    drawn = from_draws(page, d)
     level = f"{100 * d['confidence']:g}% interval"
     rows = []
     for r in d["rows"][:12]:
@@ -21,10 +23,16 @@ def predict_page(d: PredictResult, digits: int = 4) -> Page:
             continue
         rows.append((str(r["row"]), where, figure(r["predicted"], digits), figure(r["se"], 3),
                      f"{figure(r['low'], digits)} to {figure(r['high'], digits)}", figure(r["predicted_average"], digits)))  # fmt: skip
-    page.table("", ("row", "<where", "predicted", "SE", level, "average\nonly"), rows)
+    page.table("", ("row", "<where", "predicted", "SD" if drawn else "SE", level, "average\nonly"), rows)
     page.text(
         "All rows go to a file with --csv FILE. The interval is that of "
         + ("one more observation of each row; " if d["new_observation"] else "a row's mean, not of a new observation; ")
-        + ("it is normal." if d["df"] == "normal" else "its degrees of freedom are residual (rows less fixed terms).")
+        + (
+            "it holds what the draws say."
+            if drawn
+            else "it is normal."
+            if d["df"] == "normal"
+            else "its degrees of freedom are residual (rows less fixed terms)."
+        )
     )
     return page.notes(d["notes"])

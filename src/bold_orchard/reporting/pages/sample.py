@@ -35,6 +35,11 @@ def sample_page(d: SampleResult, digits: int = 4) -> Page:
         ("parameter", "<law", "<"),
         [(p["parameter"], p["law"], "default" if p["default"] else "yours") for p in d["priors"]],
     )
+    if d.get("shares"):
+        page.table(
+            "How alike rows of one unit are, and what is explained", ("<", "mean", "SD", f"{100 * d['confidence']:g}% from", "to", "likelihood\nestimate"),
+            [(_share(r["quantity"]), *(fixed(r[k], 3) for k in ("mean", "sd", "low", "high", "likelihood_estimate"))) for r in d["shares"]],
+        )  # fmt: skip
     loo = d["leave_one_out"]
     if loo:
         page.text(
@@ -56,6 +61,12 @@ def sample_page(d: SampleResult, digits: int = 4) -> Page:
             "Above zero the other foretells rows better than this one; a difference of less than two or three SEs says little."
         )
     return page.notes(d["notes"])
+
+
+def _share(quantity: str) -> str:
+    """ICC of orchard; marginal R²."""
+    kind, _, name = quantity.removesuffix(")").partition("(")
+    return f"ICC of {name}" if kind == "icc" else f"{name} R²"
 
 
 def _how(d: SampleResult) -> str:

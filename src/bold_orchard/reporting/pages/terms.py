@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from bold_orchard.reporting.numbers import degrees, figure, fixed, p_value
 from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.pages.origin import chance, from_draws
 from bold_orchard.reporting.strips import bar, interval
 from bold_orchard.results.terms import TermsResult
 
@@ -16,6 +17,8 @@ KINDS = {
 
 
 def terms_page(d: TermsResult, digits: int = 4) -> Page:
+    if d.get("posterior") is not None:
+        return _drawn(d, digits)
     page = (
         Page()
         .title(d["model"])
@@ -53,6 +56,21 @@ def terms_page(d: TermsResult, digits: int = 4) -> Page:
         page.text(f"Degrees of freedom: {d['df_method']}.")
     else:
         page.text("Likelihood ratios by maximum likelihood: each model without the term was fitted anew.")
+    return page.notes(d["notes"])
+
+
+def _drawn(d: TermsResult, digits: int) -> Page:
+    """Contrasts from draws."""
+    page = Page().title(d["model"]).text(f"Contrasts of {d['name']}.")
+    from_draws(page, d)
+    rows = [
+        (c["contrast"], figure(c["estimate"], digits), figure(c["se"], 3), f"{figure(c['ci'][0], digits)} to {figure(c['ci'][1], digits)}",
+         figure(c["against"], digits), chance(c["chance_above"]))
+        for c in d["contrasts"]
+    ]  # fmt: skip
+    level = f"{100 * d['confidence']:g}% interval"
+    page.table("Contrasts", ("contrast", "estimate", "SD", level, "against", "chance\nabove that"), rows,
+               [interval(c["estimate"], c["ci"]) for c in d["contrasts"]])  # fmt: skip
     return page.notes(d["notes"])
 
 

@@ -1,0 +1,128 @@
+"""A fitted model as it stands: its tables as attributes, kept as a file."""
+
+from __future__ import annotations
+
+import dataclasses
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Self
+
+from bold_orchard.answers import Answer
+from bold_orchard.data.table import Table
+from bold_orchard.inference.fit import Fit
+from bold_orchard.inference.summary import number
+from bold_orchard.results.fit import FitResult
+
+if TYPE_CHECKING:
+    import pandas as pd
+    from matplotlib.figure import Figure
+
+
+@dataclasses.dataclass(frozen=True)
+class Origin:
+    """Where a fit's data came from: a file with its codes and filter, or the name of a saved fit."""
+
+    source: str | None = None
+    missing: tuple[str, ...] = ()
+    where: str | None = None
+    saved_as: str | None = None
+
+
+@dataclasses.dataclass(frozen=True, repr=False)
+class Fitted:
+    """A fitted model: its tables as attributes.
+
+    ``core`` is the engine's own fit, ``read`` the table it was made from (None for one taken up from a file).
+    """
+
+    core: Fit
+    read: Table | None
+    origin: Origin = Origin()
+
+    def __repr__(self) -> str:
+        state = "" if self.converged else ", NOT CONVERGED"
+        return f"<fit '{self.core.name}': {self.core.result.model}; loglik {self.core.result.fit.loglik}{state}>"
+
+    def __str__(self) -> str:
+        return str(self.answer)
+
+    def _repr_html_(self) -> str:
+        return self.answer._repr_html_()
+
+    @property
+    def answer(self) -> Answer:
+        """What ``orchard fit`` prints, as an answer."""
+        return Answer(self.core.result, self.converged)
+
+    @property
+    def result(self) -> FitResult:
+        """The typed document of the fit."""
+        return self.core.result
+
+    @property
+    def rows(self) -> Table:
+        """All rows of the data, used or not."""
+        if self.read is not None:
+            return self.read
+        from bold_orchard.storage.saved_fits import own_table
+
+        return own_table(str(self.origin.saved_as))
+
+    @property
+    def converged(self) -> bool:
+        return self.core.converged
+
+    @property
+    def notes(self) -> list[str]:
+        return list(self.core.result.notes)
+
+    @property
+    def loglik(self) -> float | None:
+        return number(-0.5 * self.core.evaluation.deviance)
+
+    @property
+    def coefficients(self) -> pd.DataFrame:
+        """One row per term: term, estimate, se, df, statistic, p, low, high."""
+        return self.answer.to_frame()
+
+    def to_dict(self) -> dict[str, Any]:
+        """The JSON contract of ``orchard fit``."""
+        return self.answer.to_dict()
+
+    def to_frame(self) -> pd.DataFrame:
+        return self.coefficients
+
+    def figure(self) -> Figure:
+        return self.answer.figure()
+
+    def save(self, name: str) -> Path:
+        """Keep the fit as NAME.fit.json for later commands; a name that ends in .txt, .json, .html, ... writes what is printed."""
+        from bold_orchard.answers import ENDINGS
+        from bold_orchard.storage.saved_fits import ENDING
+
+        if Path(name).suffix.lower() in ENDINGS and not name.endswith(ENDING):
+            return self.answer.save(name)
+        return self.keep(name)
+
+    def called(self, name: str) -> Self:
+        """The same fit as it is called when kept under a name."""
+        return dataclasses.replace(self, core=self.core.called(Path(name).name.removesuffix(".fit.json")))
+
+    def keep(self, name: str) -> Path:
+        """Keep the fit as NAME.fit.json, whatever the name ends in."""
+        from bold_orchard.storage.saved_fits import save_fit
+
+        named, o = self.called(name).core, self.origin
+        if o.source is not None:
+            return save_fit(named, name, o.source, list(o.missing), o.where)
+        raw = self.rows.frame.to_csv(index=False).encode()
+        design = dataclasses.replace(named.design, table=dataclasses.replace(named.design.table, raw=raw))
+        named = dataclasses.replace(named, model=dataclasses.replace(named.model, design=design))
+        return save_fit(named, name, "-", [], None)
+
+    def matrices(self, level: str | None = None) -> dict[str, pd.DataFrame]:
+        """X, Z, G, R, their inverses and the mixed-model equations, for models small enough to look at."""
+        import pandas as pd
+
+        from bold_orchard.inference.equations import write_out
+
+        return {n: pd.DataFrame(m.values, m.rows, m.columns) for n, m in write_out(self.core, level).items()}

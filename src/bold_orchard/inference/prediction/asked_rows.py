@@ -1,0 +1,155 @@
+"""Rows for which predictions are asked: what the model needs of them, and the outcome where it was measured."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.covariance.residuals import residual_structure_of
+from bold_orchard.data.evaluate import evaluate
+from bold_orchard.data.table import Table
+from bold_orchard.design.build import covariate_columns, rebuild_parts
+from bold_orchard.design.design import UnitCodes
+from bold_orchard.design.lags import lag_calls, with_lags
+from bold_orchard.errors import OrchardError, UsageError
+from bold_orchard.frozen import Frozen, frozen
+from bold_orchard.inference.fit import Fit
+from bold_orchard.sentence.tree import Named, columns_of
+
+Array = NDArray[Any]
+
+
+@frozen
+class Needed(Frozen):
+    """Rows that can be predicted: those of ``table`` that are ``complete``, as ``used``, with columns ``x`` (n, p') of coefficients with an
+    estimate, the columns of every clause, and the offset (n,).
+    """
+
+    table: Table
+    complete: NDArray[np.bool_]
+    used: Table
+    x: Array
+    parts: tuple[Any, ...]
+    offset: Array | None
+
+
+def needed(fit: Fit, table: Table, new_observation: bool) -> Needed:
+    """Raises OrchardError where no row has all covariates."""
+    design = fit.design
+    table, _ = with_lags(design.sentence, table)
+    complete = np.ones(len(table), dtype=bool)
+    for column in dict.fromkeys(
+        [
+            *covariate_columns(design.sentence),
+            *(c.written for c in lag_calls(design.sentence)),
+            *(spread_columns(fit) if new_observation else []),
+        ]
+    ):
+        complete &= ~table.is_missing(column)
+    if not complete.any():
+        raise OrchardError(f"no row of {table.name} has all covariates of the model")
+    used = table.take(complete)
+    fixed, parts, offset = rebuild_parts(design, used)
+    kept = fit.evaluation.criterion.products.standard.kept
+    x = np.column_stack([fixed.values[c] for c in kept]) if kept else np.zeros((len(used), 0))
+    return Needed(table, complete, used, x, parts, offset)
+
+
+def scattered(at: Needed, values: Array) -> Array:
+    """Values (n, ...) of the rows that can be predicted at their places among all rows, NaN elsewhere."""
+    out = np.full((len(at.table), *values.shape[1:]), np.nan)
+    out[at.complete] = values
+    return out
+
+
+def spread_columns(fit: Fit) -> list[str]:
+    """Columns on which a row's residual variance depends."""
+    within, spread = fit.design.sentence.within, [c.name for c in columns_of(fit.design.sentence.spread)]
+    occasion = within is not None and by_occasion(fit) and within.structure.column
+    return spread + ([occasion.name] if occasion else [])
+
+
+def by_occasion(fit: Fit) -> bool:
+    """Whether occasions have residual variances of their own."""
+    return not residual_structure_of(fit.design.residual.kind).one_variance
+
+
+def occasion_places(fit: Fit, used: Table) -> NDArray[np.intp]:
+    """Row -> occasion of the fit, (n,); raises OrchardError for one that was not in it."""
+    column = spread_columns(fit)[-1]
+    labels = used.labels(column)
+    place = {label: i for i, label in enumerate(fit.design.residual.labels)}
+    new = [t for t in labels.texts if t not in place]
+    if new:
+        raise OrchardError(
+            f"{column} {new[0]} was not in the fit, so the variance there is unknown; leave out --new-observation"
+        )
+    return np.array([place[t] for t in labels.texts], dtype=np.intp)[labels.codes]
+
+
+def trials_of(fit: Fit, used: Table) -> Array | None:
+    """Trials of each row, (n,), of an outcome that has them; raises UsageError for rows without that column."""
+    outcome = fit.design.sentence.outcome
+    if outcome.trials is None:
+        return None
+    if not used.has(outcome.trials.name):
+        raise UsageError(f"--new-observation needs the trials of every row: a column '{outcome.trials.name}'")
+    return np.asarray(used.numbers(outcome.trials.name))
+
+
+def outside(fit: Fit, table: Table) -> list[tuple[str, int]]:
+    """Covariates with rows beyond the values of the fit's own data, and how many."""
+    found = []
+    for column in dict.fromkeys(covariate_columns(fit.design.sentence)):
+        if fit.design.table.kind(column) == "number" and table.kind(column) == "number":
+            seen, values = fit.design.table.numbers(column), table.numbers(column)
+            beyond = int(np.sum((values < seen.min()) | (values > seen.max())))
+            found += [(column, beyond)] if beyond else []
+    return found
+
+
+def outcome_of(fit: Fit, table: Table) -> Array:
+    """The outcome as modelled, NaN where it is missing or absent from the table."""
+    outcome = fit.design.sentence.outcome
+    value = outcome.value
+    names = [c.name for c in columns_of(outcome)]
+    if not all(table.has(n) for n in names):
+        return np.full(len(table), np.nan)
+    if fit.design.graded:
+        labels = table.labels(names[0])
+        place = {level: float(k) for k, level in enumerate(fit.design.levels, start=1)}
+        return np.array([*(place.get(t, np.nan) for t in labels.texts), np.nan])[labels.codes]
+    if fit.design.levels:
+        return _success(fit, table, names[0])
+    if outcome.trials is not None:
+        return np.asarray(table.numbers(names[0]) / table.numbers(names[1]))
+    return np.asarray(evaluate(value, lambda c: _raw(c, table)), dtype=float)
+
+
+def _raw(c: Any, table: Table) -> Array:
+    return evaluate(c.factor, lambda inner: _raw(inner, table)) if isinstance(c, Named) else table.numbers(c.name)
+
+
+def _success(fit: Fit, table: Table, column: str) -> Array:
+    """1 where a two-level outcome is the success, 0 where it is the other level, NaN elsewhere."""
+    labels = table.labels(column)
+    texts = np.array([*labels.texts, ""], dtype=object)[labels.codes]
+    fitted = fit.design.table.labels(column)
+    won = {fitted.texts[c] for c in np.unique(fitted.codes[fit.design.y == 1])}
+    inside = np.isin(texts, list(fit.design.levels))
+    return np.where(inside, np.isin(texts, list(won)).astype(float), np.nan)
+
+
+def places_of(wanted: UnitCodes, fitted: UnitCodes) -> Array:
+    """Row -> level of the fit, -1 for a level that was not in it."""
+    index = {t: i for i, t in enumerate(fitted.texts)}
+    return np.array([index.get(t, -1) for t in wanted.texts], dtype=np.intp)[wanted.codes]
+
+
+def level_places(wanted: UnitCodes, fitted: UnitCodes) -> tuple[Array, Array, int]:
+    """Row -> level of the fit as ``places_of`` has it, row -> its place among levels that were not in the fit, and how many these are."""
+    place = places_of(wanted, fitted)
+    unseen = np.unique(wanted.codes[place < 0])
+    return place, np.minimum(np.searchsorted(unseen, wanted.codes), max(len(unseen) - 1, 0)), len(unseen)

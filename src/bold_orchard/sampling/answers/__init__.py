@@ -1,0 +1,1 @@
+"""What other commands say, from the draws of a posterior instead of the likelihood."""

@@ -1,0 +1,205 @@
+"""Draws of a posterior taken up again beside the fit they were drawn from, and what each draw says of the model."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.design.design import Clause
+from bold_orchard.errors import OrchardError
+from bold_orchard.frozen import Frozen, frozen
+from bold_orchard.inference.coefficients.maximum_likelihood import threshold_names
+from bold_orchard.inference.fit import Fit
+from bold_orchard.inference.prediction.response_scale import grades_at, mean_grade
+from bold_orchard.inference.summary import number
+from bold_orchard.sampling.diagnostics import rhat
+from bold_orchard.sampling.scales import found
+from bold_orchard.sampling.words import RHAT, effect_names, some
+
+Array = NDArray[Any]
+METHOD = "posterior"  # what stands in a document where a method of the likelihood would
+FEWEST = 20  # draws below which nothing is answered
+
+
+@frozen
+class Draws(Frozen):
+    """``columns`` (D,) by parameter and effect as ``sample --keep`` writes them; ``source`` is the file they come from.
+
+    Raises OrchardError, when it is asked for what another model's draws do not hold.
+    """
+
+    fit: Fit
+    columns: Mapping[str, Array]
+    source: str
+
+    def checked(self) -> Draws:
+        """Itself; raises OrchardError for too few draws."""
+        if self.count < FEWEST:
+            raise OrchardError(f"{self.source} holds {self.count} draws; {FEWEST} are the fewest that say anything")
+        return self
+
+    def column(self, name: str) -> Array:
+        """(D,) of a parameter or effect."""
+        if name not in self.columns:
+            raise OrchardError(
+                f"{self.source} has no draws of '{name}', so it is not a posterior of '{self.fit.name}'; make one with: "
+                f"orchard sample {self.fit.name} --keep {self.source}"
+            )
+        values = np.asarray(self.columns[name], dtype=float)
+        if not np.isfinite(values).all():
+            raise OrchardError(f"{self.source}: the draws of '{name}' are not all numbers; sample again")
+        return values
+
+    @cached_property
+    def count(self) -> int:
+        return len(next(iter(self.columns.values()), ()))
+
+    @property
+    def chains(self) -> int:
+        return len(np.unique(self.columns["chain"])) if "chain" in self.columns else 1
+
+    @property
+    def origin(self) -> dict[str, Any]:
+        """What a document says of where its figures come from."""
+        return {"file": self.source, "chains": self.chains, "draws": self.count}
+
+    @cached_property
+    def warnings(self) -> list[str]:
+        """Why nothing should be read from these draws, the chains not agreeing; nothing where they do."""
+        known = {"chain", "draw", *effect_names(self.fit)}
+        if self.chains < 2 or self.count % self.chains:
+            return []
+        apart = [
+            name for name in self.columns
+            if name not in known and (rhat(np.asarray(self.columns[name], dtype=float).reshape(self.chains, -1)) > RHAT)
+        ]  # fmt: skip
+        if not apart:
+            return []
+        return [
+            f"The chains do NOT agree on {some(apart)} (R-hat above {RHAT:g}): do not use these figures. Sample again with a longer --warmup, "
+            "tighter priors or a simpler sentence."
+        ]
+
+    def thinned(self, most: int) -> Draws:
+        """At most that many, evenly spaced."""
+        if self.count <= most:
+            return self
+        at = np.linspace(0, self.count - 1, most).astype(np.intp)
+        return Draws(self.fit, {k: np.asarray(v)[at] for k, v in self.columns.items()}, self.source)
+
+    # -- coefficients
+
+    @cached_property
+    def b(self) -> Array:
+        """Coefficients with an estimate, (D, p')."""
+        names = [self.fit.design.fixed.names[k] for k in self.fit.model.kept]
+        return np.array([self.column(n) for n in names]).reshape(len(names), self.count).T
+
+    @cached_property
+    def cuts(self) -> Array:
+        """Thresholds of grades, (D, grades - 1); of other outcomes nothing."""
+        names = threshold_names(self.fit.design) if self.fit.design.graded else []
+        return np.array([self.column(n) for n in names]).reshape(len(names), self.count).T
+
+    @cached_property
+    def extra(self) -> Array:
+        """What the family estimates of its own, as the family takes it, (D, m)."""
+        design = self.fit.design
+        if design.additive or design.graded:
+            return np.zeros((self.count, 0))
+        out = np.zeros((self.count, len(self.fit.model.extra)))
+        for own in self.fit.model.family.own:
+            out[:, own.place] = [found(own.back, v) for v in self.column(own.name)]
+        return out
+
+    # -- effects
+
+    @cached_property
+    def effects(self) -> list[Array]:
+        """Of every block, (D, levels, k)."""
+        out = []
+        for f, block in enumerate(self.fit.design.blocks):
+            terms = [t for c in self.fit.design.clauses if c.block == f for t in c.part.names]
+            name = block.unit.name
+            made = np.empty((self.count, block.unit.size, len(terms)))
+            for j, label in enumerate(block.unit.texts):
+                for k, term in enumerate(terms):
+                    made[:, j, k] = self.column(f"{name} {label}: {term}")
+            out.append(made)
+        return out
+
+    def covariance(self, clause: Clause) -> Array:
+        """Of the effects of a clause, where SDs vary at zero, (D, k, k)."""
+        names, group = clause.part.names, self.fit.design.units[clause.unit].name
+        if clause.given is not None:
+            g = self.fit.evaluation.covariance(clause.block)[clause.columns, clause.columns]
+            return np.broadcast_to(g, (self.count, *g.shape))
+        sd = np.array([self.column(f"sd({group}: {n})") for n in names]).T
+        r = np.broadcast_to(np.eye(len(names)), (self.count, len(names), len(names))).copy()
+        for i in range(len(names)):
+            for j in range(i):
+                name = f"correlation({group}: {names[j]}, {names[i]})"
+                if name in self.columns:
+                    r[:, i, j] = r[:, j, i] = self.column(name)
+        return np.asarray(sd[:, :, None] * r * sd[:, None, :])
+
+    def grown(self, clause: Clause, columns: Any) -> Array:
+        """By what the SDs of a clause's effects exceed those at zero, (D, n), at ``columns`` (n,) of what they vary with."""
+        if clause.vary is None:
+            return np.ones((self.count, 1))
+        alpha = self.alpha(clause)
+        return np.asarray(np.exp(alpha @ np.array(columns).reshape(alpha.shape[1], -1)))
+
+    def alpha(self, clause: Clause) -> Array:
+        """Coefficients of what the SDs of a clause's effects vary with, (D, m)."""
+        group = self.fit.design.units[clause.unit].name
+        names = () if clause.vary is None else clause.vary.names
+        return np.array([self.column(f"vary({group}: {n})") for n in names]).reshape(len(names), self.count).T
+
+    @cached_property
+    def random_variance(self) -> Array:
+        """Variance of the random part on the linear scale, averaged over the rows, (D,)."""
+        design, total = self.fit.design, np.zeros(self.count)
+        for clause in design.clauses:
+            z, g = np.array(clause.part.values), self.covariance(clause)
+            if clause.vary is None:
+                squares = np.array([[design.mean_of(a * b) for b in z] for a in z])
+                total += np.einsum("dij,ij->d", g, squares)
+                continue
+            for d, alpha in enumerate(self.alpha(clause)):
+                scaled = z * np.exp(alpha @ np.array(clause.vary.values))
+                total[d] += design.mean_of(np.einsum("an,ab,bn->n", scaled, g[d], scaled))
+        return total
+
+    # -- the outcome's own scale
+
+    def outcome(self, eta: Array) -> Array:
+        """The mean of the outcome at a linear predictor of each draw, (D, ...); of grades the mean grade."""
+        return np.array([self.mean_at(d)(eta[d]) for d in range(self.count)])
+
+    def mean_at(self, d: int) -> Any:
+        """eta -> the mean of the outcome at one draw."""
+        if self.fit.design.graded:
+            return lambda eta: mean_grade(self.chances_at(d)(eta))
+        family, extra = self.fit.model.family, self.extra[d]
+        return lambda eta: np.asarray(family.mean(eta, extra))
+
+    def chances_at(self, d: int) -> Any:
+        """eta -> the chances of the grades (..., grades) at one draw."""
+        return lambda eta: grades_at(self.fit, self.cuts[d], eta)
+
+
+def told(values: Array, confidence: float) -> tuple[float | None, float | None, list[float | None]]:
+    """Mean, SD and equal-tailed interval of draws (D,)."""
+    level = (1.0 - confidence) / 2.0
+    low, high = np.quantile(values, [level, 1.0 - level])
+    return number(values.mean()), number(values.std(ddof=1)), [number(low), number(high)]
+
+
+def chance_above(values: Array) -> float:
+    """The posterior chance of a value above zero: the share of the draws that are."""
+    return float(np.mean(values > 0))

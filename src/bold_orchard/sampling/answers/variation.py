@@ -1,0 +1,189 @@
+"""Variance components, ICC and R squared from draws: each figure is worked out at every draw, then summed up."""
+
+from __future__ import annotations
+
+import itertools
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.covariance.residuals import residual_structure_of
+from bold_orchard.design.validation import constant_inside, is_nested
+from bold_orchard.inference.summary import number
+from bold_orchard.results.components import ComponentsResult
+from bold_orchard.sampling.answers.draws import METHOD, Draws, told
+
+Array = NDArray[Any]
+
+
+def components(draws: Draws, confidence: float = 0.95) -> ComponentsResult:
+    """The document of ``orchard components`` from draws: posterior means, SDs and equal-tailed intervals.
+
+    ``sd`` and ``correlation`` are posterior means of their own; shares, ICC (of two rows of one level) and R squared (Nakagawa & Schielzeth
+    2013, Johnson 2014) have intervals too.
+    """
+    fit = draws.fit
+    design = fit.design
+    rows = _entries(draws)
+    total = np.sum([r["part"] for r in rows], axis=0)
+    made = [_row(r, total, confidence) for r in rows if r["kind"] != "latent"] + _parameters(draws, confidence)
+    marginal, conditional = _explained(draws)
+    document: dict[str, Any] = {
+        "schema": "bold-orchard/components/1", "name": fit.name, "model": fit.result["model"], "outcome": fit.result["outcome"],
+        "method": METHOD, "interval": METHOD, "confidence": confidence, "components": made, "icc": _icc(draws, rows, total, confidence),
+        "r2": {"marginal": number(marginal.mean()), "conditional": number(conditional.mean()),
+               "marginal_ci": told(marginal, confidence)[2], "conditional_ci": told(conditional, confidence)[2]},
+        "latent_variance": None if design.additive else number(rows[-1]["value"].mean()), "against": None, "reduction": None, "notes": draws.warnings,
+        "posterior": draws.origin,
+    }  # fmt: skip
+    return ComponentsResult.from_dict(document)
+
+
+def figures(draws: Draws, confidence: float) -> list[dict[str, Any]]:
+    """ICC of every unit and both R squared by name, each with mean, SD, median and interval."""
+    rows = _entries(draws)
+    total = np.sum([r["part"] for r in rows], axis=0)
+    made = {f"icc({name})": value for name, value, _ in _alike(draws, rows, total)}
+    made |= dict(zip(("r2(marginal)", "r2(conditional)"), _explained(draws)))
+    out = []
+    for name, values in made.items():
+        if np.isfinite(values).all():
+            mean, sd, (low, high) = told(values, confidence)
+            out.append(
+                {
+                    "quantity": name,
+                    "mean": mean,
+                    "sd": sd,
+                    "median": number(np.median(values)),
+                    "low": low,
+                    "high": high,
+                }
+            )
+    return out
+
+
+def _entries(draws: Draws) -> list[dict[str, Any]]:
+    """Every variance and covariance with its ``value`` (D,) and ``part`` (D,) of the total at the covariates' means, the residual last."""
+    design, rows = draws.fit.design, []
+    for clause in design.clauses:
+        names, g = clause.part.names, draws.covariance(clause)
+        vary = () if clause.vary is None else [design.mean_of(v) for v in clause.vary.values]
+        means = np.array([design.mean_of(v) for v in clause.part.values]) * draws.grown(
+            clause, np.array(vary)[:, None] if vary else vary
+        )
+        base = {"group": design.units[clause.unit].name, "unit": clause.unit}
+        for i, term in enumerate(names):
+            size = float(np.sqrt(design.mean_of(clause.part.values[i] ** 2)))
+            rows.append(base | {"kind": "variance", "term": term, "term2": None, "value": g[:, i, i], "part": means[:, i] ** 2 * g[:, i, i],
+                                "size": size, "correlation": None})  # fmt: skip
+        for i, j in itertools.combinations(range(len(names)), 2) if clause.kind.correlated else ():
+            sds = np.sqrt(g[:, i, i] * g[:, j, j])
+            rows.append(base | {"kind": "covariance", "term": names[i], "term2": names[j], "value": g[:, i, j],
+                                "part": 2 * means[:, i] * means[:, j] * g[:, i, j], "size": None, "correlation": g[:, i, j] / np.maximum(sds, 1e-300)})  # fmt: skip
+    kind = "residual" if design.additive else "latent"
+    v = _residual(draws)
+    rows.append({"group": "residual", "unit": None, "kind": kind, "term": "residual", "term2": None, "value": v, "part": v, "size": 1.0,
+                 "correlation": None})  # fmt: skip
+    return rows
+
+
+def _residual(draws: Draws) -> Array:
+    """The residual variance, of the baseline under a spread, the mean one of occasions; of other outcomes what the family adds, (D,)."""
+    design = draws.fit.design
+    if not design.additive:
+        return _latent(draws)
+    if "sd(residual)" in draws.columns:
+        return np.asarray(draws.column("sd(residual)") ** 2)
+    return np.mean([draws.column(f"sd(residual: {label})") ** 2 for label in design.residual.labels], axis=0)
+
+
+def _latent(draws: Draws) -> Array:
+    """Of the average row, on the scale of eta (Nakagawa, Johnson & Schielzeth 2017)."""
+    fit = draws.fit
+    design, family = fit.design, fit.model.family
+    at = np.array([design.fixed.values[k].mean() for k in fit.model.kept])
+    eta = draws.b @ at + (0.0 if design.offset is None else float(design.offset.mean()))
+    if design.link == "log":
+        eta = eta + 0.5 * draws.random_variance
+    extra = fit.model.extra if design.graded else None
+    return np.array(
+        [family.latent_variance(np.array(e), draws.extra[d] if extra is None else extra) for d, e in enumerate(eta)]
+    )
+
+
+def _spread_at_mean(draws: Draws) -> Array:
+    """By what the residual variance at the mean of the spread's columns exceeds that of the baseline, (D,)."""
+    spread = draws.fit.design.residual.spread
+    if spread is None:
+        return np.ones(draws.count)
+    gamma = np.array([draws.column(f"spread {n}") for n in spread.names]).T
+    return np.asarray(np.exp(2.0 * gamma @ np.array([v.mean() for v in spread.values])))
+
+
+def _row(row: dict[str, Any], total: Array, confidence: float) -> dict[str, Any]:
+    mean, sd, ends = told(row["value"], confidence)
+    root = None if row["kind"] == "covariance" else number(np.sqrt(np.maximum(row["value"], 0.0)).mean())
+    r = row["correlation"]
+    return {"group": row["group"], "kind": row["kind"], "term": row["term"], "term2": row["term2"], "estimate": mean, "sd": root,
+            "correlation": None if r is None else number(np.clip(r, -1, 1).mean()), "se": sd, "ratio": None, "ci": ends,
+            "share": number((row["part"] / total).mean()), "boundary": False,
+            "sd_in_outcome": None if row["size"] is None or root is None else root * row["size"], "change": None}  # fmt: skip
+
+
+def _parameters(draws: Draws, confidence: float) -> list[dict[str, Any]]:
+    """Rows of kind 'parameter': rho, coefficients of a spread and of what SDs vary with, the family's own."""
+    fit = draws.fit
+    design, told_of = fit.design, []
+    if design.residual.kind in ("ar1", "exchangeable"):
+        told_of.append(("residual", "rho", "rho"))
+    if design.residual.spread is not None:
+        told_of += [("residual", f"spread {n}", f"spread {n}") for n in design.residual.spread.names]
+    for clause in design.clauses:
+        group = design.units[clause.unit].name
+        told_of += [
+            (group, f"vary {n}", f"vary({group}: {n})") for n in (clause.vary.names if clause.vary is not None else ())
+        ]
+    if not design.additive:
+        told_of += [("residual", own.name, own.name) for own in fit.model.family.own]
+    blank = dict.fromkeys(("term2", "sd", "correlation", "ratio", "share", "sd_in_outcome", "change"))
+    out = []
+    for group, term, name in told_of:
+        mean, sd, ends = told(draws.column(name), confidence)
+        out.append({"group": group, "kind": "parameter", "term": term, "estimate": mean, "se": sd, "ci": ends, "boundary": False} | blank)  # fmt: skip
+    return out
+
+
+def _alike(draws: Draws, rows: list[dict[str, Any]], total: Array) -> list[tuple[str, Array, Array]]:
+    """Per unit the correlation of two rows of one level (D,), and its own share of the variance (D,)."""
+    design, out = draws.fit.design, []
+    nothing = np.zeros(draws.count)
+    parts = [sum((r["part"] for r in rows if r["unit"] == i), nothing) for i in range(len(design.units))]
+    for unit, own in zip(design.units, parts):
+        shared = sum((p for other, p in zip(design.units, parts) if other is unit or is_nested(unit, other)), nothing)
+        residual = design.residual
+        alike = residual_structure_of(residual.kind).one_correlation and residual.codes is not None
+        if alike and constant_inside(unit.codes, unit.size, np.asarray(residual.codes)):
+            shared = shared + draws.column("rho") * rows[-1]["part"]
+        out.append((unit.name, shared / total, own / total))
+    return out
+
+
+def _icc(draws: Draws, rows: list[dict[str, Any]], total: Array, confidence: float) -> list[dict[str, Any]]:
+    return [
+        {"group": name, "value": number(value.mean()), "share": number(own.mean()), "ci": told(value, confidence)[2]}
+        for name, value, own in _alike(draws, rows, total)
+    ]
+
+
+def _explained(draws: Draws) -> tuple[Array, Array]:
+    """Marginal and conditional R squared, (D,) each."""
+    fit = draws.fit
+    design = fit.design
+    columns = [design.fixed.values[k] - design.mean_of(design.fixed.values[k]) for k in fit.model.kept]
+    squares = np.array([[design.mean_of(a * b) for b in columns] for a in columns]).reshape(len(columns), len(columns))
+    fixed = np.einsum("di,ij,dj->d", draws.b, squares, draws.b) * design.n_rows / max(design.n_rows - 1, 1)
+    rest = _residual(draws) * (_spread_at_mean(draws) if design.additive else 1.0)
+    random = draws.random_variance
+    total = fixed + random + rest
+    return fixed / total, (fixed + random) / total
