@@ -1,17 +1,20 @@
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
 from functools import cache
 from pathlib import Path
 from types import SimpleNamespace
 
-import pytest
-from hypothesis import settings
-from jsonschema import Draft202012Validator
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # two workers with two threads each stand in one another's way
 
-from bold_orchard.results.schema import SHIPPED
+import pytest  # noqa: E402
+from hypothesis import settings  # noqa: E402
+from jsonschema import Draft202012Validator  # noqa: E402
+
+from bold_orchard.results.schema import SHIPPED  # noqa: E402
 
 settings.register_profile("steady", derandomize=True)  # the same examples in every run
 settings.register_profile("explore", derandomize=False, print_blob=True)  # pytest --hypothesis-profile=explore

@@ -150,7 +150,7 @@ def test_draws_of_a_binomial_model_agree_with_quadrature():
             )
     weight = np.exp(value - value.max())
     weight /= weight.sum()
-    result = sample(made, SampleOptions(draws=400, warmup=400, seed=1), lambda *_: None)
+    result = sample(made, SampleOptions(draws=300, warmup=200, seed=1), lambda *_: None)
     assert result.divergent == 0 and max(p.rhat for p in result.parameters) < 1.02
     for row, marginal, at in (
         (result.parameters[0], weight.sum(1), bs),
