@@ -26,7 +26,7 @@ from bold_orchard.sampling.posterior import target_of
 from bold_orchard.sampling.priors import priors_of
 from bold_orchard.sampling.rows import replicated
 
-WARMUP, DRAWS, THIN, BINS = 400, 495, 5, 10
+WARMUP, DRAWS, THIN, BINS = 300, 495, 5, 10
 COMMON = ["intercept = normal(0, 1)", "rain = normal(0, 1)"]
 GAUSS = [*COMMON, "sd(residual) = half-normal(1)"]
 LAYOUTS: dict[str, tuple[str, list[str], str]] = {

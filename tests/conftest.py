@@ -10,11 +10,11 @@ from types import SimpleNamespace
 
 os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")  # two workers with two threads each stand in one another's way
 
-import pytest  # noqa: E402
-from hypothesis import settings  # noqa: E402
-from jsonschema import Draft202012Validator  # noqa: E402
+import pytest
+from hypothesis import settings
+from jsonschema import Draft202012Validator
 
-from bold_orchard.results.schema import SHIPPED  # noqa: E402
+from bold_orchard.results.schema import SHIPPED
 
 settings.register_profile("steady", derandomize=True)  # the same examples in every run
 settings.register_profile("explore", derandomize=False, print_blob=True)  # pytest --hypothesis-profile=explore

@@ -125,3 +125,32 @@ def test_python_interface(orchards, monkeypatch):
     made = bo.open_fit("a").sample(chains=2, draws=100, warmup=100, seed=4)
     frame = made.to_frame()
     assert list(frame["parameter"])[:2] == ["intercept", "rain"] and "Posterior" in str(made)
+
+
+def test_other_commands_answer_from_kept_draws(orchards):
+    """Parquet and CSV hold the same draws; pages, JSON, CSV and pictures are written from them; slips get a line."""
+    kept = [
+        orchards("sample", "a", *FEW, "--keep", f"d.{ending}", "--json").json for ending in ("parquet", "csv", "arrow")
+    ]
+    assert kept[0]["parameters"] == kept[1]["parameters"]
+    made = [
+        orchards("groups", "a", "--posterior", f"d.{ending}", "--json").json for ending in ("parquet", "csv", "arrow")
+    ]
+    assert made[0]["groups"] == made[1]["groups"] == made[2]["groups"]
+    done = orchards("components", "a", "--posterior", "d.parquet", "--figure", "c.png", "--csv", "c.csv")
+    assert (
+        "From 600 draws of the posterior in 2 chains (d.parquet)" in done.out and (orchards.folder / "c.csv").exists()
+    )
+    rain = next(p for p in kept[0]["parameters"] if p["parameter"] == "rain")
+    told = orchards("terms", "a", "--contrast", "rain = 1", "--posterior", "d.csv", "--json").json["contrasts"][0]
+    assert told["estimate"] == pytest.approx(rain["mean"]) and told["ci"] == pytest.approx([rain["low"], rain["high"]])
+    assert orchards("predict", "a", "--posterior", "d.parquet", "--csv", "p.csv").out.count("orchard o") == 12
+    with (orchards.folder / "p.csv").open() as f:
+        assert len(list(csv.DictReader(f))) == 50
+    for arguments, code, said in (
+        (("terms", "a", "--posterior", "d.csv"), 2, "--contrast"), (("groups", "b", "--posterior", "d.csv"), 3, "it is another model's posterior"),
+        (("groups", "a", "--posterior", "none.csv"), 3, "there is no such file"), (("groups", "a", "--posterior", "a.posterior.json"), 2, "holds no draws"),
+        (("components", "a", "--posterior", "d.csv", "--method", "profile"), 2, "--method is of the likelihood"),
+    ):  # fmt: skip
+        done = orchards(*arguments)
+        assert done.code == code and said in done.err and "Traceback" not in done.err

@@ -323,8 +323,13 @@ def test_effects_are_carried_from_a_posterior(made, frames, name):
 def test_what_cannot_be_answered_is_refused_in_a_line(made, tmp_path):
     fit, posterior, draws = made("slopes")
     other = made("nested")[0]
-    with pytest.raises(OrchardError, match="no draws of 'rain\\*soil\\[sand\\]', so it is not a posterior of 'nested'"):
+    with pytest.raises(
+        OrchardError, match="draws of 'sd\\(tree: intercept\\)', which 'nested' does not have: it is another model's"
+    ):
         other.means("soil", posterior=posterior)
+    pd.DataFrame(draws).drop(columns="rain").to_csv(tmp_path / "less.csv", index=False)
+    with pytest.raises(OrchardError, match="no draws of 'rain', so it is not a posterior of 'slopes'"):
+        fit.means("soil", posterior=str(tmp_path / "less.csv"))
     with pytest.raises(UsageError, match="--df is of the likelihood"):
         fit.means("soil", df="normal", posterior=posterior)
     with pytest.raises(UsageError, match="--correction"):

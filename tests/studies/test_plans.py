@@ -232,3 +232,33 @@ def test_the_plan_of_saved_fits_makes_them_again(study):
     fit = bo.fit("yield = rain", pd.read_csv(study.folder / "harvest.csv"))
     with pytest.raises(bo.OrchardError, match="memory"):
         bo.plan(fit)
+
+
+def test_a_posterior_is_sampled_and_asked_in_one_plan(study):
+    """The step that reads the draws waits for the one that keeps them, and is redone with it alone."""
+    asked = (
+        '\n[[steps]]\ncommand = "means"\nname = "asked"\nfit = "rain"\nterm = "pruning"\nposterior = "draws.parquet"\n'
+    )
+    plan = (
+        PLAN
+        + '\n[[steps]]\ncommand = "sample"\nfit = "rain"\nchains = 2\nwarmup = 200\ndraws = 300\nkeep = "draws.parquet"\n'
+        + asked
+    )
+    (study.folder / "plan.toml").write_text(plan)
+    first = study("run", "plan.toml", "--into", "out", "--only", "asked", "--json")
+    assert [(s["step"], s["state"]) for s in first.json["steps"]] == [
+        ("rain", "done"),
+        ("sample-rain", "done"),
+        ("asked", "done"),
+    ]
+    d = json.loads((study.folder / "out" / "asked.json").read_text())
+    assert d["posterior"]["draws"] == 600 and d["df_method"] == "posterior"
+    again = study("run", "plan.toml", "--into", "out", "--only", "asked", "--json").json["steps"]
+    assert [s["state"] for s in again] == ["kept"] * 3
+    (study.folder / "plan.toml").write_text(plan.replace("draws = 300", "draws = 301"))
+    states = {
+        s["step"]: s["state"]
+        for s in study("run", "plan.toml", "--into", "out", "--only", "asked", "--json").json["steps"]
+    }
+    assert states == {"rain": "kept", "sample-rain": "done", "asked": "done"}
+    assert not (study.folder / "draws.parquet").exists()

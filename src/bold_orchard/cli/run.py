@@ -24,7 +24,7 @@ EXAMPLE = """examples:
   orchard run plan.toml --only report
   orchard run plan.toml --check
 """
-READ = ("data", "labels", "new")  # options that name files to read
+READ = ("data", "labels", "new", "posterior")  # options that name files to read
 FITS = ("fit", "fits", "against")  # options that name fits
 
 

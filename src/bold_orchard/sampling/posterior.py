@@ -37,7 +37,7 @@ from bold_orchard.sampling.rows import (
     statistics,
 )
 from bold_orchard.sampling.spread import SpreadTarget
-from bold_orchard.sampling.words import RHAT, effect_names, some
+from bold_orchard.sampling.words import RHAT, effect_names, fixed_names, some
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/sample/1"
@@ -82,7 +82,7 @@ def sample(fit: Fit, options: SampleOptions, report: Progress) -> SampleResult:
         raise OrchardError(f"the fit '{fit.name}' is not identified, so no sampler can start from it; mend it first")
     priors = priors_of(fit, read_priors(options.priors))
     target = target_of(fit, priors)
-    names = [*_fixed_names(fit), *target.names]
+    names = [*fixed_names(fit), *target.names]
     n, count = len(fit.design.y), options.chains * options.draws
     every = max(1, -(-count * n // MOST_LOGS)) if n * 50 <= MOST_LOGS else 0
     widths = [u.size * u.levels for u in fit.criterion.products.units]
@@ -112,11 +112,6 @@ def sample(fit: Fit, options: SampleOptions, report: Progress) -> SampleResult:
     return _document(fit, options, priors, names, target, made)
 
 
-def _fixed_names(fit: Fit) -> list[str]:
-    grades = threshold_names(fit.design) if fit.design.graded else []
-    return [*grades, *(fit.design.fixed.names[k] for k in fit.model.kept)]
-
-
 def _values(target: Any, z: Array, b: Array) -> Array:
     first = target.thresholds(z) if target.design.graded else np.zeros(0)
     return np.concatenate([first, b, target.values(z)])
@@ -143,7 +138,7 @@ def _document(
     fit: Fit, options: SampleOptions, priors: Priors, names: list[str], target: Any, made: list[Drawn]
 ) -> SampleResult:
     draws = np.stack([d.parameters for d in made])
-    fixed, estimates = _fixed_names(fit), _likelihood_estimates(fit)
+    fixed, estimates = fixed_names(fit), _likelihood_estimates(fit)
     level = (1 - options.confidence) / 2
     rows = []
     for k, name in enumerate(names):

@@ -15,7 +15,6 @@ from bold_orchard.sampling.laws import Law, read_priors
 from bold_orchard.sampling.posterior import (
     SCHEMA,
     SampleOptions,
-    _fixed_names,
     check_options,
     kind_of,
     target_of,
@@ -23,7 +22,7 @@ from bold_orchard.sampling.posterior import (
 from bold_orchard.sampling.priors import priors_of
 from bold_orchard.sampling.rows import observed_statistics, replicated, replicates, statistics
 from bold_orchard.sampling.scales import AT_ENDS, found
-from bold_orchard.sampling.words import effect_names
+from bold_orchard.sampling.words import effect_names, fixed_names
 
 
 def prior_draws(fit: Fit, options: SampleOptions, report: Any) -> SampleResult:
@@ -35,7 +34,7 @@ def prior_draws(fit: Fit, options: SampleOptions, report: Any) -> SampleResult:
     priors = priors_of(fit, read_priors(options.priors))
     target = target_of(fit, priors)
     rng = np.random.default_rng(options.seed)
-    names = [*_fixed_names(fit), *target.names]
+    names = [*fixed_names(fit), *target.names]
     total = options.chains * options.draws
     parameters, outcomes = np.empty((total, len(names))), []
     every = max(1, total // 1000)
@@ -50,7 +49,7 @@ def prior_draws(fit: Fit, options: SampleOptions, report: Any) -> SampleResult:
         report(i + 1, total, 0)
     drawn = np.array(outcomes)
     level = (1 - options.confidence) / 2
-    fixed, rows = _fixed_names(fit), []
+    fixed, rows = fixed_names(fit), []
     for k, name in enumerate(names):
         x = parameters[:, k]
         low, middle, high = np.quantile(x, [level, 0.5, 1 - level])

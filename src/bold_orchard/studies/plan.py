@@ -34,13 +34,17 @@ Commands = Mapping[str, Mapping[str, Key]]
 
 @dataclass(frozen=True)
 class Step:
-    """A fit or a step of a plan; ``options`` by key, ``needs`` the steps before it, ``line`` where it stands in the file."""
+    """A fit or a step of a plan; ``options`` by key, ``needs`` the steps before it, ``line`` where it stands in the file.
+
+    ``made`` are the files it reads that steps before it write.
+    """
 
     name: str
     command: str
     options: dict[str, Any]
     needs: tuple[str, ...]
     line: int
+    made: tuple[str, ...] = ()
 
 
 @dataclass(frozen=True)
@@ -92,7 +96,7 @@ class _Reader:
         steps = [self.fit(name, options, table) for name, options in fits.items()]
         listed = self.of_kind(self.made.get("steps", []), list, "steps", "[[steps]]")
         for place, options in enumerate(listed):
-            steps.append(self.step(place, options, table, list(fits), [s.name for s in steps]))
+            steps.append(self.step(place, options, table, list(fits), steps))
         if not steps:
             raise UsageError(f"{self.path} has no [fits.NAME] and no [[steps]], so there is nothing to run")
         return Plan(self.path, str(self.made.get("title", self.path.stem)), table, tuple(_ordered(self.path, steps)))
@@ -147,7 +151,7 @@ class _Reader:
         self.typed("fit", made, at, 0)
         return Step(name, "fit", made, (), self.line(at, None))
 
-    def step(self, place: int, options: Any, data: dict[str, Any], fits: list[str], taken: list[str]) -> Step:
+    def step(self, place: int, options: Any, data: dict[str, Any], fits: list[str], before: list[Step]) -> Step:
         line = self.line("steps", None, place)
         if not isinstance(options, dict) or not isinstance(options.get("command"), str):
             raise UsageError(f'{self.path} line {line}: a step needs a command, for example  command = "compare"')
@@ -167,7 +171,16 @@ class _Reader:
         needs = self.fits_of(made, keys, fits, place)
         after = options.get("after", [])
         needs += [after] if isinstance(after, str) else list(after)
-        return Step(_name(options, command, made, taken), command, made, tuple(dict.fromkeys(needs)), line)
+        makers = {str(made[k]): s.name for k in made if keys[k].reads for s in before if str(made[k]) in self.writes(s)}
+        needs += makers.values()
+        name = _name(options, command, made, [s.name for s in before])
+        return Step(name, command, made, tuple(dict.fromkeys(needs)), line, tuple(makers))
+
+    def writes(self, step: Step) -> list[str]:
+        """The files that a step names to be written."""
+        keys = self.commands[step.command]
+        named = [v for k, v in step.options.items() if keys[k].writes]
+        return [str(x) for v in named for x in (v if isinstance(v, list) else [v])]
 
     def typed(self, command: str, options: dict[str, Any], at: str, place: int) -> None:
         for key, value in options.items():

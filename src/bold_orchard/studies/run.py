@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -17,7 +17,7 @@ from bold_orchard.errors import OrchardError, UsageError, nearest
 from bold_orchard.results.run import RunResult
 from bold_orchard.storage.files import write_text
 from bold_orchard.studies.changes import changes_between, estimates_of, told
-from bold_orchard.studies.plan import Commands, Plan, Step
+from bold_orchard.studies.plan import Commands, Key, Plan, Step
 
 SCHEMA = "bold-orchard/run/1"
 STATE = ".orchard-run.json"
@@ -112,7 +112,7 @@ def _one(
         progress.failed[step.name] = progress.failed[broken[0]]
         shop.say(f"{number} {step.name}: left out, because {row['reason']}")
         return
-    definition = _definition(plan, step, progress)
+    definition = _definition(plan, step, progress, shop.commands[step.command])
     mark = _digest(json.dumps(definition, sort_keys=True).encode())
     why = _why(state["steps"].get(step.name), definition, mark, into)
     outputs = _outputs(step, into, shop.commands)
@@ -144,12 +144,11 @@ def _one(
     _write_state(into, state)
 
 
-def _definition(plan: Plan, step: Step, progress: _Progress) -> dict[str, Any]:
+def _definition(plan: Plan, step: Step, progress: _Progress, keys: Mapping[str, Key]) -> dict[str, Any]:
     """Everything the outcome of a step depends on."""
     files = {}
-    for name in [str(v) for k in ("data", "labels", "new") for v in [step.options.get(k)] if v is not None] + _matrices(
-        step
-    ):
+    read = [str(step.options[k]) for k, how in keys.items() if how.reads and step.options.get(k) is not None]
+    for name in [n for n in read if n not in step.made] + _matrices(step):
         path = plan.folder / name
         files[name] = _digest(path.read_bytes()) if path.is_file() else _digest_of_parts(path)
     return {"version": __version__, "command": step.command, "options": step.options, "files": files,
@@ -205,7 +204,7 @@ def _words(step: Step, into: Path, commands: Commands) -> list[str]:
         values = [str(v) for v in (value if isinstance(value, list) else [value])]
         if how.fits:
             values = [str(into / f"{v}.fit.json") for v in values]
-        if how.writes:
+        if how.writes or (how.reads and str(value) in step.made):
             values = [str(into / v) for v in values]
         if how.kind == "flag":
             out += [f"--{key}"] if value else []
@@ -218,13 +217,14 @@ def _words(step: Step, into: Path, commands: Commands) -> list[str]:
     page = into / f"{step.name}.txt"
     kept = [f"--save={into / step.name}"] if step.command == "fit" else [f"--to={into / (step.name + '.json')}"]
     order = [k for k in commands[step.command] if commands[step.command][k].kind == "places"]
-    places = [
-        w for k in order if k in step.options for w in _place(step.options[k], commands[step.command][k].fits, into)
-    ]
+    places = [w for k in order if k in step.options for w in _place(step, k, commands[step.command][k].fits, into)]
     return [step.command, *places, *out, f"--to={page}", *kept]
 
 
-def _place(value: Any, fits: bool, into: Path) -> list[str]:
+def _place(step: Step, key: str, fits: bool, into: Path) -> list[str]:
+    value = step.options[key]
+    if str(value) in step.made:
+        return [str(into / str(value))]
     values = [str(v) for v in (value if isinstance(value, list) else [value])]
     return [str(into / f"{v}.fit.json") for v in values] if fits else values
 

@@ -16,9 +16,10 @@ from bold_orchard.inference.coefficients.maximum_likelihood import threshold_nam
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.response_scale import grades_at, mean_grade
 from bold_orchard.inference.summary import number
+from bold_orchard.inference.variances.quantities import quantities
 from bold_orchard.sampling.diagnostics import rhat
 from bold_orchard.sampling.scales import found
-from bold_orchard.sampling.words import RHAT, effect_names, some
+from bold_orchard.sampling.words import RHAT, effect_names, fixed_names, some
 
 Array = NDArray[Any]
 METHOD = "posterior"  # what stands in a document where a method of the likelihood would
@@ -37,9 +38,17 @@ class Draws(Frozen):
     source: str
 
     def checked(self) -> Draws:
-        """Itself; raises OrchardError for too few draws."""
+        """Itself; raises OrchardError for too few draws, and for those of a parameter that the model does not have."""
         if self.count < FEWEST:
             raise OrchardError(f"{self.source} holds {self.count} draws; {FEWEST} are the fewest that say anything")
+        fit = self.fit
+        known = {"chain", "draw", *fixed_names(fit), *(q.parameter for q in quantities(fit)), *effect_names(fit)}
+        other = next((name for name in self.columns if name not in known), None)
+        if other is not None:
+            raise OrchardError(
+                f"{self.source} has draws of '{other}', which '{fit.name}' does not have: it is another model's posterior; make one with: "
+                f"orchard sample {fit.name} --keep {self.source}"
+            )
         return self
 
     def column(self, name: str) -> Array:
