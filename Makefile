@@ -2,7 +2,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check clean
+.PHONY: demo test check fuzz clean
 
 demo: $(VENV)/installed
 	$(BIN)/orchard demo
@@ -10,9 +10,12 @@ demo: $(VENV)/installed
 test: $(VENV)/test-installed
 	$(BIN)/python -m pytest
 
+fuzz: $(VENV)/test-installed
+	$(BIN)/python fuzz/all.py $(SECONDS)
+
 check: $(VENV)/test-installed
-	$(BIN)/ruff check src tests benchmarks
-	$(BIN)/ruff format --check src tests benchmarks
+	$(BIN)/ruff check src tests fuzz benchmarks
+	$(BIN)/ruff format --check src tests fuzz benchmarks
 	$(BIN)/mypy
 
 $(VENV)/bin/python:

@@ -15,7 +15,7 @@ _SIGNED = re.compile(r"[+-]?(\d+(\.\d*)?|\.\d+)([eE][+-]?\d+)?")
 def natural_key(label: str) -> tuple[Any, ...]:
     """A sort key under which "block 2" stands before "block 10"."""
     if _SIGNED.fullmatch(label):
-        return ((0, float(label), ""), label)
+        return ((0, float(label), ""), (-1, 0.0, label))
     parts = _NUMBERS.split(label)
     key = [(0, float(p), "") if i % 2 else (1, 0.0, p.casefold()) for i, p in enumerate(parts) if p]
     return (*key, (-1, 0.0, label))

@@ -58,7 +58,10 @@ class Draws(Frozen):
                 f"{self.source} has no draws of '{name}', so it is not a posterior of '{self.fit.name}'; make one with: "
                 f"orchard sample {self.fit.name} --keep {self.source}"
             )
-        values = np.asarray(self.columns[name], dtype=float)
+        try:
+            values = np.asarray(self.columns[name], dtype=float)
+        except (TypeError, ValueError):  # texts among them
+            values = np.array([np.nan])
         if not np.isfinite(values).all():
             raise OrchardError(f"{self.source}: the draws of '{name}' are not all numbers; sample again")
         return values
@@ -83,8 +86,7 @@ class Draws(Frozen):
         if self.chains < 2 or self.count % self.chains:
             return []
         apart = [
-            name for name in self.columns
-            if name not in known and (rhat(np.asarray(self.columns[name], dtype=float).reshape(self.chains, -1)) > RHAT)
+            name for name in self.columns if name not in known and rhat(self.column(name).reshape(self.chains, -1)) > RHAT
         ]  # fmt: skip
         if not apart:
             return []

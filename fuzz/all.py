@@ -1,0 +1,30 @@
+"""Everything that fuzzes, for a while: `python fuzz/all.py [SECONDS]` (an hour by default); `make fuzz`.
+
+Rounds of damaged files, random sentences through all commands and hard designs through the engine, with seeds that go on from the day's
+date, until the time is up. Exit 1 where anything was found.
+"""
+
+from __future__ import annotations
+
+import subprocess
+import sys
+import time
+from pathlib import Path
+
+HERE = Path(__file__).parent
+ROUNDS = (("files.py", 2000), ("sentences.py", 60), ("hard.py", 40))  # each some tens of seconds
+
+
+def main() -> int:
+    end = time.monotonic() + (float(sys.argv[1]) if len(sys.argv) > 1 else 3600.0)
+    seed, worst = int(time.time()) // 86_400 * 1_000_000 % 2_000_000_000, 0
+    while time.monotonic() < end:
+        for script, count in ROUNDS:
+            if time.monotonic() < end:
+                worst |= subprocess.run([sys.executable, str(HERE / script), str(count), str(seed)]).returncode
+        seed += 10_000
+    return worst
+
+
+if __name__ == "__main__":
+    sys.exit(main())
