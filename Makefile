@@ -2,7 +2,7 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check fuzz clean
+.PHONY: demo test check fuzz docs clean
 
 demo: $(VENV)/installed
 	$(BIN)/orchard demo
@@ -10,12 +10,15 @@ demo: $(VENV)/installed
 test: $(VENV)/test-installed
 	$(BIN)/python -m pytest
 
+docs: $(VENV)/docs-installed
+	NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --strict --quiet
+
 fuzz: $(VENV)/test-installed
 	$(BIN)/python fuzz/all.py $(SECONDS)
 
 check: $(VENV)/test-installed
-	$(BIN)/ruff check src tests fuzz benchmarks
-	$(BIN)/ruff format --check src tests fuzz benchmarks
+	$(BIN)/ruff check src tests fuzz benchmarks docs
+	$(BIN)/ruff format --check src tests fuzz benchmarks docs/written.py
 	$(BIN)/mypy
 
 $(VENV)/bin/python:
@@ -29,5 +32,9 @@ $(VENV)/test-installed: $(VENV)/bin/python pyproject.toml
 	$(BIN)/python -m pip install --quiet -e ".[test]"
 	touch $@
 
+$(VENV)/docs-installed: $(VENV)/bin/python pyproject.toml
+	$(BIN)/python -m pip install --quiet -e ".[docs]"
+	touch $@
+
 clean:
-	rm -rf $(VENV) build orchard-demo
+	rm -rf $(VENV) build site orchard-demo

@@ -39,6 +39,24 @@ def test_both_writers_leave_the_same_table(tmp_path, monkeypatch, odd):
     assert (tmp_path / "arrow.csv").read_text().splitlines()[0] == 'row,size,"name, with comma"'
 
 
+@arrow
+@pytest.mark.parametrize("odd", [True, False])
+def test_a_frame_is_written_as_its_columns_are(tmp_path, monkeypatch, odd):
+    """A frame's texts are held otherwise than an array's, in several chunks where there are many rows."""
+    made = columns(odd=odd)
+    frame = pd.concat([pd.DataFrame({k: v.tolist() for k, v in made.items()})] * 3, ignore_index=True)
+    frame.columns = ["row", "size", "name"]
+    write_rows(tmp_path / "plain.csv", frame)
+    monkeypatch.setattr(files, "MANY_ROWS", 10)
+    write_rows(tmp_path / "arrow.csv", frame)
+    write_rows(tmp_path / "rows.csv", Rows({c: frame[c].to_numpy() for c in frame}))
+    one, two, three = (
+        pd.read_csv(tmp_path / f"{n}.csv", keep_default_na=False, na_values=[""]) for n in ("plain", "arrow", "rows")
+    )
+    pd.testing.assert_frame_equal(one, two)
+    pd.testing.assert_frame_equal(two, three)
+
+
 def test_what_is_written_is_read_again(tmp_path):
     made = Rows(columns())
     write_rows(tmp_path / "t.csv", made)

@@ -10,6 +10,7 @@ import os
 import sys
 import warnings
 from collections.abc import Sequence
+from types import ModuleType
 
 from bold_orchard import __version__
 from bold_orchard.cli.options import Parser
@@ -122,15 +123,7 @@ def _run(arguments: list[str]) -> int:
     if not arguments or arguments[0] in ("-h", "--help", "help"):
         print(_overview())
         return 0
-    name = arguments[0]
-    if name not in COMMANDS:
-        near = nearest(name, COMMANDS)
-        hint = f"did you mean '{near}'?" if near else "there are: " + ", ".join(COMMANDS)
-        raise UsageError(f"there is no command '{name}'; {hint}")
-    command = importlib.import_module(f"bold_orchard.cli.{name}")
-    parser = Parser(prog=f"orchard {name}", description=command.__doc__, epilog=command.EXAMPLE)
-    parser.formatter_class = argparse.RawDescriptionHelpFormatter
-    command.add_options(parser)
+    command, parser = parser_of(arguments[0])
     if os.environ.get("ORCHARD_DEBUG") != "1":  # what arithmetic warns of is judged and said by the fit itself
         warnings.simplefilter("ignore")
     args = parser.parse_args(arguments[1:])
@@ -139,6 +132,19 @@ def _run(arguments: list[str]) -> int:
     from bold_orchard.cli.driver import run
 
     return run(command.COMMAND, args)
+
+
+def parser_of(name: str) -> tuple[ModuleType, Parser]:
+    """The module of a command and what reads its options; raises UsageError for a command that does not exist."""
+    if name not in COMMANDS:
+        near = nearest(name, COMMANDS)
+        hint = f"did you mean '{near}'?" if near else "there are: " + ", ".join(COMMANDS)
+        raise UsageError(f"there is no command '{name}'; {hint}")
+    command = importlib.import_module(f"bold_orchard.cli.{name}")
+    parser = Parser(prog=f"orchard {name}", description=command.__doc__, epilog=command.EXAMPLE)
+    parser.formatter_class = argparse.RawDescriptionHelpFormatter
+    command.add_options(parser)
+    return command, parser
 
 
 def _overview() -> str:

@@ -94,8 +94,7 @@ def _write_by_arrow(path: Path, columns: dict[str, Any]) -> None:
     plain = not any(set(name) & SPECIAL for name in made)
     for array in made.values():
         if pa.types.is_string(array.type) or pa.types.is_large_string(array.type):
-            coded = array.dictionary_encode()
-            plain = plain and not any(set(str(t)) & SPECIAL for t in coded.dictionary.to_pylist())
+            plain = plain and not any(set(str(t)) & SPECIAL for t in array.unique().to_pylist())
     with path.open("wb") as f:
         head = io.StringIO()
         csv.writer(head, lineterminator="\n").writerow(columns)
