@@ -75,6 +75,11 @@ def carry(
     known = FirstModel(first, effects) if draws is None else FromPosterior(draws, effects)
     kept = _run(augmented, known, plain, options, report)
     made = _put_together(plain, kept)
+    if draws is None and known.doubtful:
+        notes.append(
+            f"The variance of {' and '.join(known.doubtful)} is known so poorly that its law about the estimate is a rough one; take it from the "
+            f"posterior: orchard sample {first.name} --keep draws.parquet, then --posterior draws.parquet here."
+        )
     if draws is not None:
         notes.append(
             f"Parameters of {first.name} are those of {draws.count:,} draws of its posterior ({draws.source})."

@@ -21,6 +21,7 @@ from bold_orchard.inference.variances.components import components
 
 Array = NDArray[np.float64]
 FEWEST = 4.0  # degrees of freedom of a draw: with fewer its inverse has no variance
+DOUBTFUL = 12.0  # degrees of freedom of a variance below which its scaled chi-squared law is a rough one
 SCALED = ("identity", "exchangeable")  # structures whose SDs move together
 
 
@@ -36,6 +37,12 @@ class FirstModel:
                     raise OrchardError(
                         f"the variance of {term} between levels of {c.unit} is zero in '{fit.name}': its rows show no such effect to carry on"
                     )
+
+    @property
+    def doubtful(self) -> list[str]:
+        """Carried effects whose variance has few degrees of freedom, and every spread: its law is skewed at any number."""
+        told = [(c.unit, t) for c in self.carried for t in c.terms]
+        return [f"{t} of {u}" for u, t in told if t == "spread" or self.df[u, t] < DOUBTFUL]
 
     def drawn(self, rng: np.random.Generator) -> list[Carried]:
         """The effects' means and covariances at variances drawn anew."""
