@@ -116,3 +116,16 @@ def test_the_ready_made_parser_is_that_of_the_grammar(start, monkeypatch, tmp_pa
     grammar.parser.cache_clear()
     assert grammar.parser(start).parse(line) == fresh.parse(line)
     grammar.parser.cache_clear()
+
+
+def test_a_column_called_spread_is_an_outcome_like_any_other():
+    """Only as a term of an each clause, alone, is the word something else."""
+    from bold_orchard.sentence.parse import read_sentence
+
+    plain, quoted = (
+        read_sentence(f"{name} = rain; each tree: intercept + spread").outcome.value for name in ("spread", "[spread]")
+    )
+    assert plain.name == quoted.name == "spread" and type(plain) is type(quoted)
+    assert str(read_sentence("spread = rain")) == str(read_sentence("[spread] = rain"))
+    again = read_sentence(str(read_sentence("spread = rain")))
+    assert again.outcome.value.name == "spread"

@@ -7,6 +7,7 @@ import contextlib
 import gc
 import importlib
 import os
+import signal
 import sys
 import warnings
 from collections.abc import Sequence
@@ -54,6 +55,8 @@ BROKEN = (
 def program() -> None:
     """The entry point: run, flush, and leave without taking the libraries down piece by piece."""
     gc.set_threshold(200_000)  # one command and out: what is made stays in use
+    with contextlib.suppress(ValueError):  # not the main thread
+        signal.signal(signal.SIGTERM, _ended)
     code = main()
     try:
         sys.stdout.flush()
@@ -64,6 +67,11 @@ def program() -> None:
     with contextlib.suppress(OSError):
         sys.stderr.flush()
     os._exit(code)
+
+
+def _ended(number: int, frame: object) -> None:
+    """Told to end: workers are ended and temporary files taken away on the way out."""
+    raise SystemExit(128 + number)
 
 
 def _unwritable(e: OSError) -> int:

@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import ctypes
 import multiprocessing
 import os
+import signal
+import sys
 from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor
+from contextlib import contextmanager
 from typing import Any
 
 import numpy as np
@@ -13,6 +17,7 @@ from numpy.typing import NDArray
 
 Array = NDArray[Any]
 Progress = Callable[[int, int], None]
+DIE_WITH_PARENT = 1  # PR_SET_PDEATHSIG of prctl(2)
 AT_ONCE = 10  # tasks handed to a process together: few enough that a progress bar moves
 _held: list[Callable[[int], Array]] = []
 
@@ -33,17 +38,34 @@ def _each_part(task: Callable[[int], Array], parts: list[range]) -> Iterator[lis
         for part in parts:
             yield [task(i) for i in part]
         return
-    context = multiprocessing.get_context("fork")
-    with ProcessPoolExecutor(workers, context, initializer=_begin, initargs=(task,)) as pool:
+    with forked(workers, _held.append, task) as pool:
         yield from pool.map(_do, parts)
 
 
-def _begin(task: Callable[[int], Array]) -> None:
-    """In a new worker: the processors are shared out, so its linear algebra keeps to one of them."""
+@contextmanager
+def forked(workers: int, begin: Callable[[Any], object], held: Any) -> Iterator[ProcessPoolExecutor]:
+    """Processes forked off this one, each of which begins with ``begin(held)``; where the work is broken off they end at once."""
+    context = multiprocessing.get_context("fork")
+    with ProcessPoolExecutor(workers, context, initializer=_begin, initargs=(begin, held)) as pool:
+        try:
+            yield pool
+        except BaseException:
+            for process in list((pool._processes or {}).values()):
+                process.terminate()
+            pool.shutdown(wait=False, cancel_futures=True)
+            raise
+
+
+def _begin(begin: Callable[[Any], object], held: Any) -> None:
+    """In a new worker: its linear algebra keeps to one processor, Ctrl-C is its parent's business, and it does not outlive its parent."""
     from threadpoolctl import threadpool_limits
 
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    signal.signal(signal.SIGTERM, signal.SIG_DFL)
+    if sys.platform == "linux":
+        ctypes.CDLL(None).prctl(DIE_WITH_PARENT, signal.SIGTERM)
     threadpool_limits(1)
-    _held.append(task)
+    begin(held)
 
 
 def _do(part: range) -> list[Array]:

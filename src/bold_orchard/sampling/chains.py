@@ -4,15 +4,15 @@ from __future__ import annotations
 
 import multiprocessing
 import os
-import signal
 from collections.abc import Callable
-from concurrent.futures import ProcessPoolExecutor, wait
+from concurrent.futures import wait
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError
+from bold_orchard.estimation.workers import forked
 from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sampling.gaussian import NOWHERE
 from bold_orchard.sampling.nuts import Chain, sample
@@ -67,31 +67,16 @@ def run(task: Task, report: Callable[[int, int, int], None]) -> list[Drawn]:
                 _one(task, counted, i, lambda: report(sum(counted[::2]), total, sum(counted[1::2])))
                 for i in range(count)
             ]
-    context = multiprocessing.get_context("fork")
-    with ProcessPoolExecutor(workers, context, initializer=_begin, initargs=((task, counted),)) as pool:
+    with forked(workers, _held.append, (task, counted)) as pool:
         futures = [pool.submit(_do, i) for i in range(count)]
-        try:
-            while wait(futures, timeout=0.2).not_done:
-                report(sum(counted[::2]), total, sum(counted[1::2]))
-        except BaseException:
-            for process in list((pool._processes or {}).values()):
-                process.terminate()
-            pool.shutdown(wait=False, cancel_futures=True)
-            raise
+        while wait(futures, timeout=0.2).not_done:
+            report(sum(counted[::2]), total, sum(counted[1::2]))
         report(total, total, sum(counted[1::2]))
         return [f.result() for f in futures]
 
 
 def _forks() -> bool:
     return "fork" in multiprocessing.get_all_start_methods()
-
-
-def _begin(held: tuple[Task, Any]) -> None:
-    from threadpoolctl import threadpool_limits
-
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # the parent ends its workers
-    threadpool_limits(1)
-    _held.append(held)
 
 
 def _do(i: int) -> Drawn:

@@ -194,6 +194,8 @@ class Builder(Transformer_NonRecursive[Any, Any]):
         check_extreme(value, self.fail)
         if isinstance(value, tree.Intercept):
             raise self.fail("the outcome must be a column or a function of one", value.place)
+        if isinstance(value, tree.OwnSpread):
+            value = tree.Column("spread", value.place)
         return tree.Outcome(value)
 
     def trials_outcome(self, meta: Any, parts: list[Any]) -> tree.Outcome:
