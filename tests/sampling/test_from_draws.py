@@ -340,6 +340,11 @@ def test_what_cannot_be_answered_is_refused_in_a_line(made, tmp_path):
         fit.terms(posterior=posterior)
     with pytest.raises(UsageError, match="--keep wrote"):
         fit.groups(posterior="draws.xlsx")
+    bare = pd.DataFrame(draws)[[c for c in draws if not c.startswith("tree t")]]
+    bare.to_csv(tmp_path / "bare.csv", index=False)
+    with pytest.raises(OrchardError, match="holds no effects of units"):
+        fit.groups(posterior=str(tmp_path / "bare.csv"))
+    assert fit.means("soil", posterior=str(tmp_path / "bare.csv")).to_dict()["posterior"]["draws"] == 400
     few = pd.DataFrame(draws).iloc[:9]
     few.to_csv(tmp_path / "few.csv", index=False)
     with pytest.raises(OrchardError, match="holds 9 draws"):

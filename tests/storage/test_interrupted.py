@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import signal
@@ -39,9 +40,26 @@ def folder(tmp_path_factory):
     return made
 
 
-def begun(folder, arguments, **how):
-    """A command in a group of its own, as a terminal starts one."""
-    return subprocess.Popen([PROGRAM, *arguments], cwd=folder, start_new_session=True, stderr=subprocess.PIPE, text=True, **how)  # fmt: skip
+def _from_a_terminal():
+    """Where the tests themselves run in the background, Ctrl-C may be turned off for all that they start."""
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
+
+
+@pytest.fixture
+def begun():
+    """Starts a command in a group of its own, as a terminal does; what is left of it in the end is killed."""
+    groups = []
+
+    def start(folder, arguments, **how):
+        made = subprocess.Popen([PROGRAM, *arguments], cwd=folder, start_new_session=True, stderr=subprocess.PIPE, text=True,
+                                preexec_fn=_from_a_terminal, **how)  # noqa: PLW1509  # fmt: skip
+        groups.append(made.pid)
+        return made
+
+    yield start
+    for group in groups:
+        with contextlib.suppress(ProcessLookupError):
+            os.killpg(group, signal.SIGKILL)
 
 
 def gone(group, seconds=10.0):
@@ -57,7 +75,7 @@ def gone(group, seconds=10.0):
 
 
 @pytest.mark.parametrize("name", LONG)
-def test_ctrl_c_ends_a_long_command_and_all_its_workers(folder, name):
+def test_ctrl_c_ends_a_long_command_and_all_its_workers(folder, begun, name):
     """As the terminal does it, the signal goes to the whole group; nothing is left running, nothing half-written."""
     before = set(folder.iterdir())
     running = begun(folder, LONG[name], stdout=subprocess.PIPE)
@@ -71,7 +89,7 @@ def test_ctrl_c_ends_a_long_command_and_all_its_workers(folder, name):
     assert set(folder.iterdir()) == before
 
 
-def test_terminated_workers_follow_their_parent(folder):
+def test_terminated_workers_follow_their_parent(folder, begun):
     """Told to end without the terminal: the parent goes, and no worker stays behind."""
     running = begun(folder, LONG["sample"], stdout=subprocess.DEVNULL)
     time.sleep(4.0)
@@ -81,7 +99,7 @@ def test_terminated_workers_follow_their_parent(folder):
 
 
 @pytest.mark.parametrize("delay", [0.9, 1.2, 1.5, 1.8, 2.4])
-def test_killed_at_any_moment_files_are_whole_or_as_they_were(folder, tmp_path, delay):
+def test_killed_at_any_moment_files_are_whole_or_as_they_were(folder, begun, tmp_path, delay):
     """kill -9 while a fit is saved, drawn and written: each file is the old one or the new one."""
     names = ("s.fit.json", "s.csv", "s.html", "s.png")
     command = (
@@ -117,7 +135,7 @@ def test_killed_at_any_moment_files_are_whole_or_as_they_were(folder, tmp_path, 
 
 
 @pytest.mark.parametrize("command", [("groups", "b"), ("predict", "b", "--json"), ("show", "a"), ("power", "--help")])
-def test_a_pipe_that_closes_early_is_no_fault(folder, command):
+def test_a_pipe_that_closes_early_is_no_fault(folder, begun, command):
     running = begun(folder, command, stdout=subprocess.PIPE)
     running.stdout.read(20)
     running.stdout.close()
@@ -127,7 +145,7 @@ def test_a_pipe_that_closes_early_is_no_fault(folder, command):
     assert gone(running.pid)
 
 
-def test_two_writers_of_one_name_leave_one_whole_file(folder, tmp_path):
+def test_two_writers_of_one_name_leave_one_whole_file(folder, begun, tmp_path):
     sentences = ("yield = rain; each orchard: intercept", "yield = intercept; each orchard: intercept")
     running = [
         begun(tmp_path, ("fit", str(folder / "g.csv"), s, "--save", "same"), stdout=subprocess.DEVNULL)

@@ -131,8 +131,14 @@ class Draws(Frozen):
 
     @cached_property
     def effects(self) -> list[Array]:
-        """Of every block, (D, levels, k)."""
-        out = []
+        """Of every block, (D, levels, k); raises OrchardError for draws that were kept without effects."""
+        out: list[Array] = []
+        names = effect_names(self.fit)
+        if names and not any(n in self.columns for n in names):
+            raise OrchardError(
+                f"{self.source} holds no effects of units: {len(names):,} at every draw were too many to keep; sample fewer draws: "
+                f"orchard sample {self.fit.name} --draws 100 --keep {self.source}"
+            )
         for f, block in enumerate(self.fit.design.blocks):
             terms = [t for c in self.fit.design.clauses if c.block == f for t in c.part.names]
             name = block.unit.name
