@@ -74,6 +74,7 @@ POSTERIOR: Shape = {
     "groups": [{"group": str, "terms": [str], "rows": [{"level": str, "effects": dict, "sd": dict, "ci": dict}]}],
     "notes": [str],
     "prior_only?": bool,
+    "shares?": [{"quantity": str, "mean": FIGURE, "sd": FIGURE, "median": FIGURE, "low": FIGURE, "high": FIGURE, "likelihood_estimate": FIGURE}],
     "compared?": [{"posterior": str, "model": str, "elpd_difference": FIGURE, "se": FIGURE, "doubtful_rows": [int]}],
 }  # fmt: skip
 LEFT_OUT: Shape = {"elpd": FIGURE, "se": FIGURE, "p_loo": FIGURE, "doubtful_rows": [int], "by_row?": [FIGURE]}
