@@ -167,6 +167,19 @@ def test_groups_are_those_of_the_posterior(made, name):
             assert 1 <= row["rank_ci"][0] <= row["rank_ci"][1] <= len(ranks)
 
 
+def test_what_is_left_out_is_said(made, monkeypatch):
+    """Fewer draws for predictions, no order of very many levels: neither happens in silence."""
+    from bold_orchard.sampling.answers import groups, predictions
+
+    fit, posterior, _ = made("slopes")
+    monkeypatch.setattr(predictions, "MOST_DRAWS", 100)
+    some = fit.predict(posterior=posterior).to_dict()
+    assert "100 of the 400 draws, evenly spaced" in some["notes"][0] and some["posterior"]["draws"] == 100
+    monkeypatch.setattr(groups, "MOST_RANKED", 10)
+    d = fit.groups(posterior=posterior).to_dict()
+    assert "places have no intervals" in d["notes"][0] and "rank_ci" not in d["groups"][0]["rows"][0]
+
+
 def test_a_units_own_residual_sd(made, frames):
     fit, posterior, draws = made("scatter")
     rows = fit.groups(posterior=posterior).to_dict()["groups"][0]["rows"]

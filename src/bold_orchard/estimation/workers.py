@@ -7,6 +7,7 @@ import multiprocessing
 import os
 import signal
 import sys
+from collections import deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor
 from contextlib import contextmanager
@@ -39,7 +40,9 @@ def _each_part(task: Callable[[int], Array], parts: list[range]) -> Iterator[lis
             yield [task(i) for i in part]
         return
     with forked(workers, _held.append, task) as pool:
-        yield from pool.map(_do, parts)
+        waiting = deque(pool.submit(_do, part) for part in parts)
+        while waiting:  # never cancelled here: a pool whose processes end answers what is left of them itself
+            yield waiting.popleft().result()
 
 
 @contextmanager
@@ -50,9 +53,10 @@ def forked(workers: int, begin: Callable[[Any], object], held: Any) -> Iterator[
         try:
             yield pool
         except BaseException:
-            for process in list((pool._processes or {}).values()):
-                process.terminate()
+            processes = list((pool._processes or {}).values())
             pool.shutdown(wait=False, cancel_futures=True)
+            for process in processes:
+                process.terminate()
             raise
 
 

@@ -28,7 +28,7 @@ def groups(draws: Draws, confidence: float = 0.95) -> GroupsResult:
         raise OrchardError(f"'{fit.name}' has no each clause, so there are no units to look at")
     fixed = {design.fixed.names[k]: draws.b[:, i] for i, k in enumerate(fit.model.kept)}
     level = [(1.0 - confidence) / 2.0, (1.0 + confidence) / 2.0]
-    out = []
+    out, notes = [], list(draws.warnings)
     for clause in design.clauses:
         unit, terms = design.blocks[clause.block].unit, clause.part.names
         effects = draws.effects[clause.block][:, :, clause.columns]
@@ -46,6 +46,10 @@ def groups(draws: Draws, confidence: float = 0.95) -> GroupsResult:
         first = told[0][0][:, 0]
         order = np.argsort(np.argsort(-first, kind="stable"), kind="stable")
         places = _places(effects[:, :, 0], level)
+        if places is None:
+            notes.append(
+                f"The {unit.size:,} levels of {unit.name} were not put in order at every draw, so their places have no intervals."
+            )
         rows = []
         for j, name in enumerate(unit.texts):
             row: dict[str, Any] = {
@@ -69,7 +73,7 @@ def groups(draws: Draws, confidence: float = 0.95) -> GroupsResult:
         )
     document: dict[str, Any] = {
         "schema": "bold-orchard/groups/1", "name": fit.name, "model": fit.result["model"], "outcome": fit.result["outcome"], "link": design.link,
-        "confidence": confidence, "groups": out, "notes": draws.warnings, "posterior": draws.origin,
+        "confidence": confidence, "groups": out, "notes": notes, "posterior": draws.origin,
     }  # fmt: skip
     return GroupsResult.from_dict(document)
 

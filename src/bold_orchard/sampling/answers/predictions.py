@@ -39,7 +39,10 @@ def predict(
 
     Raises OrchardError and UsageError as the likelihood's predictions do.
     """
-    notes, draws = draws.warnings, draws.thinned(MOST_DRAWS)
+    notes = list(draws.warnings)
+    if draws.count > MOST_DRAWS:
+        notes.append(f"{MOST_DRAWS:,} of the {draws.count:,} draws, evenly spaced, served these predictions.")
+    draws = draws.thinned(MOST_DRAWS)
     made = _made(draws, table, confidence, new_observation, seed)
     return document_of(draws.fit, made, confidence, new_observation, METHOD, notes, posterior=draws.origin)
 
