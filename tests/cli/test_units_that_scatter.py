@@ -79,6 +79,38 @@ def test_check_proposes_the_sentence(trees):
     assert not any(f["speaks"] for f in own["findings"] if f["check"] == "spread across units")
 
 
+def test_check_proposes_it_below_another_unit_and_every_command_takes_it(quick):
+    frame = diaries(units=40, rows=10, tau=0.5, r=-0.7)
+    frame.to_csv(quick.folder / "d.csv", index=False)
+    nested = "each orchard: intercept; each tree in orchard: intercept"
+    assert quick("fit", "d.csv", f"yield = rain; {nested}", "--method", "ml", "--save", "n0").code in (0, 4)
+    found = [f for f in quick("check", "n0", "--json").json["findings"] if f["check"] == "spread across units"]
+    assert any(f["speaks"] and f"yield = rain; {nested} + spread" in f["advice"] for f in found)
+    assert quick("fit", "d.csv", f"yield = rain; {nested} + spread", "--save", "n").code in (0, 4)
+    (test,) = quick("compare", "n0", "n", "--json").json["tests"]
+    assert test["nested"] and test["p"] < 0.001
+    groups = quick("groups", "n", "--json").json["groups"]
+    assert [g["terms"] for g in groups] == [["intercept"], ["intercept", "spread"]]
+    assert all("residual_sd" in r for r in groups[1]["rows"]) and not any("residual_sd" in r for r in groups[0]["rows"])
+    parts = {(r["group"], r["term"]): r["estimate"] for r in quick("components", "n", "--json").json["components"]}
+    assert parts["tree in orchard", "spread"] > 0.1 and ("orchard", "intercept") in parts
+    known = quick("predict", "n", "--new-observation", "--json").json["rows"]
+    assert len(known) == 400 and len({round(r["high"] - r["low"], 6) for r in known}) > 40
+    for command in (
+        "check",
+        "terms",
+        "equations",
+        "table",
+        "intervals --method wald",
+        "simulate --to drawn.csv",
+        "show",
+    ):
+        name, *rest = command.split()
+        assert quick(name, "n", *rest).code == 0, command
+    again, saved = quick("show", "n", "--json").json, json.loads((quick.folder / "n.fit.json").read_text())
+    assert again["fit"]["loglik"] == pytest.approx(saved["fit"]["loglik"], abs=1e-8)
+
+
 def test_vary_in_the_document(trees):
     d = trees("show", "v", "--json").json
     (row,) = d["random"][0]["vary"]
@@ -107,7 +139,15 @@ def test_spread_is_carried_to_a_second_model(trees):
 @pytest.mark.parametrize("sentence, options, said, offer", [
     ("ripe = rain; each tree: intercept + spread", ["--family", "binomial"], "no residual", "ripe = rain; each tree: intercept"),
     ("yield = rain; each tree: intercept + spread; within tree: ar1(season)", [], "within", "yield = rain; each tree: intercept + spread"),
-    ("yield = rain; each tree: intercept + spread; each season: intercept", [], "alone", "yield = rain; each tree: intercept + spread"),
+    ("yield = rain; each tree: intercept + spread; each season: intercept", [], "inside one season", "yield = rain; each tree: intercept + spread"),
+    ("yield = rain; each soil: intercept; each orchard: intercept; each tree: intercept + spread", [], "soil and orchard are 2",
+     "yield = rain; each soil: intercept; each tree: intercept + spread"),
+    ("yield = rain; each orchard: intercept + rain + w + age; each tree: spread", [], "3 effects at most",
+     "yield = rain; each orchard: intercept; each tree: spread"),
+    ("yield = rain; each orchard: intercept + spread; each tree in orchard: intercept", [], "not every orchard",
+     "yield = rain; each orchard: intercept + spread"),
+    ("yield = rain; each tree: intercept; each tree in orchard: spread", [], "the same levels", "yield = rain; each tree in orchard: spread"),
+    ("yield = rain; each orchard: spread; each tree: spread", [], "one unit only", "yield = rain; each orchard: spread"),
     ("yield = rain; each tree (identity): intercept + spread", [], "another scale", None),
     ("yield = rain; each tree (vary with rain): intercept", [], "changes inside", "yield = rain; each tree: intercept"),
     ("yield = rain; each tree (vary with far): intercept", [], "centre(far)", None),

@@ -37,6 +37,7 @@ DIARY = {
     "weights": ("yield = rain; each tree: intercept; spread = soil", {"weights": "w"}),
     "vary": ("yield = rain; each tree (vary with soil + age): intercept", {}),
     "scatter": ("yield = rain; each tree: intercept + spread; spread = soil", {}),
+    "scatter below": ("yield = rain; each orchard: intercept; each tree in orchard: intercept + spread", {}),
     "logarithm": ("log(weighed) = rain; each tree: intercept", {}),
 }
 OTHER = {

@@ -31,6 +31,11 @@ GAUSSIAN = {
 }
 OTHERS = {
     "spread": ("yield = rain; each tree: intercept + spread; spread = soil", [], {}),
+    "spread below": (
+        "yield = rain; each orchard: intercept; each tree: rain + spread; spread = soil",
+        [],
+        {"weights": "w"},
+    ),
     "binomial": ("infected = rain; each orchard: intercept", [], {"family": "binomial"}),
     "counts": (
         "aphids = rain; each orchard: intercept + rain",
@@ -47,7 +52,7 @@ OTHERS = {
 
 def fitted(name):
     sentence, priors, options = (GAUSSIAN | OTHERS)[name]
-    frame = diaries(units=16, rows=5) if name in GAUSSIAN or name == "spread" else inspections(n=120, units=10)
+    frame = diaries(units=16, rows=5) if name in GAUSSIAN or name.startswith("spread") else inspections(n=120, units=10)
     made = fit(sentence, table_of(frame), Settings(options=Options(**options)))
     return made, target_of(made, priors_of(made, read_priors(priors)))
 

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from bold_orchard.data.codes import suspicions
 from bold_orchard.data.columns import factorize
 from bold_orchard.data.table import Table
-from bold_orchard.design import validation
+from bold_orchard.design import differing_units, validation
 from bold_orchard.design.design import Block, Clause, Design, Options, UnitCodes
 from bold_orchard.design.known_matrices import factor, in_order, read_matrix
 from bold_orchard.design.lags import lag_calls, with_lags
@@ -49,8 +49,8 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
     units, clauses, blocks = _units_and_clauses(sentence, maker, used)
     additive = family_of(family, link).additive
     validation.residual_clauses(sentence, additive)
-    validation.random_spread(sentence, additive)
-    validation.varying_family(sentence, additive)
+    differing_units.random_spread(sentence, additive)
+    differing_units.varying_family(sentence, additive)
     residual = residual_of(sentence, maker, used)
     weights = weights_of(options.weights, used)
     notes = [*sentence.notes, *response.notes, *gaps, *(f"{f['rows']:,} missing cells of {f['column']} were filled with its mean, "
@@ -79,11 +79,12 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
         warnings=tuple(suspicions(used, _model_columns(sentence, options.weights))),
     )
     validation.enough_rows(design)
+    differing_units.units_above(design)
     far = check_scales(design)
     own = (
         *validation.units_and_slopes(design, options.force),
-        *validation.spread_told(design),
-        *validation.varying(design),
+        *differing_units.spread_told(design),
+        *differing_units.varying(design),
         *validation.many_levels(design),
     )
     return replace(design, notes=(*design.notes, *own, *far))

@@ -12,7 +12,7 @@ from bold_orchard.data.cells_as_rows import rows_of
 from bold_orchard.data.columns import Columns, Texts
 from bold_orchard.data.pieces import Pieces
 from bold_orchard.data.table import Labels, Table
-from bold_orchard.design import validation
+from bold_orchard.design import differing_units, validation
 from bold_orchard.design.build import check_baselines, clauses_over
 from bold_orchard.design.design import Design, Options, UnitCodes
 from bold_orchard.design.learned_in_pieces import Levels
@@ -116,7 +116,7 @@ def _put_together(
             raise OrchardError(
                 f"'{unit.name}' has as many levels as there are rows ({unit.size:,}), so its effects cannot be told from the residual"
             )
-    own = [*validation.units_and_slopes(design, self.options.force), *validation.varying(design)]
+    own = [*validation.units_and_slopes(design, self.options.force), *differing_units.varying(design)]
     return replace(design, notes=(*design.notes, *own))
 
 

@@ -12,7 +12,7 @@ from bold_orchard.data.units import is_time, which_repeats
 from bold_orchard.errors import OrchardError, SentenceError, a_or_an, shown
 from bold_orchard.families import family_of
 from bold_orchard.sentence import tree
-from bold_orchard.sentence.edit import with_clause, with_units_named, without_vary, without_within
+from bold_orchard.sentence.edit import with_clause, with_units_named
 
 if TYPE_CHECKING:
     from bold_orchard.design.design import Design, UnitCodes
@@ -99,120 +99,6 @@ def residual_clauses(sentence: tree.Sentence, additive: bool) -> None:
                 f"'{word}' describes gaussian residuals, which this family does not have; leave it out, or give one effect per row: "
                 "each ROW: intercept"
             )
-
-
-def random_spread(sentence: tree.Sentence, additive: bool) -> None:
-    """Refuse, before anything is coded, what a unit's own residual spread does not go with; each with a sentence to try."""
-    own = [i for i, e in enumerate(sentence.each) if e.has_spread]
-    if not own:
-        return
-    place = own[0]
-    clause = sentence.each[place]
-    rest = tuple(t for t in clause.terms if not t.is_spread)
-    without = with_clause(sentence, place, rest).source
-    if not additive:
-        raise OrchardError(
-            "the residual spread of a unit is a matter of gaussian outcomes, and this family has no residual; write: "
-            + without
-        )
-    if sentence.within is not None:
-        raise OrchardError(
-            f"a residual spread for each {clause.unit} does not go with a 'within' clause; write: "
-            f"{without_within(sentence).source}  or: {without}"
-        )
-    others = [i for i, e in enumerate(sentence.each) if str(e.unit) != str(clause.unit)]
-    if others or len(own) > 1:
-        drop = others[0] if others else own[1]
-        offer = with_clause(
-            sentence, drop, tuple(t for t in sentence.each[drop].terms if not t.is_spread and not others)
-        ).source
-        raise OrchardError(
-            f"a residual spread for each {clause.unit} goes with effects of {clause.unit} alone, and only once; write: {offer}  or: {without}"
-        )
-    if any(sentence.each[i].vary for i in range(len(sentence.each))):
-        raise OrchardError(f"vary with does not go with a spread of the unit's own; write: {without}")
-
-
-MOST_AWAY = (
-    100.0  # SDs from zero of a column on which SDs depend: told there they would be next to nothing or past all bounds
-)
-
-
-def varying_family(sentence: tree.Sentence, additive: bool) -> None:
-    """``vary with`` belongs to gaussian outcomes."""
-    for place, clause in enumerate(sentence.each):
-        if clause.vary and not additive:
-            raise OrchardError(
-                f"vary with is made for gaussian outcomes; write: {without_vary(sentence, place).source}  (a product with the column in the "
-                "fixed part tells whether averages differ)"
-            )
-
-
-def varying(design: Design) -> list[str]:
-    """Refuse columns after ``vary with`` that are not constant in a unit, or the same in all of them."""
-    for place, clause in enumerate(design.clauses):
-        if clause.vary is None:
-            continue
-        unit = design.units[clause.unit]
-        offer = without_vary(design.sentence, place).source
-        for name, values in zip(clause.vary.names, clause.vary.values):
-            if not constant_inside(unit.codes, unit.size, values):
-                row = next(
-                    t
-                    for t, o in zip(clause.vary.terms, range(len(clause.vary.terms)))
-                    if name in _names_of(clause.vary, o)
-                )
-                raise OrchardError(
-                    f"'{name}' changes inside one {unit.name}, and vary with needs what describes the {unit.name} as a whole; write the "
-                    f"unit's mean, each {unit.name} (vary with {_mean_of(row, unit.name)}), or: {offer}"
-                )
-            if np.all(values == values[0]):
-                raise OrchardError(
-                    f"'{name}' is the same in every {unit.name}, so that nothing can vary with it; write: {offer}"
-                )
-            if abs(float(values.mean())) > MOST_AWAY * float(values.std()):
-                raise OrchardError(
-                    f"'{name}' lies {abs(float(values.mean())) / float(values.std()):.3g} of its SDs from zero, where the SDs of the effects of "
-                    f"{unit.name} would be told; write: vary with centre({tree.column_text(name)})"
-                )
-        columns = np.column_stack([np.ones(len(design.y)), *clause.vary.values])
-        if np.linalg.matrix_rank(columns / np.maximum(np.abs(columns).max(axis=0), 1e-300)) < columns.shape[1]:
-            raise OrchardError(
-                f"the columns after vary with repeat one another in the rows used ({', '.join(shown(list(clause.vary.names), 4))}); leave one out"
-            )
-    return []
-
-
-def _names_of(part: Any, term: int) -> list[str]:
-    return [n for n, o in zip(part.names, part.owner) if o == term]
-
-
-def _mean_of(term: tree.Term, unit: str) -> str:
-    """The mean by unit of a numeric term, where it can be written."""
-    first = term.factors[0]
-    if len(term.factors) == 1 and isinstance(first, (tree.Column, tree.Call)) and " in " not in unit:
-        return tree.Call("mean", (first, tree.Column(unit))).written
-    return "a column of its own"
-
-
-def spread_told(design: Design) -> list[str]:
-    """Units of one row say nothing of their spread: refused where no unit has more, told where some have."""
-    notes = []
-    for position, clause in enumerate(design.clauses):
-        if not clause.has_spread:
-            continue
-        unit = design.units[clause.unit]
-        single = int((unit.counts < 2).sum())
-        if single == unit.size:
-            rest = tuple(t for t in clause.part.terms if not t.is_spread)
-            offer = with_clause(design.sentence, position, rest).source
-            raise OrchardError(f"every {unit.name} has one row, which tells nothing of its spread; write: {offer}")
-        if single:
-            notes.append(
-                f"{single:,} of the {unit.size:,} levels of {unit.name} {'have' if single > 1 else 'has'} one row: their own spread "
-                "is guessed from the others'."
-            )
-    return notes
 
 
 def enough_rows(design: Design) -> None:

@@ -60,8 +60,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
     notes: list[str] = []
     inside = _within(fit, unit, notes) if additive else None
     levels = _levels(fit, rest, effects, inside, asked.seed)
-    across = next(iter(units_of(fit)), None) if unit is None else unit
-    spread = None if across is None else brown_forsythe(rest.standardised, across.codes)
+    across = [(u.name, brown_forsythe(rest.standardised, u.codes)) for u in (units_of(fit) if unit is None else [unit])]
     along = None if fit.design.graded else spread_by_fitted(rest.standardised, rest.fitted)
     bends = curvature(fit, rest.standardised)
     serial = _serial(fit, asked, unit, rest, notes)
@@ -72,7 +71,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
     odds = proportional_odds(fit) if fit.design.graded else []
     found = [
         *findings.shape_findings(fit, levels),
-        *findings.spread_findings(fit, None if across is None else across.name, spread, along),
+        *findings.spread_findings(fit, across, along),
         *findings.curvature_findings(fit, bends),
         findings.row_findings(rest.standardised, levels[0]["outliers"]),
         *findings.unit_findings(
@@ -91,7 +90,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
         "outcome": fit.result["outcome"],
         "method": fit.result["method"],
         "levels": levels,
-        "spread": spread,
+        "spread": across[0][1] if across else None,
         "spread_by_fitted": along,
         "curvature": bends,
         "left_out": without,

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
+from bold_orchard.design.differing_units import MOST_ABOVE, not_above
 from bold_orchard.diagnostics.influence import Influence
 from bold_orchard.inference.fit import Fit
 from bold_orchard.sentence.edit import with_clause, with_curve, with_outcome, with_unit, with_within
@@ -101,12 +102,12 @@ def _rows_advice(fit: Fit, rows: dict[str, Any]) -> str:
 
 
 def spread_findings(
-    fit: Fit, unit: str | None, across: dict[str, Any] | None, along: dict[str, Any] | None
+    fit: Fit, across: list[tuple[str, dict[str, Any] | None]], along: dict[str, Any] | None
 ) -> Iterator[Finding]:
-    """Brown-Forsythe across units, Spearman along the fitted values."""
-    if across is not None and unit is not None:
-        p = across["p"]
-        if p < SUSPECT:
+    """Brown-Forsythe across the levels of every unit, Spearman along the fitted values."""
+    tested = [(unit, test["p"]) for unit, test in across if test is not None]
+    for unit, p in tested:
+        if p < SUSPECT / len(tested):
             yield Finding("spread across units", unit, True,
                           f"the residual spread differs between levels of {unit} (Brown-Forsythe p {equals(p)})",
                           f"find what levels of {unit} with wide residuals share and let the spread depend on it: "
@@ -137,11 +138,22 @@ def spread_findings(
 def _own_spread(fit: Fit, unit: str) -> str:
     """The sentence in which each level of the unit has a residual spread of its own, where that can be fitted."""
     sentence = fit.design.sentence
-    alone = all(str(e.unit) == unit and not e.has_spread for e in sentence.each) and sentence.within is None
-    places = [i for i, e in enumerate(sentence.each) if e.structure.kind in ("unstructured", "diagonal")]
-    if not (fit.design.additive and alone and len(places) == len(sentence.each) > 0):
+    mine = [i for i, e in enumerate(sentence.each) if str(e.unit) == unit]
+    places = [i for i in mine if sentence.each[i].structure.kind in ("unstructured", "diagonal")]
+    plain = not any(e.has_spread or e.vary for e in sentence.each) and sentence.within is None
+    if not (fit.design.additive and plain and len(places) == len(mine) > 0 and _goes_above(fit, mine[0])):
         return ""
     return f"  or: {with_clause(sentence, places[0], (*sentence.each[places[0]].terms, Term((OwnSpread(),)))).source}"
+
+
+def _goes_above(fit: Fit, place: int) -> bool:
+    """Whether effects of all other units may stand beside a spread of the unit in each clause number ``place``."""
+    design = fit.design
+    own = design.clauses[place]
+    others = [c for c in design.clauses if c.block != own.block]
+    blocks = [design.blocks[f] for f in sorted({c.block for c in others})]
+    few = sum(len(c.part.names) for c in others) <= MOST_ABOVE
+    return len(blocks) <= 1 and few and not any(not_above(design.units[own.unit], b) for b in blocks)
 
 
 def left_out_finding(fit: Fit, unit: str, test: dict[str, Any]) -> Finding:

@@ -8,6 +8,7 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.optimize import minimize
 
 from bold_orchard.design.design import Block, Clause, Design
 from bold_orchard.design.model_matrix import ModelMatrix
@@ -32,6 +33,7 @@ POINTS = (
 MANY_ROWS = 50_000  # rows from which the search goes by secants alone
 NEAR = 1e-2  # decrease of the deviance promised at which another start has shown where it leads
 STARTS = (0.15, 1.0)  # SDs of the log residual SD from which small models are tried as well
+ROUGH_STEPS = 100
 SMALL = 5_000  # rows up to which they are
 
 
@@ -67,14 +69,16 @@ class SpreadModel(FittedModel[RandomSpread, SpreadPoint]):
         c = self.criterion
         b = np.zeros(len(self.design.fixed.names))
         b[self.kept] = np.linalg.solve(c.products.standard.to_work, parameters[: c.p])
-        basis = c.structures[0].basis
-        move = other.products.z_to_work[0] @ np.linalg.inv(c.products.z_to_work[0])
-        t = move @ c.structures[0].factor(parameters[c.theta])
-        theta = np.einsum("aij,ij->a", basis, t) / np.einsum("aij,aij->a", basis, basis)
+        thetas = []
+        for f, (structure, at) in enumerate(zip(c.structures, c.slices)):
+            basis = structure.basis
+            move = other.products.z_to_work[f] @ np.linalg.inv(c.products.z_to_work[f])
+            t = move @ structure.factor(parameters[at])
+            thetas.append(np.einsum("aij,ij->a", basis, t) / np.einsum("aij,aij->a", basis, basis))
         gamma = parameters[c.phi] / c.rows.centres[:, 1]
         level = parameters[-1] + 2.0 * gamma @ (other.rows.centres[:, 0] - c.rows.centres[:, 0])
         standard = other.products.standard
-        return np.concatenate([standard.to_work @ b[standard.kept], theta, gamma * other.rows.centres[:, 1], [level]])
+        return np.concatenate([standard.to_work @ b[standard.kept], *thetas, gamma * other.rows.centres[:, 1], [level]])
 
     def _one_step(self, other: RandomSpread, start: Array) -> Result:
         """One Newton step by the curvature at this fit's estimates, what stands at an edge held there."""
@@ -100,21 +104,22 @@ class SpreadModel(FittedModel[RandomSpread, SpreadPoint]):
 
     def own_spread(self, effects: list[Array] | None = None) -> Array:
         """Each row's unit's log spread, (n,), as predicted or as in ``effects`` (levels, K) per block."""
-        made = self.evaluation.effects(0)[0] if effects is None else effects[0]
-        return np.asarray(made[:, self.criterion.rows.spread][self.design.blocks[0].unit.codes])
+        f = self.criterion.rows.block
+        made = self.evaluation.effects(f)[0] if effects is None else effects[f]
+        return np.asarray(made[:, self.criterion.rows.spread][self.design.blocks[f].unit.codes])
 
     def residual_draw(self, eta: Array, rng: np.random.Generator) -> Array:
         raise NotImplementedError("a unit's spread is drawn with its other effects: see simulate")
 
     def simulate(self, rng: np.random.Generator) -> Array:
         """An outcome drawn from the model, (n,), each unit with a spread of its own."""
-        effects = self.drawn_effects(0, rng)
-        own = effects[self.design.blocks[0].unit.codes]
-        eta = self.fixed_part()
-        for clause in self.design.clauses:
+        design, eta = self.design, self.fixed_part()
+        effects = [self.drawn_effects(f, rng) for f in range(len(design.blocks))]
+        for clause in design.clauses:
+            own = effects[clause.block][design.blocks[clause.block].unit.codes]
             for values, column in zip(clause.part.values, range(clause.columns.start, clause.columns.stop)):
                 eta += values * own[:, column]
-        return np.asarray(eta + rng.standard_normal(len(eta)) * self.residual_sd(self.own_spread([effects])))
+        return np.asarray(eta + rng.standard_normal(len(eta)) * self.residual_sd(self.own_spread(effects)))
 
 
 def make_spread(design: Design, points: int) -> RandomSpread:
@@ -123,7 +128,8 @@ def make_spread(design: Design, points: int) -> RandomSpread:
     clause = next(c for c in design.clauses if c.has_spread)
     place = clause.columns.start + clause.part.names.index("spread")
     spread = design.residual.spread
-    return RandomSpread(SpreadRows(to_arrays(plain), place, () if spread is None else spread.values), points)
+    columns = () if spread is None else spread.values
+    return RandomSpread(SpreadRows(to_arrays(plain), clause.block, place, columns), points)
 
 
 def without_spread(design: Design) -> Design:
@@ -136,11 +142,13 @@ def without_spread(design: Design) -> Design:
         keep = [i for i, name in enumerate(c.part.names) if name != "spread"]
         if keep:
             clauses.append(replace(c, part=_some_columns(c.part, keep)))
-    at, placed = 0, []
+    left = sorted({c.block for c in clauses})
+    at, placed = [0] * len(left), []
     for c in clauses:
-        placed.append(replace(c, columns=slice(at, at + len(c.part.names))))
-        at += len(c.part.names)
-    blocks: tuple[Block, ...] = design.blocks if placed else ()
+        f = left.index(c.block)
+        placed.append(replace(c, block=f, columns=slice(at[f], at[f] + len(c.part.names))))
+        at[f] += len(c.part.names)
+    blocks: tuple[Block, ...] = tuple(design.blocks[f] for f in left)
     return replace(design, clauses=tuple(placed), blocks=blocks)
 
 
@@ -158,10 +166,11 @@ def starting_point(c: RandomSpread, design: Design, options: SearchOptions) -> t
     e, standard = plain.evaluation, c.products.standard
     b = np.zeros(len(design.fixed.names))
     b[plain.kept] = e.b
-    size = c.products.units[0].size
-    covariance = np.zeros((size, size))
-    if plain.design.blocks:
-        covariance[np.ix_(c.rows.others, c.rows.others)] = e.covariance(0)
+    covariances = [np.zeros((u.size, u.size)) for u in c.products.units]
+    for f, block in enumerate(plain.design.blocks):
+        g = next(g for g, b in enumerate(design.blocks) if b.unit is block.unit)
+        at = c.rows.others if g == c.rows.block else list(range(len(covariances[g])))
+        covariances[g][np.ix_(at, at)] = e.covariance(f)
     rest = (plain.design.y - plain.linear_predictor() + (0.0 if design.offset is None else design.offset))[c.rows.order]
     phi = e.theta[e.criterion.phi]
     rest = rest * np.exp(-(phi @ c.rows.w)) * (1.0 if c.rows.weights is None else np.sqrt(c.rows.weights))
@@ -171,16 +180,17 @@ def starting_point(c: RandomSpread, design: Design, options: SearchOptions) -> t
     logs = 0.5 * np.log(np.maximum(squares / df, 1e-300 + 1e-6 * e.sigma2))[told]
     chance = float(np.mean(0.5 / df[told])) if told.any() else 0.0
     tau = float(np.sqrt(max(logs.var() - chance, 0.01))) if told.sum() > 1 else 0.3
-    covariance[c.rows.spread, c.rows.spread] = tau**2
-    return _parameters(c, standard.to_work @ b[standard.kept], covariance, phi, np.log(e.sigma2) - tau**2), tau
+    covariances[c.rows.block][c.rows.spread, c.rows.spread] = tau**2
+    return _parameters(c, standard.to_work @ b[standard.kept], covariances, phi, np.log(e.sigma2) - tau**2), tau
 
 
-def _parameters(c: RandomSpread, b: Array, covariance: Array, phi: Array, log_sigma2: float) -> Array:
-    to_work = c.products.z_to_work[0]
-    theta = c.structures[0].of_covariance(to_work @ covariance @ to_work.T)
-    size = c.scale[c.theta]
-    theta = np.where(c.structures[0].bounded, np.maximum(theta, EDGE * size), theta)
-    return np.concatenate([b, theta, phi, [log_sigma2]])
+def _parameters(c: RandomSpread, b: Array, covariances: list[Array], phi: Array, log_sigma2: float) -> Array:
+    made = []
+    for f, (structure, at) in enumerate(zip(c.structures, c.slices)):
+        to_work = c.products.z_to_work[f]
+        theta = structure.of_covariance(to_work @ covariances[f] @ to_work.T)
+        made.append(np.where(structure.bounded, np.maximum(theta, EDGE * c.scale[at]), theta))
+    return np.concatenate([b, *made, phi, [log_sigma2]])
 
 
 def _searched(
@@ -189,12 +199,35 @@ def _searched(
     start = np.where(c.bounded & (np.abs(start) < EDGE * c.scale), EDGE * c.scale, start)
     many = c.rows.frame.n > MANY_ROWS
     found = settle(
-        c.at, start, c.nonnegative, c.bounded, options.tolerance, options.max_steps, progress, many, scale=c.scale
+        c.at,
+        start,
+        c.nonnegative,
+        c.bounded,
+        options.tolerance,
+        options.max_steps,
+        progress,
+        many,
+        scale=c.scale,
+        steady=c.rows.above is not None,
     )
     signs = c.signs(found.point.theta)
     if not (signs < 0).any():
         return found
     return replace(found, point=c.at(signs * found.point.theta), hessian=signs[:, None] * found.hessian * signs)
+
+
+def _roughly(c: RandomSpread, start: Array) -> SpreadPoint:
+    """Near the minimum, by gradients alone (Byrd, Lu, Nocedal & Zhu 1995): Hessians by differences are dear here."""
+    best = c.at(start)
+
+    def f(z: Array) -> tuple[float, Array]:
+        nonlocal best
+        there = c.at(z * c.scale, best)
+        best = there if there.deviance < best.deviance else best
+        return there.deviance, there.gradient * c.scale
+
+    minimize(f, start / c.scale, jac=True, method="L-BFGS-B", options={"maxiter": ROUGH_STEPS, "ftol": 1e-7})
+    return best
 
 
 def fit_spread(design: Design, options: SearchOptions, progress: Callable[[int], None] | None = None) -> SpreadModel:
@@ -204,18 +237,29 @@ def fit_spread(design: Design, options: SearchOptions, progress: Callable[[int],
         raise UsageError("a spread of each unit's own needs 3 or more --points; leave the option out for 31")
     criterion = make_spread(design, points)
     start, tau = starting_point(criterion, design, options)
-    found = _searched(criterion, start, options, progress)
-    if criterion.rows.frame.n <= SMALL:
-        for size in STARTS:
-            other = start.copy()
-            own = np.abs(criterion.structures[0].basis[:, criterion.rows.spread]).sum(axis=1) > 0
-            other[criterion.theta] = np.where(own, other[criterion.theta] * size / tau, other[criterion.theta])
+    others = _other_starts(criterion, start, tau) if criterion.rows.frame.n <= SMALL else []
+    if criterion.rows.above is not None:
+        ends = [_roughly(replace(criterion, rough=True), s) for s in (start, *others)]
+        found = _searched(criterion, min(ends, key=lambda e: e.deviance).theta, options, progress)
+    else:
+        found = _searched(criterion, start, options, progress)
+        for other in others:
             met = descend(criterion.at, other, criterion.nonnegative, NEAR)
             if met.deviance < found.point.deviance - NEAR or not found.converged:
                 again = _searched(criterion, met.theta, options)
                 better = again.point.deviance < found.point.deviance
                 found = again if again.converged and (better or not found.converged) else found
     return SpreadModel(design, options, criterion, found, points)
+
+
+def _other_starts(c: RandomSpread, start: Array, tau: float) -> list[Array]:
+    """The start with other SDs of the log residual SD than ``tau``."""
+    out, at = [], c.slices[c.rows.block]
+    for size in STARTS:
+        other = start.copy()
+        other[at] = np.where(c.of_spread, other[at] * size / tau, other[at])
+        out.append(other)
+    return out
 
 
 def reopened_spread(

@@ -67,13 +67,13 @@ class _Corrected(Generic[G]):
 def settle(
     f: Objective[G], start: Array, nonnegative: NDArray[np.bool_], edges: NDArray[np.bool_], tolerance: float = 1e-10,
     max_steps: int = 100, progress: Callable[[int], None] | None = None, many: bool = False, held: Callable[[Array], Array] | None = None,
-    exact: Objective[G] | None = None, scale: Array | float = 1.0,
+    exact: Objective[G] | None = None, scale: Array | float = 1.0, steady: bool = False,
 ) -> OptimizeResult[G]:  # fmt: skip
     """Minimise as ``search.minimise`` does, by fewer evaluations where each is dear.
 
     With ``many`` rows the Hessian is so nearly constant that the last small step needs no new one. ``held`` tells which
     parameters have run to a limit where nothing depends on them any more: they are not judged. ``exact`` is f for the last steps.
-    ``scale`` (m,) is what is large of each parameter.
+    ``scale`` (m,) is what is large of each parameter. Where Hessians are dear, one serves a whole walk: ``steady``.
     """
     pairs: list[tuple[Array, Array]] = []
     last: list[Point] = []
@@ -87,7 +87,7 @@ def settle(
         if np.isfinite(there.deviance):
             last[:] = [there]
         made = _Corrected(there, pairs, base)
-        if many and len(pairs) == 1:  # from here on secants alone keep it up to date
+        if (many or steady) and len(pairs) == 1:  # from here on secants alone keep it up to date
             base[:] = [there.curvature]
         return made
 

@@ -63,11 +63,11 @@ def _conditional(target: Any, z: Array, b: Array, effects: list[Array]) -> Array
 def _log_sd(target: Any, z: Array, effects: list[Array]) -> Array:
     if not isinstance(target, SpreadTarget):
         return np.asarray(target.log_row_sd(z))
-    out, own = np.empty(len(target.design.y)), z[target.own]
+    out, own, f = np.empty(len(target.design.y)), z[target.own], target.rows.block
     out[target.rows.order] = own[:-1] @ target.w + own[-1]
     if target.design.weights is not None:
         out -= 0.5 * np.log(target.design.weights)
-    return out + effects[0][:, target.rows.spread][target.design.blocks[0].unit.codes]
+    return out + effects[f][:, target.rows.spread][target.design.blocks[f].unit.codes]
 
 
 class _Still(np.random.Generator):

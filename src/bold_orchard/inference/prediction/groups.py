@@ -29,9 +29,9 @@ def groups(fit: Fit, confidence: float = 0.95) -> GroupsResult:
     fixed = {r["term"]: r["estimate"] for r in fit.result["fixed"] if r["estimate"] is not None}
     width = quantile_t(confidence, None)
     has_spread = design.random_spread
-    typical = _typical_sd(fit) if has_spread else np.zeros(0)
     out = []
     for made in fit.model.unit_effects():
+        typical = _typical_sd(fit, made.unit) if "spread" in made.terms and has_spread else np.zeros(0)
         rows = []
         order = np.argsort(np.argsort(-made.effects[:, 0], kind="stable"), kind="stable")
         seen = design.blocks[made.unit].unit.counts
@@ -45,7 +45,7 @@ def groups(fit: Fit, confidence: float = 0.95) -> GroupsResult:
             own = {t: number(float(fixed.get(t, 0.0)) + v) for t, v in zip(made.terms, made.effects[j])}
             row: dict[str, Any] = {"level": level, "effects": effects, "se": errors, "coefficients": own, "ci": ends,
                    "rank": int(order[j]) + 1, "rows": int(seen[j])}  # fmt: skip
-            if has_spread and "spread" in made.terms:
+            if len(typical):
                 at = made.terms.index("spread")
                 row |= _own_sd(float(typical[j]), float(made.effects[j, at]), width * float(made.se[j, at]))
                 own["spread"] = number(np.log(row["residual_sd"]))
@@ -66,11 +66,11 @@ def groups(fit: Fit, confidence: float = 0.95) -> GroupsResult:
     return GroupsResult.from_dict(document)
 
 
-def _typical_sd(fit: Fit) -> Array:
+def _typical_sd(fit: Fit, block: int) -> Array:
     """Per level, the residual SD that an average unit would have on its rows: the root of their mean variance, weights left out."""
     model: Any = fit.model
     variance = model.residual_sd() ** 2 * (1.0 if fit.design.weights is None else fit.design.weights)
-    codes, counts = fit.design.blocks[0].unit.codes, fit.design.blocks[0].unit.counts
+    codes, counts = fit.design.blocks[block].unit.codes, fit.design.blocks[block].unit.counts
     return np.asarray(np.sqrt(np.bincount(codes, variance) / counts))
 
 

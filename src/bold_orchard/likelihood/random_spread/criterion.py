@@ -21,7 +21,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.elimination import Eliminated, eliminate
-from bold_orchard.crossproducts.stages import Stage
+from bold_orchard.crossproducts.stages import CrossProducts, Stage
 from bold_orchard.frozen import frozen
 from bold_orchard.likelihood.outer import OuterPoint
 from bold_orchard.likelihood.random_spread.layout import SpreadLayout
@@ -38,8 +38,12 @@ class RandomSpread(SpreadLayout):
 
     def at(self, parameters: Array, near: SpreadPoint | None = None) -> SpreadPoint:
         """Nodes are placed anew, from the modes of a point ``near``."""
+        from bold_orchard.likelihood.random_spread.nested import NestedPoint
+
+        kind: Any = SpreadPoint if self.rows.above is None else NestedPoint
         with np.errstate(all="ignore"):
-            return SpreadPoint(self, np.asarray(parameters, dtype=float), near)
+            made: SpreadPoint = kind(self, np.asarray(parameters, dtype=float), near)
+        return made
 
 
 class SpreadPoint(OuterPoint):
@@ -69,7 +73,7 @@ class SpreadPoint(OuterPoint):
     @cached_property
     def rotation(self) -> tuple[Array, float]:
         """Q (K, K), its first column along the spread's row of T, and tau."""
-        row = self.factors[0][self.criterion.rows.spread]
+        row = self.factors[self.criterion.rows.block][self.criterion.rows.spread]
         tau = float(np.linalg.norm(row))
         first = row / tau if tau > 0 else np.eye(len(row))[self.criterion.rows.spread]
         q, r = np.linalg.qr(np.column_stack([first, np.eye(len(row))]))
@@ -77,7 +81,7 @@ class SpreadPoint(OuterPoint):
 
     @cached_property
     def sums(self) -> tuple[Array, Array, Array]:
-        """A (k, k, J), g (k, J) and q (J,)."""
+        """A (k, k, J), g (k, J) and q (J,) over all columns of effects, those of the unit above last."""
         rows, h, r = self.criterion.rows, self.precision, self.residual
         k = len(rows.z)
         a, g = np.empty((k, k, len(rows.starts))), np.empty((k, len(rows.starts)))
@@ -90,11 +94,11 @@ class SpreadPoint(OuterPoint):
 
     @cached_property
     def integrand(self) -> Integrand:
-        c = self.criterion
+        rows, k = self.criterion.rows, len(self.criterion.rows.others)
         a, g, q = self.sums
         turn, tau = self.rotation
-        moved = self.factors[0][c.rows.others] @ turn
-        return Integrand.of(a, g, q, c.rows.counts, moved[:, 0], moved[:, 1:], tau)
+        moved = self.factors[rows.block][rows.others] @ turn
+        return Integrand.of(a[:k, :k], g[:k], q, rows.counts, moved[:, 0], moved[:, 1:], tau)
 
     @cached_property
     def nodes(self) -> Nodes:
@@ -104,8 +108,13 @@ class SpreadPoint(OuterPoint):
     @cached_property
     def deviance(self) -> float:
         log_h = float(np.log(self.precision).sum())
-        value = self.criterion.rows.frame.n * np.log(2 * np.pi) - log_h - 2.0 * float(self.nodes.log_integral.sum())
+        value = self.criterion.rows.frame.n * np.log(2 * np.pi) - log_h - 2.0 * self.log_integral
         return float(value) if np.isfinite(value) else np.inf
+
+    @property
+    def log_integral(self) -> float:
+        """The sum of all integrals' logs."""
+        return float(self.nodes.log_integral.sum())
 
     @cached_property
     def moments(self) -> tuple[Array, Array, Array]:
@@ -129,15 +138,17 @@ class SpreadPoint(OuterPoint):
         return h * linear, h * square - 1.0
 
     @cached_property
-    def unit_scores(self) -> Array:
-        """d log T-likelihood of each unit, (K, K, J)."""
-        c = self.criterion
-        of_u, of_s = self.nodes.effect_scores(self.sums[0], self.sums[1])
-        k = len(c.rows.others) + 1
-        out = np.empty((k, k, len(c.rows.starts)))
-        turn = self.rotation[0]
-        out[c.rows.others] = np.einsum("imj,lm->ilj", of_u, turn)
-        out[c.rows.spread] = turn @ of_s
+    def factor_scores(self) -> list[Array]:
+        """Scores of every block's T, (K, K, levels)."""
+        return [self.turned(*self.nodes.effect_scores(self.sums[0], self.sums[1]))]
+
+    def turned(self, of_u: Array, of_s: Array) -> Array:
+        """Scores of the unit's T from those in the axes of the integral, (K, K, J)."""
+        rows, turn = self.criterion.rows, self.rotation[0]
+        k = len(rows.others) + 1
+        out = np.empty((k, k, of_s.shape[1]))
+        out[rows.others] = np.einsum("imj,lm->ilj", of_u, turn)
+        out[rows.spread] = turn @ of_s
         return out
 
     @cached_property
@@ -146,21 +157,26 @@ class SpreadPoint(OuterPoint):
         c = self.criterion
         with np.errstate(all="ignore"):
             linear, log_sd = self.scores
-            theta = np.einsum("aij,ij->a", c.structures[0].basis, self.unit_scores.sum(axis=2))
+            theta = [
+                np.einsum("aij,ij->a", s.basis, score.sum(axis=2)) for s, score in zip(c.structures, self.factor_scores)
+            ]
             own = np.append(c.rows.w @ log_sd, 0.5 * log_sd.sum())
-            return -2.0 * np.concatenate([c.rows.x @ linear, theta, own])
+            return -2.0 * np.concatenate([c.rows.x @ linear, *theta, own])
 
     @cached_property
     def curvature(self) -> Array:
         """An approximate Hessian: of many units from the spread of their scores, else by differences of the gradient."""
         c, m = self.criterion, len(self.theta)
-        if len(c.rows.starts) > MANY_UNITS * m:
+        rows = c.rows
+        if len(rows.starts if rows.above is None else rows.above.starts) > MANY_UNITS * m:
             linear, log_sd = self.scores
-            parts = [c.rows.by_unit(c.rows.x * linear)]
-            parts.append(np.einsum("aij,ijl->al", c.structures[0].basis, self.unit_scores))
-            parts += [c.rows.by_unit(c.rows.w * log_sd), 0.5 * c.rows.by_unit(log_sd)[None]]
-            made = np.concatenate(parts)
-            return 2.0 * made @ made.T
+            parts = [rows.independent(rows.by_unit(rows.x * linear))]
+            for f, (s, score) in enumerate(zip(c.structures, self.factor_scores)):
+                made = np.einsum("aij,ijl->al", s.basis, score)
+                parts.append(rows.independent(made) if f == rows.block else made)
+            parts.append(rows.independent(rows.by_unit(np.vstack([rows.w * log_sd, 0.5 * log_sd]))))
+            scores = np.concatenate(parts)
+            return 2.0 * scores @ scores.T
         out = np.empty((m, m))
         for i in range(m):
             h = STEP * max(abs(float(self.theta[i])), 0.1 * float(c.scale[i]))
@@ -193,29 +209,49 @@ class SpreadPoint(OuterPoint):
     @cached_property
     def with_x(self) -> Eliminated:
         """The linear model with each unit's spread held at its predicted value, X included, effects eliminated."""
-        c, rows = self.criterion, self.criterion.rows
-        s = self._means[rows.spread]
-        weight = self.precision * np.repeat(np.exp(-2.0 * s), rows.counts.astype(np.intp))
-        size, p = len(rows.others) + 1, c.p
-        right = np.zeros((size, p + 1, len(rows.starts)))
-        own = np.zeros((size, size, len(rows.starts)))
-        both = np.vstack([rows.x, self.residual])
-        own[np.ix_(rows.others, rows.others)] = self.sums[0] * np.exp(-2.0 * s)
+        rows = self.criterion.rows
+        turn, _ = self.rotation
+        factors = [t.copy() for t in self.factors]
+        factors[rows.block] = factors[rows.block] @ turn
+        factors[rows.block][:, 0] = 0.0
+        factors[rows.block][rows.spread] = 0.0
+        return eliminate(self.held_products(), factors)
+
+    def held_products(self) -> CrossProducts:
+        """The products of [Z, X, y - X b] with each unit's spread held at its predicted value."""
+        rows = self.criterion.rows
+        scale = np.exp(-2.0 * self.means[rows.block][rows.spread])
+        weight = self.precision * np.repeat(scale, rows.counts.astype(np.intp))
+        size, k, above = len(rows.others) + 1, len(rows.others), rows.above
+        tail = np.vstack([rows.x, self.residual])
+        both = tail if above is None else np.vstack([rows.z[k:], tail])
+        right, own = np.zeros((size, len(both), len(rows.starts))), np.zeros((size, size, len(rows.starts)))
+        own[np.ix_(rows.others, rows.others)] = self.sums[0][:k, :k] * scale
         for place, z in zip(rows.others, rows.z):
             right[place] = rows.by_unit(both * (z * weight))
-        dense = (both * weight) @ both.T
-        stage = Stage(0, len(rows.starts), size, own, right, {}, {}, np.arange(len(rows.starts)))
-        turn, _ = self.rotation
-        factor = self.factors[0] @ turn
-        factor[:, 0] = 0.0
-        factor[rows.spread] = 0.0
-        return eliminate(replace(c.products, stages=[stage], dense=dense), [factor])
+        dense = (tail * weight) @ tail.T
+        stages = [Stage(rows.block, len(rows.starts), size, own, right, {}, {}, np.arange(len(rows.starts)))]
+        if above is not None:
+            first, kp = stages[0], above.size
+            stages[0] = replace(first, c=own[..., above.order], right=right[..., above.order], slices={1: slice(0, kp)},
+                                starts={1: above.starts}, order=above.order)  # fmt: skip
+            across = np.array([rows.by_unit(tail * (z * weight)) for z in rows.z[k:]])
+            stages.append(
+                Stage(above.block, len(above.starts), kp, above.sums(self.sums[0][k:, k:] * scale), above.sums(across), {}, {},
+                      np.arange(len(above.starts)))
+            )  # fmt: skip
+        return replace(self.criterion.products, stages=stages, dense=dense)
 
     @cached_property
-    def _means(self) -> Array:
-        """Posterior means of the effects, (K, J), on the working scale."""
+    def means(self) -> list[Array]:
+        """Posterior means of every block's effects, (K, levels), on the working scale."""
         turn, _ = self.rotation
-        return np.asarray(self.factors[0] @ (turn @ self.nodes.means))
+        return [np.asarray(self.factors[0] @ (turn @ self.nodes.means))]
+
+    def posterior_covariance(self, f: int) -> Array:
+        """Covariances of the effects of block f given the rows and all parameters, (K, K, levels), on the working scale."""
+        t = self.factors[f] @ self.rotation[0]
+        return np.einsum("ab,bcj,dc->adj", t, self.nodes.covariances, t, optimize=True)
 
     def scales(self, f: int) -> Array:
         """Effects of all levels have one covariance, (K, levels) of ones."""
@@ -225,15 +261,13 @@ class SpreadPoint(OuterPoint):
     def effects(self, f: int) -> tuple[Array, Array]:
         """Posterior means (J, K) and covariances (J, K, K) of the effects, with what the coefficients' error adds."""
         c = self.criterion
-        turn, _ = self.rotation
-        t = np.linalg.solve(c.products.z_to_work[f], self.factors[f]) @ turn
-        covariance = np.einsum("ab,bcj,dc->jad", t, self.nodes.covariances, t, optimize=True)
+        back = np.linalg.inv(c.products.z_to_work[f])
+        covariance = np.einsum("ab,bcj,dc->jad", back, self.posterior_covariance(f), back, optimize=True)
         if c.p:
-            back = np.linalg.inv(c.products.z_to_work[f])
             root = np.linalg.cholesky(np.linalg.inv(self.with_x.w[: c.p, : c.p]))
             for direction in root.T:  # one standard error of b along each of its axes
                 theta = self.theta.copy()
                 theta[: c.p] += 0.1 * direction
-                change = (back @ (c.at(theta, self)._means - self._means)).T / 0.1
+                change = (back @ (c.at(theta, self).means[f] - self.means[f])).T / 0.1
                 covariance = covariance + np.einsum("ja,jb->jab", change, change)
-        return (np.linalg.inv(c.products.z_to_work[f]) @ self._means).T, covariance
+        return (back @ self.means[f]).T, covariance

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from functools import cached_property
+from dataclasses import replace
+from functools import cache, cached_property
 from typing import Any
 
 import numpy as np
@@ -45,6 +46,14 @@ class Integrand(Frozen):
         return Integrand(
             q, along @ g, along @ across, n, np.maximum(d.T, 0.0), c1, c2, along, u.transpose(1, 2, 0), basis, tau
         )
+
+    def moved(self, g: Array, q: Array, times: int) -> Integrand:
+        """The same units ``times`` over with other sums g (k, times * J) and q (times * J,)."""
+        basis = np.tile(self.basis, times)
+        return replace(
+            self, q=q, cross=self.along @ g, square=np.tile(self.square, times), n=np.tile(self.n, times), d=np.tile(self.d, times),
+            c1=np.einsum("inl,il->nl", basis, g), c2=np.tile(self.c2, times), axes=np.tile(self.axes, times), basis=basis,
+        )  # fmt: skip
 
     def log_density(self, eta: Array) -> Array:
         """log p(y | eta) - eta^2 / 2 less its constants; ``eta`` (..., J)."""
@@ -176,8 +185,15 @@ def adapted(integrand: Integrand, points: int, start: Array | None) -> Nodes:
     return _placed(integrand, points, mode, centre, np.sqrt(2.0 * variance))
 
 
-def _placed(integrand: Integrand, points: int, mode: Array, centre: Array, width: Array) -> Nodes:
+@cache
+def rule(points: int) -> tuple[Array, Array]:
+    """Nodes and weights of the Gauss-Hermite rule, (points,) each."""
     x, w = np.polynomial.hermite.hermgauss(points)
+    return x, w
+
+
+def _placed(integrand: Integrand, points: int, mode: Array, centre: Array, width: Array) -> Nodes:
+    x, w = rule(points)
     eta = centre + width * x[:, None]
     terms = integrand.log_density(eta) + (np.log(w) + x**2)[:, None]
     top = terms.max(axis=0)

@@ -91,7 +91,8 @@ def _closing(page: Page, d: CheckResult) -> None:
         if not f["speaks"]:
             fine.setdefault(f["check"], []).append(f["where"])
     if fine:
-        listed = [c if len(set(w)) == 1 else f"{c} ({', '.join(w)})" for c, w in fine.items()]
+        doubted = {f["check"] for f in d["findings"] if f["speaks"]}
+        listed = [c if len(set(w)) == 1 and c not in doubted else f"{c} ({', '.join(w)})" for c, w in fine.items()]
         page.text("What looks fine: " + "; ".join(listed) + ".")
     closing = d["closing"]
     for heading, key in (("What does not", "doubtful"), ("What to try", "try")):

@@ -98,7 +98,7 @@ def _places(values: Array, level: list[float]) -> Array | None:
 def _residual_sds(draws: Draws, effects: Array) -> Array:
     """Each level's own residual SD on its rows, weights left out, (D, levels)."""
     design = draws.fit.design
-    unit = design.blocks[0].unit
+    unit = next(design.blocks[c.block].unit for c in design.clauses if c.has_spread)
     spread = design.residual.spread
     sd = draws.column("sd(residual)")
     typical = np.ones((1, unit.size))
