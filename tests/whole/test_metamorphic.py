@@ -153,7 +153,7 @@ def test_within_and_between_parts_are_one_model_however_written(case):
         assert other["pruning"] == pytest.approx(tests[0]["pruning"], rel=1e-4)
 
 
-@few(8)
+@few(5)
 @given(CASES)
 def test_products_baselines_and_intercepts_are_choices_of_words(case):
     family, random, seed = case
@@ -177,7 +177,7 @@ def test_products_baselines_and_intercepts_are_choices_of_words(case):
         agree(first, answers(made(f"y = soil + pruning*soil + rain without intercept; {random}", frame, family)))
 
 
-@few(8)
+@few(5)
 @given(CASES)
 def test_numbers_as_categories_answer_like_their_labels(case):
     family, random, seed = case
@@ -195,7 +195,7 @@ def test_numbers_as_categories_answer_like_their_labels(case):
     assert named == pytest.approx({m["levels"]["level"][1:]: m["mean"] for m in means(two, "level")["means"]}, rel=1e-5)
 
 
-@few(8)
+@few(5)
 @given(CASES)
 def test_rows_in_any_order_and_labels_by_any_name(case):
     family, random, seed = case
@@ -221,7 +221,7 @@ def test_rows_in_any_order_and_labels_by_any_name(case):
     agree(first, answers(made(sentence.replace("tree in orchard", "tree"), unique, family)))
 
 
-@few(8)
+@few(5)
 @example(("gaussian", "each orchard: intercept + centre(rain)", 256), 1e5, -3.0)
 @given(CASES, st.sampled_from([1e-4, 1e-2, 37.0, 1e5]), st.sampled_from([0.0, -3.0, 1e3]))
 def test_units_of_measurement_are_only_units(case, factor, shift):
