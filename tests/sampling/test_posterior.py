@@ -251,3 +251,29 @@ def test_pareto_and_leave_one_out_of_a_normal_mean():
     others = (y.sum() - y) / 39
     exact = stats.norm(others, np.sqrt(1 + 1 / 39)).logpdf(y)
     assert elpd == pytest.approx(exact, abs=0.02) and shapes.max() < 0.5 and p == pytest.approx(1.0, abs=0.3)
+
+
+@pytest.mark.parametrize(
+    "random", ["intercept", "intercept + rain", "intercept + rain + w", "(diagonal): intercept + rain"]
+)
+def test_few_levels_have_the_general_density_and_the_general_draws(random):
+    """The small products against the general elimination: figures to rounding, draws by their means and covariances."""
+    each = f"each tree {random}" if random.startswith("(") else f"each tree: {random}"
+    made = fit(f"yield = rain + soil; {each}", table_of(diaries(units=16, rows=5)), Settings())
+    target = target_of(made, priors_of(made, read_priors(["rain = normal(1, 0.3)"])))
+    z = target.start() + 0.1 * np.sin(np.arange(target.size))
+    value, gradient = target.small.density(z)
+    expected = target.evaluate(z)
+    assert value == pytest.approx(expected[0], abs=1e-8) and gradient == pytest.approx(expected[1], abs=1e-7)
+    draws = []
+    for _ in range(2):
+        rng = np.random.default_rng(3)
+        draws.append(
+            np.array([np.concatenate([b, u[0].ravel()]) for b, u in (target.complete(z, rng) for _ in range(4000))])
+        )
+        target.__dict__["small"] = None  # the general road
+    one, two = draws
+    error = np.sqrt((one.var(axis=0) + two.var(axis=0)) / 4000)
+    assert np.all(np.abs(one.mean(axis=0) - two.mean(axis=0)) < 4.5 * error)
+    scale = np.sqrt(np.outer(one.var(axis=0), one.var(axis=0)))
+    assert np.abs((np.cov(one.T) - np.cov(two.T)) / scale).max() < 0.12

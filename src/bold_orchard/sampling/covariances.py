@@ -6,6 +6,7 @@ which the LKJ density has a closed form.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Iterable, Mapping, Sequence
 from itertools import accumulate, pairwise
 from typing import Any
@@ -100,7 +101,7 @@ class Covariance(Frozen):
 
     def _sd(self, law: Law, z: float) -> tuple[float, float, float]:
         """SD, and log density and slope of its logarithm."""
-        sd = float(np.exp(z))
+        sd = math.exp(min(z, 700.0))
         value, slope = law.density(sd)
         return sd, value + z, slope * sd + 1.0
 
@@ -128,33 +129,45 @@ class Covariance(Frozen):
         return factor, np.array([factor, change]), value + float(prior), np.array([slope, float(d_prior)])
 
     def _free(self, z: Array) -> tuple[Array, Array, float, Array]:
-        k = self.k
-        gradient, value = np.zeros(len(z)), 0.0
-        sd = np.empty(k)
-        for i, law in enumerate(self.sd_laws):
-            sd[i], more, gradient[i] = self._sd(law, float(z[i]))
-            value += more
-        low, changes = np.eye(k), np.zeros((len(z), k, k))
+        """SDs and partial correlations one by one: they are few, and plain numbers are quicker than arrays of them."""
+        k, zs, value = self.k, z.tolist(), 0.0
+        gradient, factor, changes = [0.0] * len(zs), np.zeros((k, k)), np.zeros((len(zs), k, k))
         at = k
-        for i in range(1, k) if self.kind == "unstructured" else ():
-            p = np.tanh(z[at : at + i])
-            left = np.append(1.0, np.cumprod(1.0 - p**2))
-            low[i, :i], low[i, i] = p * np.sqrt(left[:-1]), np.sqrt(left[-1])
-            power = k - 1 - i + 2.0 * self.eta - 2.0
-            value += float(0.5 * power * np.log(left[-1]) + np.log(1.0 - p**2).sum() + 0.5 * np.log(left[:-1]).sum())
-            for j in range(i):
-                gradient[at + j] = -p[j] * (power + 2.0 + (i - 1 - j))
-                changes[at + j, i, j] = (1.0 - p[j] ** 2) * np.sqrt(left[j])
-                changes[at + j, i, j + 1 : i + 1] = -p[j] * low[i, j + 1 : i + 1]
-            at += i
+        for i, law in enumerate(self.sd_laws):
+            sd, more, gradient[i] = self._sd(law, zs[i])
+            value += more
+            left = 1.0
+            for j in range(i) if self.kind == "unstructured" else ():
+                p = math.tanh(zs[at + j])
+                rest = max(1.0 - p * p, 1e-300)
+                gradient[at + j] = -p * (k - 1 - i + 2.0 * self.eta + (i - 1 - j))
+                value += math.log(rest) + 0.5 * math.log(left)
+                root = sd * math.sqrt(left)
+                factor[i, j] = p * root
+                changes[at + j, i, j] = rest * root
+                left *= rest
+            factor[i, i] = sd * math.sqrt(left)
+            if i and self.kind == "unstructured":
+                value += 0.5 * (k - 1 - i + 2.0 * self.eta - 2.0) * math.log(left)
+                for j in range(i):
+                    changes[at + j, i, j + 1 : i + 1] = -math.tanh(zs[at + j]) * factor[i, j + 1 : i + 1]
+                at += i
+            changes[i, i] = factor[i]
+        slopes = np.array(gradient)
+        if self.pair_laws:
+            value += self._of_pairs(factor, changes, slopes)
+        return factor, changes, value, slopes
+
+    def _of_pairs(self, factor: Array, changes: Array, gradient: Array) -> float:
+        """Log densities of single correlations; their slopes join the gradient."""
+        sd, value, k = np.sqrt((factor**2).sum(axis=1)), 0.0, self.k
+        low, moved = factor / sd[:, None], changes / sd[:, None]
+        moved[:k] = 0.0  # a correlation does not depend on the SDs
         for (i, j), law in self.pair_laws.items():
             more, slope = law.density(float(low[i] @ low[j]))
             value += more
-            gradient += slope * (changes[:, i] @ low[j] + changes[:, j] @ low[i])
-        factor, changes = sd[:, None] * low, sd[:, None] * changes
-        for i in range(k):
-            changes[i, i] = factor[i]
-        return factor, changes, value, gradient
+            gradient += slope * (moved[:, i] @ low[j] + moved[:, j] @ low[i])
+        return value
 
     def drawn(self, rng: np.random.Generator) -> Array:
         """z drawn from the prior; raises OrchardError where that is not proper, or names single correlations."""

@@ -20,6 +20,7 @@ from bold_orchard.inference.summary import residual_variance
 from bold_orchard.likelihood.conditional import drawn_effects
 from bold_orchard.sampling.covariances import block_factor
 from bold_orchard.sampling.gaussian_layout import GaussianLayout
+from bold_orchard.sampling.gaussian_small import SmallGaussian
 from bold_orchard.sampling.nuts import Metric
 
 Array = NDArray[Any]
@@ -40,15 +41,6 @@ class Here(Frozen):
     factors: list[Array]
 
 
-@frozen
-class Small(Frozen):
-    """Products of one unit: ``c`` (J, k, k), ``right`` (J, k, p + 1) with [X, y - X b^] and ``dense`` (p + 1, p + 1) of these."""
-
-    c: Array
-    right: Array
-    dense: Array
-
-
 class GaussianTarget(GaussianLayout):
     """The log density over the coordinates of the layout, and draws of what is integrated out."""
 
@@ -57,7 +49,7 @@ class GaussianTarget(GaussianLayout):
     def __call__(self, z: Array) -> tuple[float, Array]:
         with np.errstate(all="ignore"):
             try:
-                value, gradient = self.evaluate(z)[:2] if self.small is None else self._quick(z, self.small)
+                value, gradient = self.evaluate(z)[:2] if self.small is None else self.small.density(z)
             except (np.linalg.LinAlgError, OverflowError, ValueError):
                 return NOWHERE, np.zeros(self.size)
         if not (np.isfinite(value) and np.isfinite(gradient).all()):
@@ -65,70 +57,12 @@ class GaussianTarget(GaussianLayout):
         return value, gradient
 
     @cached_property
-    def small(self) -> Small | None:
-        """The products of a model with one unit of few levels, for which a few small products serve better than the general road."""
+    def small(self) -> SmallGaussian | None:
+        """A model with one unit of few levels, for which a few small products serve better than the general road."""
         stages = self.c.products.stages
         if not self.c.linear or self.c.products.q or len(stages) != 1 or stages[0].levels > MOST_SMALL or self.free:
             return None
-        k, standard = len(self.closed), self.c.products.standard
-        turn = np.zeros((len(self.c.products.dense), k + 1))
-        turn[:-1, :k] = self.to_work
-        turn[:-1, k] = standard.b0 - self.to_work @ self.e.b
-        turn[-1, k] = 1.0
-        c = np.ascontiguousarray(stages[0].c.transpose(2, 0, 1))
-        right = stages[0].right.transpose(2, 0, 1) @ turn
-        return Small(c, np.ascontiguousarray(right), turn.T @ self.c.products.dense @ turn)
-
-    def _quick(self, z: Array, small: Small) -> tuple[float, Array]:
-        """``evaluate`` for small models of one unit: the same figures."""
-        gradient, sd_at = np.zeros(self.size), self.sd_at
-        assert sd_at is not None
-        log_sd = float(z[sd_at])
-        sd = float(np.exp(log_sd))
-        prior, slope = self.priors.own["sd(residual)"].density(sd)
-        gradient[sd_at] = slope * sd + 1.0
-        prior += log_sd
-        made = []
-        for covariance, at in zip(self.priors.covariances, self.places):
-            part = covariance.at(z[at])
-            made.append(part)
-            prior += part[2]
-            gradient[at] += part[3]
-        low = self._lows(made, z[:0])[0]
-        back = self.c.products.z_to_work[0]
-        t = back @ low / sd
-        c, right, k = small.c, small.right, len(self.closed)
-        inner = t.T @ c @ t
-        inner[:, np.arange(len(t)), np.arange(len(t))] += 1.0
-        inverse = np.linalg.inv(inner)
-        log_det = float(np.log(np.linalg.det(inner)).sum())
-        gain = t @ inverse @ t.T
-        moved = gain @ right
-        flat = right.reshape(-1, k + 1)
-        m = (small.dense - flat.T @ moved.reshape(-1, k + 1)) / sd**2
-        a = m[:k, :k].copy()
-        a[np.arange(k), np.arange(k)] += self.precision
-        scale = 1.0 / np.sqrt(np.diag(a))
-        both = np.outer(scale, scale)
-        a_inverse = np.linalg.inv(a * both) * both
-        log_a = float(np.linalg.slogdet(a * both)[1]) - 2.0 * float(np.log(scale).sum())
-        h = m[:k, k] + self.precision * self.prior_mean
-        mean = a_inverse @ h
-        products = self.c.products
-        value = float(m[k, k] + self.precision @ self.prior_mean**2 - h @ mean) + log_a + log_det - products.log_weights
-        value = -0.5 * (value + products.n * (np.log(2 * np.pi) + 2.0 * log_sd))
-        contrast = np.append(-mean, 1.0)
-        bar = np.outer(contrast, contrast)
-        bar[:k, :k] += a_inverse
-        keep = right - c @ moved
-        pulled = (c - c @ gain @ c).sum(axis=0) - np.tensordot(keep @ (bar / sd**2), keep, axes=([0, 2], [0, 2]))
-        d_t = 2.0 * pulled @ t
-        d_low = back.T @ d_t / sd
-        for i, clause in enumerate(self.design.clauses):
-            own = d_low[clause.columns, clause.columns]
-            gradient[self.places[i]] -= 0.5 * np.einsum("aij,ij->a", made[i][1], own)
-        gradient[sd_at] -= products.n - float(np.vdot(bar, m)) - 0.5 * float(np.vdot(d_t, t))
-        return value + prior, gradient
+        return SmallGaussian(self)
 
     def evaluate(self, z: Array, slopes: bool = True) -> tuple[float, Array, Here]:
         """The log density, its gradient, and what else is known there."""
@@ -286,6 +220,8 @@ class GaussianTarget(GaussianLayout):
 
     def complete(self, z: Array, rng: np.random.Generator) -> tuple[Array, list[Array]]:
         """Coefficients (p',) and effects of each block (levels, k) drawn given a position, from their exact law."""
+        if self.small is not None:
+            return self.small.complete(z, rng)
         with np.errstate(all="ignore"):
             here = self.evaluate(z, slopes=False)[2]
         b = self.e.b.copy()

@@ -6,6 +6,7 @@ over the first ``dense`` coordinates and diagonal over the others.
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
@@ -50,6 +51,8 @@ class Metric:
         self.sd = np.sqrt(var)
 
     def velocity(self, p: Array) -> Array:
+        if not len(self.var):
+            return np.asarray(self.cov @ p)
         return np.concatenate([self.cov @ p[: self.m], self.var * p[self.m :]])
 
     def momentum(self, rng: np.random.Generator) -> Array:
@@ -102,7 +105,7 @@ class Sampler:
     @staticmethod
     def _energy(s: _State) -> float:
         made = -s.value + 0.5 * float(s.p @ s.velocity)
-        return made if np.isfinite(made) else np.inf
+        return made if math.isfinite(made) else math.inf
 
     def _leaf(self, s: _State, direction: int, start: float) -> _Tree:
         there = self._moved(s, direction * self.step_size)
@@ -117,7 +120,7 @@ class Sampler:
             weight,
             False,
             bad,
-            float(np.exp(min(0.0, -lost))) if np.isfinite(lost) else 0.0,
+            math.exp(min(0.0, -lost)) if math.isfinite(lost) else 0.0,
             1,
         )
 
@@ -132,9 +135,9 @@ class Sampler:
 
     def _joined(self, one: _Tree, two: _Tree, direction: int, biased: bool) -> _Tree:
         left, right = (one, two) if direction > 0 else (two, one)
-        weight = float(np.logaddexp(one.weight, two.weight))
+        weight = _both(one.weight, two.weight)
         chance = two.weight - (one.weight if biased else weight)
-        chosen = two.chosen if np.log(self.rng.random()) < chance else one.chosen
+        chosen = two.chosen if self.rng.random() < math.exp(min(chance, 0.0)) else one.chosen
         total = one.total + two.total
         turning = two.turning or one.turning
         if not (turning or two.diverged):
@@ -178,6 +181,12 @@ class Sampler:
             if better != up:
                 break
         return size
+
+
+def _both(a: float, b: float) -> float:
+    """log(exp(a) + exp(b))."""
+    top = max(a, b)
+    return top if top == -math.inf else top + math.log1p(math.exp(min(a, b) - top))
 
 
 class _Dual:

@@ -44,6 +44,9 @@ def closed_form(target: Any) -> bool:
 def log_densities(target: Any, z: Array, b: Array, effects: list[Array]) -> Array:
     """Of every row, (n,): given all other rows and the parameters where ``closed_form``, else given the drawn effects."""
     if closed_form(target):
+        if target.small is not None:
+            made: Array = target.small.without_row(z, b)
+            return made
         return _without_row(target, z, b)
     return _conditional(target, z, b, effects)
 
