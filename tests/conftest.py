@@ -22,6 +22,8 @@ settings.register_profile("explore", derandomize=False, print_blob=True)  # pyte
 settings.load_profile("steady")
 
 _begun: set[str] = set()
+LONG = ("test_from_draws", "test_program", "test_documents", "test_power", "test_generalized", "test_every_model", "test_extension", "test_posterior",
+        "test_commands", "test_pictures", "test_metamorphic", "test_carry", "test_interrupted", "test_hard")  # fmt: skip
 PROGRAM = Path(sys.executable).parent / "orchard"
 DATA = Path(__file__).parent.parent / "src" / "bold_orchard" / "demo" / "data"
 
@@ -89,3 +91,9 @@ def harvest(tmp_path):
     target = tmp_path / "harvest.csv"
     target.write_bytes((DATA / "harvest.csv").read_bytes())
     return target
+
+
+def pytest_collection_modifyitems(items):
+    """Files that take longest go first, so that two workers end together."""
+    place = {name: i for i, name in enumerate(LONG)}
+    items.sort(key=lambda item: place.get(item.path.stem, len(LONG)))

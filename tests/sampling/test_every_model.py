@@ -123,7 +123,7 @@ def test_its_prior_alone(fitted, name):
     assert "What the priors say of each parameter" in words and "R-hat" not in words and "Posterior" not in words
 
 
-@pytest.mark.parametrize("name", ["slopes", "scatter", "trials", "grades"])
+@pytest.mark.parametrize("name", ["slopes", "scatter", "trials"])
 def test_draws_stay_with_their_levels_when_rows_move(frames, fitted, name):
     """Another order of the rows: means of effects by level agree within what so few draws can tell."""
     sentence, options = (DIARY | OTHER)[name]

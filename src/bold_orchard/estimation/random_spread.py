@@ -21,6 +21,7 @@ from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.frozen import frozen
 from bold_orchard.likelihood.random_spread.criterion import RandomSpread, SpreadPoint
 from bold_orchard.likelihood.random_spread.layout import SpreadRows
+from bold_orchard.likelihood.random_spread.nested import NestedPoint
 from bold_orchard.optimize.newton import descend
 from bold_orchard.optimize.protocol import OptimizeResult
 from bold_orchard.optimize.secant import settle
@@ -129,7 +130,8 @@ def make_spread(design: Design, points: int) -> RandomSpread:
     place = clause.columns.start + clause.part.names.index("spread")
     spread = design.residual.spread
     columns = () if spread is None else spread.values
-    return RandomSpread(SpreadRows(to_arrays(plain), clause.block, place, columns), points)
+    rows = SpreadRows(to_arrays(plain), clause.block, place, columns)
+    return RandomSpread(rows, points, kind=SpreadPoint if rows.above is None else NestedPoint)
 
 
 def without_spread(design: Design) -> Design:

@@ -13,6 +13,7 @@ from scipy.special import gammaln, log_ndtr, ndtr
 from bold_orchard.inference.distributions import quantile_t
 
 Array = NDArray[np.float64]
+MOST_TOLD = 12.0  # ranges beyond this hold nothing that is seen in double precision
 METHODS = ("tukey", "sidak", "bonferroni", "holm", "none")
 
 
@@ -63,7 +64,7 @@ def _tail(q: float, groups: int, df: float) -> float:
         return float(_tail_of_range(np.array([q]), groups)[0])
     wide = 9.0 / np.sqrt(2.0 * df)
     low = 0.5 * np.log(df / (df + 0.5 * q * q)) - wide - 37.0 / df
-    step = min(0.05, 0.25 / np.sqrt(2.0 * df + q * q))
+    step = min(0.05, 0.25 / np.sqrt(2.0 * df + min(q, MOST_TOLD) ** 2))
     log_s = np.arange(low, min(wide, 3.0), step)
     density = np.log(2.0) + 0.5 * df * np.log(0.5 * df) - gammaln(0.5 * df) + df * (log_s - 0.5 * np.exp(2.0 * log_s))
     return float(min(1.0, step * (np.exp(density) * _tail_of_range(q * np.exp(log_s), groups)).sum()))

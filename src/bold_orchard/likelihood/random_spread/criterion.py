@@ -34,15 +34,14 @@ STEP = 1e-4  # of what is large of a parameter: differences of the exact gradien
 
 @frozen
 class RandomSpread(SpreadLayout):
-    """parameters -> ``SpreadPoint``."""
+    """parameters -> ``SpreadPoint``, or another ``kind`` of it."""
+
+    kind: Any = None
 
     def at(self, parameters: Array, near: SpreadPoint | None = None) -> SpreadPoint:
         """Nodes are placed anew, from the modes of a point ``near``."""
-        from bold_orchard.likelihood.random_spread.nested import NestedPoint
-
-        kind: Any = SpreadPoint if self.rows.above is None else NestedPoint
         with np.errstate(all="ignore"):
-            made: SpreadPoint = kind(self, np.asarray(parameters, dtype=float), near)
+            made: SpreadPoint = (self.kind or SpreadPoint)(self, np.asarray(parameters, dtype=float), near)
         return made
 
 
