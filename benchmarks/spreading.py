@@ -2,6 +2,7 @@
 
 python benchmarks/spreading.py coverage [SETS]      # 60 units of 20 rows
 python benchmarks/spreading.py time [ROWS UNITS]    # default 100,000 rows of 2,000 units, two predictors in the spread
+Either with `below` first: units in orchards of five that have levels of their own.
 """
 
 from __future__ import annotations
@@ -21,6 +22,17 @@ TRUE = {"intercept": 2.0, "rain": 0.5, "sd(tree: intercept)": 1.0, "sd(tree: spr
         "correlation(tree: intercept, spread)": -0.3, "sd(residual)": 1.0, "spread rain": 0.2}  # fmt: skip
 
 
+BELOW = {"sd(orchard: intercept)": 0.7}
+PER_ORCHARD = 5
+below = False
+
+
+def sentence(spread: str) -> str:
+    return (
+        f"yield = rain; {'each orchard: intercept; ' if below else ''}each tree: intercept + spread; spread = {spread}"
+    )
+
+
 def made(seed: int, units: int, rows: int) -> pd.DataFrame:
     """Outcomes of units whose level and log SD are correlated -0.3; the log SD follows ``rain`` by 0.2."""
     r = np.random.default_rng([seed, 16])
@@ -29,19 +41,24 @@ def made(seed: int, units: int, rows: int) -> pd.DataFrame:
     rain, sun = r.normal(size=(2, len(tree)))
     sd = np.exp(0.2 * rain + scatter[tree])
     y = 2 + 0.5 * rain + level[tree] + sd * r.normal(size=len(tree))
-    return pd.DataFrame({"tree": [f"t{i}" for i in tree], "rain": rain, "sun": sun, "yield": y})
+    orchard = tree // PER_ORCHARD
+    if below:
+        y = y + BELOW["sd(orchard: intercept)"] * r.normal(size=orchard.max() + 1)[orchard]
+    labels = {"tree": [f"t{i}" for i in tree], "orchard": [f"o{i}" for i in orchard]}
+    return pd.DataFrame(labels | {"rain": rain, "sun": sun, "yield": y})
 
 
 def one_set(seed: int) -> np.ndarray:
     """Per parameter of ``TRUE`` the estimate, low and high (Wald); NaN where the fit or an end is missing."""
-    out = np.full((len(TRUE), 3), np.nan)
+    asked = TRUE | (BELOW if below else {})
+    out = np.full((len(asked), 3), np.nan)
     try:
-        fit = bo.fit("yield = rain; each tree: intercept + spread; spread = rain", made(seed, UNITS, ROWS))
+        fit = bo.fit(sentence("rain"), made(seed, UNITS, ROWS))
         found = {p["parameter"]: p for p in fit.intervals("wald").to_dict()["parameters"]}
     except bo.OrchardError as e:
         print(seed, e, file=sys.stderr)
         return out
-    for k, name in enumerate(TRUE):
+    for k, name in enumerate(asked):
         p = found[name]
         out[k] = [np.nan if v is None else v for v in (p["estimate"], p["low"], p["high"])]
     return out
@@ -50,7 +67,7 @@ def one_set(seed: int) -> np.ndarray:
 def coverage(sets: int) -> None:
     print(f"{UNITS} units of {ROWS} rows, {sets} sets, 95% Wald intervals")
     found = run(one_set, sets, lambda done, of: None)
-    for k, (name, truth) in enumerate(TRUE.items()):
+    for k, (name, truth) in enumerate((TRUE | (BELOW if below else {})).items()):
         e, low, high = found[:, k].T
         kept = np.isfinite(low) & np.isfinite(high)
         covered = np.mean((low[kept] <= truth) & (truth <= high[kept]))
@@ -63,13 +80,13 @@ def coverage(sets: int) -> None:
 
 def timed(rows: int, units: int) -> None:
     data = made(1, units, rows // units)
-    plain = "yield = rain + sun; each tree: intercept"
+    plain = "yield = rain + sun; each tree: intercept" + ("; each orchard: intercept" if below else "")
     bo.fit(plain, data.head(2000))
     start = time.perf_counter()
     bo.fit(plain, data)
     one = time.perf_counter() - start
     start = time.perf_counter()
-    bo.fit("yield = rain + sun; each tree: intercept + spread; spread = rain + sun", data)
+    bo.fit(sentence("rain + sun").replace("= rain;", "= rain + sun;", 1), data)
     two = time.perf_counter() - start
     peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     print(
@@ -78,8 +95,11 @@ def timed(rows: int, units: int) -> None:
 
 
 if __name__ == "__main__":
-    numbers = [int(a) for a in sys.argv[2:]]
-    if sys.argv[1:2] == ["time"]:
+    words = sys.argv[1:]
+    below = words[:1] == ["below"]
+    words = words[1:] if below else words
+    numbers = [int(a) for a in words[1:]]
+    if words[:1] == ["time"]:
         timed(*(numbers or [100_000, 2_000]))
     else:
         coverage(*(numbers or [200]))

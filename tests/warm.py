@@ -14,9 +14,14 @@ from pathlib import Path
 from types import SimpleNamespace
 
 SERVER = r"""
-import json, os, sys
-import matplotlib, pandas, pyarrow, scipy.linalg, scipy.optimize, scipy.special
+import gc, importlib, json, os, pkgutil, sys
+import matplotlib.figure, matplotlib.backends.backend_agg, pandas, pyarrow.csv, pyarrow.parquet, scipy.linalg, scipy.optimize, scipy.special, scipy.stats
+import bold_orchard
 from bold_orchard.cli import main as command_line
+for module in pkgutil.walk_packages(bold_orchard.__path__, "bold_orchard."):
+    if not module.name.endswith("__main__"):
+        importlib.import_module(module.name)
+gc.freeze()
 for line in sys.stdin:
     asked = json.loads(line)
     pid = os.fork()
