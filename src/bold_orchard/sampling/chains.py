@@ -98,7 +98,7 @@ def _one(task: Task, counted: Any, i: int, tell: Callable[[], None]) -> Drawn:
             tell()
 
     with np.errstate(all="ignore"):  # a trajectory that runs away is given up, not warned of
-        made = sample(target, start, metric, target.dense, task.warmup, task.draws, rng, report)
+        made = sample(target, start, metric, target.dense, task.warmup, task.draws, rng, report, target.wanted)
     return task.finish(made, rng)
 
 

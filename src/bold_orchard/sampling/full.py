@@ -16,7 +16,7 @@ from bold_orchard.inference.coefficients.maximum_likelihood import MaximumLikeli
 from bold_orchard.inference.fit import Fit
 from bold_orchard.sampling.covariances import block_factor, consecutive, reported
 from bold_orchard.sampling.gaussian import NOWHERE
-from bold_orchard.sampling.nuts import Metric
+from bold_orchard.sampling.nuts import WANTED, Metric
 from bold_orchard.sampling.priors import Priors
 from bold_orchard.sampling.whitening import Whitening
 
@@ -28,6 +28,8 @@ class FullTarget:
 
     Subclasses say what the rows' log density is: ``own_size``, ``own_prior``, ``rows_density``.
     """
+
+    wanted = WANTED
 
     def __init__(self, fit: Fit, priors: Priors) -> None:
         self.fit, self.priors, self.model, self.design = fit, priors, fit.model, fit.design

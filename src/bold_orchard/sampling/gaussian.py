@@ -21,10 +21,11 @@ from bold_orchard.likelihood.conditional import drawn_effects
 from bold_orchard.sampling.covariances import block_factor
 from bold_orchard.sampling.gaussian_layout import GaussianLayout
 from bold_orchard.sampling.gaussian_small import SmallGaussian
-from bold_orchard.sampling.nuts import Metric
+from bold_orchard.sampling.nuts import WANTED, Metric
 
 Array = NDArray[Any]
 NOWHERE = -1e300
+FEW_LEVELS = 10
 MOST_SMALL = 3000  # levels up to which products level by level are quicker than the general elimination
 
 
@@ -43,6 +44,11 @@ class Here(Frozen):
 
 class GaussianTarget(GaussianLayout):
     """The log density over the coordinates of the layout, and draws of what is integrated out."""
+
+    @property
+    def wanted(self) -> float:
+        """Acceptance: few coordinates, nearly normal, lose nothing by longer steps; few levels leave long tails."""
+        return 0.65 if min((u.levels for u in self.c.products.units), default=FEW_LEVELS) >= FEW_LEVELS else WANTED
 
     # -- the density
 

@@ -192,13 +192,14 @@ def _both(a: float, b: float) -> float:
 class _Dual:
     """Dual averaging of the logarithm of the step size."""
 
-    def __init__(self, size: float) -> None:
+    def __init__(self, size: float, wanted: float) -> None:
         self.centre, self.error, self.count, self.mean = float(np.log(10.0 * size)), 0.0, 0, 0.0
+        self.wanted = wanted
 
     def update(self, accepted: float) -> float:
         self.count += 1
         t = self.count
-        self.error += (WANTED - accepted - self.error) / (t + 10.0)
+        self.error += (self.wanted - accepted - self.error) / (t + 10.0)
         log = self.centre - np.sqrt(t) / 0.05 * self.error
         share = t**-0.75
         self.mean = share * log + (1.0 - share) * self.mean
@@ -207,14 +208,17 @@ class _Dual:
 
 def sample(
     target: Target, start: Array, metric: Metric, dense: int, warmup: int, draws: int, rng: np.random.Generator,
-    report: Callable[[int, bool], None],
+    report: Callable[[int, bool], None], wanted: float = WANTED,
 ) -> Chain:  # fmt: skip
-    """One chain of ``draws`` after ``warmup``; ``report`` is told of every iteration and whether it diverged."""
+    """One chain of ``draws`` after ``warmup``; ``report`` is told of every iteration and whether it diverged.
+
+    Step sizes are tuned to an acceptance of ``wanted``.
+    """
     sampler = Sampler(target, metric, rng)
     q = start
     value, gradient = target(q)
     sampler.step_size = sampler.first_step(q)
-    dual, d, m = _Dual(sampler.step_size), len(start), min(dense, MOST_DENSE)
+    dual, d, m = _Dual(sampler.step_size, wanted), len(start), min(dense, MOST_DENSE)
     ends, window = _windows(warmup), []
     kept, warm = np.empty((draws, d)), np.empty((warmup, d))
     energy, acceptance, steps, diverged = np.empty(draws), np.empty(draws), np.empty(draws), np.zeros(draws, dtype=bool)
@@ -234,7 +238,7 @@ def sample(
             sampler.metric = learned(np.array(window), m)
             window = []
             sampler.step_size = sampler.first_step(q)
-            dual = _Dual(sampler.step_size)
+            dual = _Dual(sampler.step_size, wanted)
         if i == warmup - 1:
             sampler.step_size = float(np.exp(dual.mean))
     return Chain(kept, energy, acceptance, steps, diverged, warm, sampler.step_size)
