@@ -106,21 +106,30 @@ class Learner:
         means = self.call.function in ("mean", "centre")
         choose = min if self.call.function in ("min", "since") else max
         for text, value in other.by_unit.items():
-            held = self.by_unit.setdefault(text, [0.0, 0.0] if means else list(value))
-            for i, v in enumerate(value):
-                held[i] = held[i] + v if means else choose(held[i], v)
+            if means:
+                self._join_unit(text, *value)
+                continue
+            held = self.by_unit.setdefault(text, list(value))
+            held[0] = choose(held[0], value[0])
         return self
+
+    def _join_unit(self, text: str, first: float, away: float, n: float) -> None:
+        """More rows of a level, ``away`` in all from their ``first``: what is constant is its own mean to the last digit."""
+        held = self.by_unit.setdefault(text, [first, 0.0, 0.0])
+        held[1] += away + n * (first - held[0])
+        held[2] += n
 
     def _add_by_unit(self, table: Table, x: Array, unit: str) -> None:
         labels, function = table.labels(unit), self.call.function
         size = len(labels.texts)
         counts = np.bincount(labels.codes, minlength=size)
         if function in ("mean", "centre"):
-            sums = np.bincount(labels.codes, x, minlength=size)
-            for text, s, n in zip(labels.texts, sums.tolist(), counts.tolist()):
-                held = self.by_unit.setdefault(text, [0.0, 0.0])
-                held[0] += s
-                held[1] += n
+            first = np.zeros(size)
+            first[labels.codes[::-1]] = x[::-1]
+            away = np.bincount(labels.codes, x - first[labels.codes], minlength=size)
+            for text, f, s, n in zip(labels.texts, first.tolist(), away.tolist(), counts.tolist()):
+                if n:
+                    self._join_unit(text, f, s, n)
             return
         out = np.full(size, np.inf if function in ("min", "since") else -np.inf)
         (np.minimum if function in ("min", "since") else np.maximum).at(out, labels.codes, x)
@@ -132,7 +141,7 @@ class Learner:
     def result(self) -> Any:
         if self.by_unit:
             means = self.call.function in ("mean", "centre")
-            return {t: v[0] / v[1] if means else v[0] for t, v in self.by_unit.items()}
+            return {t: v[0] + v[1] / v[2] if means else v[0] for t, v in self.by_unit.items()}
         if self.call.function == "since":
             return self.least
         if self.call.function == "zscore":

@@ -209,9 +209,9 @@ class ColumnMaker:
 
 def _by_unit(function: str, codes: NDArray[np.intp], size: int, values: Array) -> Array:
     if function == "mean":
-        return np.asarray(
-            np.bincount(codes, values, minlength=size) / np.maximum(np.bincount(codes, minlength=size), 1)
-        )
+        made = np.bincount(codes, values, minlength=size) / np.maximum(np.bincount(codes, minlength=size), 1)
+        low, high = (_by_unit(f, codes, size, values) for f in ("min", "max"))
+        return np.where(low == high, low, made)  # what is constant in a unit is its own mean to the last digit
     out = np.full(size, np.inf if function == "min" else -np.inf)
     (np.minimum if function == "min" else np.maximum).at(out, codes, values)
     return out

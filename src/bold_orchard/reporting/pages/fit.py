@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import math
+import re
 from typing import Any
 
 from bold_orchard.errors import a_or_an
@@ -12,6 +13,7 @@ from bold_orchard.reporting.page import Page
 from bold_orchard.reporting.strips import interval
 from bold_orchard.results.fit import FitResult
 
+PART = re.compile(r"^centre\((.+), ([^,()]+)\)$")
 EVEN = 0.05  # SD of a log SD below which two thirds of the units scatter within 5 % of the typical one
 MANY_TERMS = 4  # terms of a clause from which correlations are read in a matrix, not in sentences
 
@@ -96,8 +98,26 @@ def average_effects(page: Page, d: FitResult, digits: int) -> None:
         unit = "" if plain or not groups else f" for an average {' and '.join(groups)}"
         words.append(f"{what}{unit} at " + "; ".join(d["intercept_at"]) + ".")
     words += [f"{t['term']} is {t['meaning']}." for t in d.get("transformations", [])]
+    what = d["outcome"] if d["link"] == "identity" else f"the {d['link']} of the {d.eta_of}"
+    for x, unit, within, between in parts_of({r["term"]: r["estimate"] for r in d["fixed"]}):
+        words.append(
+            f"Between rows of one {unit} that differ by 1 in {x}, {what} differs by {figure(within, 4)} on average; between levels of {unit} "
+            f"whose means of {x} differ by 1, by {figure(between, 4)}."
+        )
     words.append(_df_words(d["df_method"], dfs.pop() if shared else None))
     page.text("\n".join(words))
+
+
+def parts_of(estimates: dict[str, float | None]) -> list[tuple[str, str, float, float]]:
+    """Columns of which the parts within and between levels of a unit stand there, and the column itself does not: column, unit, both."""
+    out = []
+    for term, within in estimates.items():
+        found = PART.match(term)
+        if found is not None and found[1] not in estimates:
+            between = estimates.get(f"mean({found[1]}, {found[2]})")
+            if within is not None and between is not None:
+                out.append((found[1], found[2], within, between))
+    return out
 
 
 def _df_words(method: str, df: float | None) -> str:
@@ -179,6 +199,11 @@ def residual_words(res: dict[str, Any], digits: int) -> list[str]:
         factor = None if row["estimate"] is None else math.exp(min(row["estimate"], 700.0))
         out.append(
             f"Residual SD, {row['label']}: times {figure(factor, 3)} (log {figure(row['estimate'], 3)}, SE {figure(row['se'], 2)})."
+        )
+    for x, unit, within, between in parts_of({r["term"]: r["estimate"] for r in parameters.get("spread", [])}):
+        one, other = (figure(math.exp(min(v, 700.0)), 3) for v in (within, between))
+        out.append(
+            f"Rows of one {unit} with 1 more {x} have {one} times the residual SD; levels of {unit} whose mean of {x} is 1 higher {other} times."
         )
     if "spread" in parameters:
         out.append("The residual SD and variance above are those of the baseline.")
