@@ -95,7 +95,10 @@ def test_correlations_and_residuals_in_words():
     res = {
         "structure": "ar1",
         "unit": "tree",
-        "parameters": {"rho": 0.5, "spread": [{"label": "soil: sand vs clay", "estimate": np.log(2), "se": 0.1}]},
+        "parameters": {
+            "rho": 0.5,
+            "spread": [{"term": "soil[sand]", "label": "soil: sand vs clay", "estimate": np.log(2), "se": 0.1}],
+        },
     }
     words = " ".join(residual_words(res, 4))
     assert "rho = 0.500" in words and "times 2.00" in words and "baseline" in words
