@@ -8,6 +8,9 @@ import numpy as np
 import pandas as pd
 
 from bold_orchard.data.table import Table
+from bold_orchard.design.build import build_design
+from bold_orchard.design.design import Options
+from bold_orchard.sentence.parse import read_sentence
 
 
 def make_trees(seed=1, orchards=9, rows=70, slope_sd=0.4, orchard_sd=1.0, scale=1.0, offset=0.0):
@@ -123,3 +126,8 @@ def diaries(units=30, rows=8, seed=2, tau=0.4, r=-0.4):
     frame["age"], frame["w"], frame["yield"] = age[code], g.uniform(0.5, 2, len(code)), y
     frame["season"], frame["orchard"] = np.tile(np.arange(rows), units), [f"o{c // 5}" for c in code]
     return frame.sample(frac=1, random_state=seed).reset_index(drop=True)
+
+
+def coded(sentence, frame, **options):
+    """The design of a sentence on a frame."""
+    return build_design(read_sentence(sentence), table_of(frame), Options(**options))

@@ -5,12 +5,9 @@ from __future__ import annotations
 import numpy as np
 import pytest
 
-from bold_orchard.design.build import build_design
-from bold_orchard.design.design import Options
 from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.estimation.random_spread import fit_spread, make_spread, starting_point, without_spread
-from bold_orchard.sentence.parse import read_sentence
-from builders import diaries, table_of
+from builders import coded, diaries
 
 SENTENCES = {
     "both": "yield = rain + soil; each tree: intercept + rain + spread; spread = soil",
@@ -22,9 +19,7 @@ SENTENCES = {
 
 def design_of(name, frame=None, **options):
     options |= {"weights": "w"} if name == "weights" else {}
-    return build_design(
-        read_sentence(SENTENCES[name]), table_of(diaries() if frame is None else frame), Options(**options)
-    )
+    return coded(SENTENCES[name], diaries() if frame is None else frame, **options)
 
 
 def brute(c, theta, nodes=1501):

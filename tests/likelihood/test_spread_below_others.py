@@ -8,13 +8,10 @@ import numpy as np
 import pytest
 from scipy.special import logsumexp
 
-from bold_orchard.design.build import build_design
-from bold_orchard.design.design import Options
 from bold_orchard.estimation.gaussian import fit_gaussian
 from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.estimation.random_spread import fit_spread, make_spread, starting_point, without_spread
-from bold_orchard.sentence.parse import read_sentence
-from builders import diaries, table_of
+from builders import coded, diaries
 
 SENTENCES = {
     "plain": "yield = rain; each orchard: intercept; each tree in orchard: intercept + spread",
@@ -27,8 +24,7 @@ SENTENCES = {
 
 def design_of(name, frame=None, **options):
     options |= {"weights": "w"} if name == "weights" else {}
-    frame = diaries(units=15, rows=6, seed=3) if frame is None else frame
-    return build_design(read_sentence(SENTENCES[name]), table_of(frame), Options(**options))
+    return coded(SENTENCES[name], diaries(units=15, rows=6, seed=3) if frame is None else frame, **options)
 
 
 def given_above(c, theta, v, nodes=1201):
@@ -142,8 +138,8 @@ def test_order_scale_and_names_change_nothing_and_both_ways_to_write_units_agree
     for f, size in enumerate(sizes):
         expected = one.evaluation.covariance(f) * np.outer(size, size)
         assert two.evaluation.covariance(f) == pytest.approx(expected, rel=2e-3, abs=1e-6 * size[0])
-    swapped = read_sentence("yield = rain; each tree: intercept + spread; each orchard: intercept")
-    three = fit_spread(build_design(swapped, table_of(frame), Options()), SearchOptions())
+    swapped = coded("yield = rain; each tree: intercept + spread; each orchard: intercept", frame)
+    three = fit_spread(swapped, SearchOptions())
     assert three.evaluation.deviance == pytest.approx(one.evaluation.deviance, abs=1e-7)
     made = [{u.unit_effects()[i].group: u.unit_effects()[i] for i in (0, 1)} for u in (one, three)]
     assert made[1]["orchard"].effects == pytest.approx(made[0]["orchard"].effects, abs=1e-5)

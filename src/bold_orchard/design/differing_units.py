@@ -12,6 +12,8 @@ from bold_orchard.errors import OrchardError, shown
 from bold_orchard.sentence import tree
 from bold_orchard.sentence.edit import with_clause, without_vary, without_within
 
+# SDs from zero of a column on which SDs depend: told there they would be next to nothing or past all bounds
+MOST_AWAY = 100.0
 MOST_ABOVE = 3  # effects of a unit above: the nodes of their integral multiply
 
 
@@ -39,11 +41,6 @@ def random_spread(sentence: tree.Sentence, additive: bool) -> None:
         raise OrchardError(f"one unit only can have a residual spread of its own; write: {offer}  or: {without}")
     if any(sentence.each[i].vary for i in range(len(sentence.each))):
         raise OrchardError(f"vary with does not go with a spread of the unit's own; write: {without}")
-
-
-MOST_AWAY = (
-    100.0  # SDs from zero of a column on which SDs depend: told there they would be next to nothing or past all bounds
-)
 
 
 def varying_family(sentence: tree.Sentence, additive: bool) -> None:

@@ -91,6 +91,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
         "method": fit.result["method"],
         "levels": levels,
         "spread": across[0][1] if across else None,
+        "spreads": [test | {"unit": unit} for unit, test in across if test is not None],
         "spread_by_fitted": along,
         "curvature": bends,
         "left_out": without,

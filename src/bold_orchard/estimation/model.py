@@ -151,13 +151,17 @@ class FittedModel(Frozen, ABC, Generic[C, E]):
 
     def simulate(self, rng: np.random.Generator) -> Array:
         """An outcome drawn from the model, (n,), offsets left out as in ``design.y``."""
+        return self.residual_draw(self.drawn_predictor(rng)[0], rng)
+
+    def drawn_predictor(self, rng: np.random.Generator) -> tuple[Array, list[Array]]:
+        """X b + Z u (n,) and u of every block (levels, k), drawn anew; what is no column of Z has values of zero there."""
         design, eta = self.design, self.fixed_part()
         effects = [self.drawn_effects(f, rng) for f in range(len(design.blocks))]
         for clause in design.clauses:
             own = effects[clause.block][design.blocks[clause.block].unit.codes]
             for values, column in zip(clause.part.values, range(clause.columns.start, clause.columns.stop)):
                 eta += values * own[:, column]
-        return self.residual_draw(eta, rng)
+        return eta, effects
 
     def drawn_effects(self, f: int, rng: np.random.Generator) -> Array:
         """Effects of one unit, (levels, k), on the user's scale."""

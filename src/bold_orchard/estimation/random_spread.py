@@ -114,12 +114,7 @@ class SpreadModel(FittedModel[RandomSpread, SpreadPoint]):
 
     def simulate(self, rng: np.random.Generator) -> Array:
         """An outcome drawn from the model, (n,), each unit with a spread of its own."""
-        design, eta = self.design, self.fixed_part()
-        effects = [self.drawn_effects(f, rng) for f in range(len(design.blocks))]
-        for clause in design.clauses:
-            own = effects[clause.block][design.blocks[clause.block].unit.codes]
-            for values, column in zip(clause.part.values, range(clause.columns.start, clause.columns.stop)):
-                eta += values * own[:, column]
+        eta, effects = self.drawn_predictor(rng)
         return np.asarray(eta + rng.standard_normal(len(eta)) * self.residual_sd(self.own_spread(effects)))
 
 

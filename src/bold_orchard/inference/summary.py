@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from functools import singledispatch
 from typing import Any, TypeVar
@@ -22,10 +21,10 @@ from bold_orchard.inference.trouble import Trouble
 from bold_orchard.inference.variances.information import parameter_covariance
 from bold_orchard.optimize.protocol import OptimizeResult
 from bold_orchard.results.fit import FitResult
+from bold_orchard.results.parts import within
 from bold_orchard.results.plain import clean
 
 Array = NDArray[Any]
-INNER = re.compile(r"^centre\((.+), ([^,()]+)\)$")
 R = TypeVar("R", bound=FitResult)
 SCHEMA = "bold-orchard/fit/1"
 NEARLY = 1e-5  # of a column's length that is its own, below which coefficients lose more than five digits
@@ -295,9 +294,8 @@ def typical_scale(model: FittedModel[Any, Any], clause: Clause) -> float:
 def alias_notes(design: Design, products: CrossProducts) -> list[str]:
     kept = set(products.standard.kept)
     lost = [n for i, n in enumerate(design.fixed.names) if i not in kept]
-    near = [*_without_inner_part(design, lost), *_nearly_aliased(design, products)]
-    told = {n for n in lost if INNER.match(n) and any(n in note for note in near)}
-    lost = [n for n in lost if n not in told]
+    flat = _without_inner_part(design, lost)
+    near, lost = [*flat.values(), *_nearly_aliased(design, products)], [n for n in lost if n not in flat]
     if not lost:
         return near
     names = ", ".join(shown(lost))
@@ -310,15 +308,15 @@ def alias_notes(design: Design, products: CrossProducts) -> list[str]:
     ]
 
 
-def _without_inner_part(design: Design, lost: list[str]) -> list[str]:
-    """What was centred in its units and does not change in any."""
-    out = []
+def _without_inner_part(design: Design, lost: list[str]) -> dict[str, str]:
+    """By name, a note on what was centred in its units and does not change in any."""
+    out = {}
     for name, values in zip(design.fixed.names, design.fixed.values):
-        found = INNER.match(name) if name in lost and not values.any() else None
-        if found is not None:
-            out.append(
-                f"{name} is zero in every row: {found[1]} is the same in all rows of one {found[2]}, so it has no part within, and no "
-                f"estimate; write {found[1]} in the place of its parts."
+        part = within(name) if name in lost and not values.any() else None
+        if part is not None:
+            out[name] = (
+                f"{name} is zero in every row: {part[0]} is the same in all rows of one {part[1]}, so it has no part within, and no "
+                f"estimate; write {part[0]} in the place of its parts."
             )
     return out
 

@@ -17,6 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.frozen import frozen
+from bold_orchard.likelihood.hermite import rule
 from bold_orchard.likelihood.laplace.criterion import Laplace
 from bold_orchard.likelihood.laplace.mode import Mode, ModeFinder
 from bold_orchard.likelihood.laplace.point import LaplacePoint
@@ -36,11 +37,7 @@ class NodeFinder(ModeFinder):
     @cached_property
     def nodes(self) -> tuple[Array, Array]:
         """x (k, K^k) and the logarithms of w exp(|x|^2) (K^k,)."""
-        k = self.rows.units[0].size
-        x, w = np.polynomial.hermite.hermgauss(self.points)
-        grid = np.array(list(itertools.product(x, repeat=k))).T
-        logs = np.array([sum(v) for v in itertools.product(np.log(w) + x**2, repeat=k)])
-        return grid, logs
+        return rule(self.points, self.rows.units[0].size)
 
 
 class QuadraturePoint(LaplacePoint):

@@ -56,6 +56,13 @@ class OneWayTest(Part):
 
 
 @frozen
+class UnitTest(OneWayTest):
+    """The same for one of several units."""
+
+    unit: str
+
+
+@frozen
 class RankTest(Part):
     test: str
     value: Number
@@ -239,6 +246,7 @@ class CheckResult(Result):
     method: str
     levels: list[Shape]
     spread: OneWayTest | None
+    spreads: list[UnitTest]
     spread_by_fitted: RankTest | None
     curvature: list[Curvature]
     left_out: OneWayTest | None

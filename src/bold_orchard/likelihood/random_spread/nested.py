@@ -9,7 +9,6 @@ gradient stays the posterior mean of the complete data's score (Fisher's identit
 
 from __future__ import annotations
 
-import itertools
 from functools import cached_property
 from typing import Any
 
@@ -17,8 +16,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.frozen import Frozen, frozen
+from bold_orchard.likelihood.hermite import rule
 from bold_orchard.likelihood.random_spread.criterion import RandomSpread, SpreadPoint
-from bold_orchard.likelihood.random_spread.nodes import Nodes, adapted, rule
+from bold_orchard.likelihood.random_spread.nodes import Nodes, adapted
 
 Array = NDArray[Any]
 FEWEST = 5  # nodes along an axis
@@ -51,7 +51,7 @@ class NestedPoint(SpreadPoint):
 
     def __init__(self, criterion: RandomSpread, theta: Array, near: NestedPoint | None = None) -> None:
         super().__init__(criterion, theta, None)
-        self.start = None if near is None else near.mode
+        self.start = (None, None) if near is None else (near.modes[0], near.modes[2])
         above = criterion.rows.above
         assert above is not None
         self.above, self.k = above, len(criterion.rows.others)
@@ -86,18 +86,20 @@ class NestedPoint(SpreadPoint):
     # -- the density of xi
 
     @cached_property
-    def modes(self) -> tuple[Array, Array]:
-        """Where each level's density of xi is largest, (k_p, levels), and minus its Hessian there, (k_p, k_p, levels)."""
+    def modes(self) -> tuple[Array, Array, Array]:
+        """Where each level's density of xi is largest, (k_p, levels), minus its Hessian there, (k_p, k_p, levels), and the modes of the
+        units around it, from which later ones begin.
+        """
         kp, levels = self.above.size, len(self.above.starts)
-        xi = np.zeros((kp, levels)) if self.start is None else self.start.copy()
-        value, slope, hessian = self._around(xi)
+        xi = np.zeros((kp, levels)) if self.start[0] is None else self.start[0].copy()
+        value, slope, hessian, inner = self._around(xi, self.start[1])
         for _ in range(STEPS):
             step = np.linalg.solve(hessian.transpose(2, 0, 1), slope.T[..., None])[..., 0].T
             step = step * np.minimum(1.0, LONGEST / np.maximum(np.sqrt((step**2).sum(axis=0)), 1e-300))
             if np.abs(step).max(initial=0.0) < CLOSE:
                 break
             for _ in range(HALVINGS):
-                after = self._around(xi + step)
+                after = self._around(xi + step, inner)
                 worse = ~(after[0] >= value - BLUR * (1.0 + np.abs(value)))
                 if not worse.any():
                     break
@@ -105,26 +107,22 @@ class NestedPoint(SpreadPoint):
             else:
                 break  # few nodes of the units blur the density: near enough to place the nodes
             xi = xi + step
-            value, slope, hessian = after
-        return xi, hessian
+            value, slope, hessian, inner = after
+        return xi, hessian, inner
 
-    @property
-    def mode(self) -> Array:
-        return self.modes[0]
-
-    def _around(self, xi: Array) -> tuple[Array, Array, Array]:
-        """log density of xi (levels,), its slope (k_p, levels) and minus its Hessian by differences, made positive."""
+    def _around(self, xi: Array, start: Array | None) -> tuple[Array, Array, Array, Array]:
+        """log density of xi (levels,), its slope (k_p, levels), minus its Hessian by differences, made positive, and the units' modes."""
         kp = len(xi)
         moves = np.concatenate([np.zeros((kp, 1)), *(APART * s * np.eye(kp) for s in (1, -1))], axis=1)
         at = xi[:, None] + moves[:, :, None]
-        units = self._units(at)
+        units = self._units(at, start)
         value = self._log_density(at, units)[0]
         slopes = np.einsum("ab,amp->bmp", self.t, self._score(units)) - at
         hessian = -(slopes[:, 1 : kp + 1] - slopes[:, kp + 1 :]) / (2.0 * APART)
         hessian = 0.5 * (hessian + hessian.transpose(1, 0, 2))
         values, vectors = np.linalg.eigh(hessian.transpose(2, 0, 1))
         positive = np.einsum("pab,pb,pcb->acp", vectors, np.maximum(np.abs(values), 0.5), vectors)
-        return value, slopes[:, 0], positive
+        return value, slopes[:, 0], positive, units.nodes.mode
 
     def _log_density(self, xi: Array, units: Units) -> Array:
         own = units.nodes.log_integral.reshape(xi.shape[1], -1)
@@ -133,21 +131,20 @@ class NestedPoint(SpreadPoint):
     @cached_property
     def outer(self) -> tuple[Array, Array, Array, Units]:
         """Nodes xi (k_p, M, levels), their shares (M, levels), the logs of the integrals (levels,) and the units there."""
-        mode, hessian = self.modes
+        mode, hessian, inner = self.modes
         root = np.linalg.cholesky(np.linalg.inv(hessian.transpose(2, 0, 1)))
-        xi, share, _, units = self._placed(mode, root)
+        xi, share, _, units = self._placed(mode, root, inner[: len(self.above.of)])
         mean = np.einsum("mp,amp->ap", share, xi)
         away = xi - mean[:, None]
         covariance = np.einsum("mp,amp,bmp->pab", share, away, away, optimize=True)
         return self._placed(mean, np.linalg.cholesky(covariance), units.nodes.mode)
 
-    def _placed(self, centre: Array, root: Array, start: Array | None = None) -> tuple[Array, Array, Array, Units]:
+    def _placed(self, centre: Array, root: Array, start: Array) -> tuple[Array, Array, Array, Units]:
+        """``start`` are modes of the units, in every node (M * J,) or the same in all (J,)."""
         kp = len(centre)
-        x, w = rule(FEWEST if self.criterion.rough else nodes_above(self.criterion.points, kp))
-        grid = np.array(list(itertools.product(x, repeat=kp))).T
-        log_w = np.array([sum(p) for p in itertools.product(np.log(w) + x**2, repeat=kp)])
+        grid, log_w = rule(FEWEST if self.criterion.rough else nodes_above(self.criterion.points, kp), kp)
         xi = centre[:, None] + np.sqrt(2.0) * np.einsum("pab,bm->amp", root, grid)
-        units = self._units(xi, start)
+        units = self._units(xi, np.resize(start, xi.shape[1] * len(self.above.of)))
         terms = self._log_density(xi, units) + log_w[:, None]
         top = terms.max(axis=0)
         shares = np.exp(terms - top)

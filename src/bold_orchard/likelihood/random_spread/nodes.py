@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from dataclasses import replace
-from functools import cache, cached_property
+from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.frozen import Frozen, frozen
+from bold_orchard.likelihood.hermite import rule
 
 Array = NDArray[Any]
 STEPS, CLOSE = 60, 1e-10  # of Newton's method for the modes; a handful are usual
@@ -185,17 +186,10 @@ def adapted(integrand: Integrand, points: int, start: Array | None) -> Nodes:
     return _placed(integrand, points, mode, centre, np.sqrt(2.0 * variance))
 
 
-@cache
-def rule(points: int) -> tuple[Array, Array]:
-    """Nodes and weights of the Gauss-Hermite rule, (points,) each."""
-    x, w = np.polynomial.hermite.hermgauss(points)
-    return x, w
-
-
 def _placed(integrand: Integrand, points: int, mode: Array, centre: Array, width: Array) -> Nodes:
-    x, w = rule(points)
+    (x,), logs = rule(points)
     eta = centre + width * x[:, None]
-    terms = integrand.log_density(eta) + (np.log(w) + x**2)[:, None]
+    terms = integrand.log_density(eta) + logs[:, None]
     top = terms.max(axis=0)
     shares = np.exp(terms - top)
     total = shares.sum(axis=0)

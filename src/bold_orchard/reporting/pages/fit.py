@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import math
-import re
 from typing import Any
 
 from bold_orchard.errors import a_or_an
@@ -12,8 +11,8 @@ from bold_orchard.reporting.numbers import degrees, figure, fixed, p_value, perc
 from bold_orchard.reporting.page import Page
 from bold_orchard.reporting.strips import interval
 from bold_orchard.results.fit import FitResult
+from bold_orchard.results.parts import within
 
-PART = re.compile(r"^centre\((.+), ([^,()]+)\)$")
 EVEN = 0.05  # SD of a log SD below which two thirds of the units scatter within 5 % of the typical one
 MANY_TERMS = 4  # terms of a clause from which correlations are read in a matrix, not in sentences
 
@@ -99,9 +98,9 @@ def average_effects(page: Page, d: FitResult, digits: int) -> None:
         words.append(f"{what}{unit} at " + "; ".join(d["intercept_at"]) + ".")
     words += [f"{t['term']} is {t['meaning']}." for t in d.get("transformations", [])]
     what = d["outcome"] if d["link"] == "identity" else f"the {d['link']} of the {d.eta_of}"
-    for x, unit, within, between in parts_of({r["term"]: r["estimate"] for r in d["fixed"]}):
+    for x, unit, inner, between in parts_of({r["term"]: r["estimate"] for r in d["fixed"]}):
         words.append(
-            f"Between rows of one {unit} that differ by 1 in {x}, {what} differs by {figure(within, 4)} on average; between levels of {unit} "
+            f"Between rows of one {unit} that differ by 1 in {x}, {what} differs by {figure(inner, 4)} on average; between levels of {unit} "
             f"whose means of {x} differ by 1, by {figure(between, 4)}."
         )
     words.append(_df_words(d["df_method"], dfs.pop() if shared else None))
@@ -111,12 +110,12 @@ def average_effects(page: Page, d: FitResult, digits: int) -> None:
 def parts_of(estimates: dict[str, float | None]) -> list[tuple[str, str, float, float]]:
     """Columns of which the parts within and between levels of a unit stand there, and the column itself does not: column, unit, both."""
     out = []
-    for term, within in estimates.items():
-        found = PART.match(term)
-        if found is not None and found[1] not in estimates:
-            between = estimates.get(f"mean({found[1]}, {found[2]})")
-            if within is not None and between is not None:
-                out.append((found[1], found[2], within, between))
+    for term, inner in estimates.items():
+        part = within(term)
+        if part is not None and part[0] not in estimates:
+            between = estimates.get(f"mean({part[0]}, {part[1]})")
+            if inner is not None and between is not None:
+                out.append((*part, inner, between))
     return out
 
 
@@ -200,8 +199,8 @@ def residual_words(res: dict[str, Any], digits: int) -> list[str]:
         out.append(
             f"Residual SD, {row['label']}: times {figure(factor, 3)} (log {figure(row['estimate'], 3)}, SE {figure(row['se'], 2)})."
         )
-    for x, unit, within, between in parts_of({r["term"]: r["estimate"] for r in parameters.get("spread", [])}):
-        one, other = (figure(math.exp(min(v, 700.0)), 3) for v in (within, between))
+    for x, unit, *both in parts_of({r["term"]: r["estimate"] for r in parameters.get("spread", [])}):
+        one, other = (figure(math.exp(min(v, 700.0)), 3) for v in both)
         out.append(
             f"Rows of one {unit} with 1 more {x} have {one} times the residual SD; levels of {unit} whose mean of {x} is 1 higher {other} times."
         )
