@@ -10,14 +10,24 @@ from bold_orchard.data.table import Table
 from bold_orchard.design.design import Options
 from bold_orchard.inference.fit import Settings, fit
 from dense import deviance
-from hard import trouble
+from hard import case, trouble
 
-FOUND = [29, 39, 1217, 1301, 1325]  # once a crash, a wait, or an optimum passed over
+FOUND = [29, 39, 1217, 1301, 1325, 5330, 5512, 5729, 5793, 5848]  # once a crash, a wait, or an optimum passed over
 
 
 @pytest.mark.parametrize("seed", [*FOUND, *range(5000, 5020)])
 def test_random_hard_designs(seed):
-    assert trouble(seed) is None
+    assert trouble(seed, starts=8) is None
+
+
+def test_several_maxima_are_told():
+    """Sixteen 0/1 rows: another search ends elsewhere, and the page says so."""
+    _, sentence, table, settings = case(5230)
+    made = fit(sentence, table, settings)
+    told = [w for w in made.result["warnings"] if w.code == "several maxima"]
+    assert made.converged and len(told) == 1 and "more than one maximum" in told[0]
+    other, gap = made.model.found.rival, 2 * float(told[0].split("another, ")[1].split(" ")[0])
+    assert other - made.evaluation.deviance == pytest.approx(gap, rel=0.05)
 
 
 def uneven(seed, spread=6.0):

@@ -14,33 +14,10 @@ from bold_orchard.data.table import Table
 from bold_orchard.families.base import Data
 from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.likelihood.quadrature import Quadrature
-from laplace_cases import UNITS, dense_columns, made, orchards, outcome, somewhere
+from laplace_cases import UNITS, dense_laplace, made, orchards, outcome, somewhere
 
 FAMILIES = ["binomial", "probit", "trials", "poisson", "negative-binomial", "gamma", "beta", "ordinal", "gaussian", "lognormal", "student",
             "zero-inflated-negative-binomial", "hurdle-poisson"]  # fmt: skip
-
-
-def dense_laplace(c, point):
-    z, fixed, extra = dense_columns(c, point), c.linear(point), point[c.extra]
-    v = np.zeros(z.shape[1])
-
-    def f(v):
-        return -c.family.value(fixed + z @ v, extra).sum() + 0.5 * v @ v
-
-    for _ in range(300):
-        _, d1, d2, _ = c.family.derivatives(fixed + z @ v, extra)
-        slope = v - z.T @ d1
-        exact = np.eye(len(v)) - z.T @ (d2[:, None] * z)
-        safe = np.eye(len(v)) + z.T @ (np.maximum(-d2, 1e-3)[:, None] * z)
-        step = -np.linalg.solve(exact if np.abs(slope).max() < 1e-2 else safe, slope)
-        part = 1.0
-        while f(v + part * step) > f(v) + 1e-13 and part > 1e-8:
-            part /= 2
-        v = v + part * step
-        if np.abs(step).max() < 1e-13:
-            break
-    _, _, d2, _ = c.family.derivatives(fixed + z @ v, extra)
-    return 2 * f(v) + np.linalg.slogdet(np.eye(len(v)) - z.T @ (d2[:, None] * z))[1]
 
 
 def differences(c, point, h=1e-4):

@@ -9,9 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.design.design import Design
+from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.gaussian import fit_gaussian, reopened_gaussian
 from bold_orchard.estimation.model import FittedModel
-from bold_orchard.estimation.options import SearchOptions
+from bold_orchard.estimation.options import BROKE, SearchOptions
 from bold_orchard.optimize.protocol import OptimizeResult
 
 Array = NDArray[Any]
@@ -24,17 +25,20 @@ def estimate(
     """Estimate a design by its exact likelihood where the outcome adds a residual, else by Laplace or quadrature.
 
     A model whose search did not converge is returned with ``converged`` False. Raises OrchardError for a design that cannot
-    be estimated, UsageError for options it does not have.
+    be estimated or a likelihood that cannot be followed, UsageError for options it does not have.
     """
-    if design.random_spread:
-        from bold_orchard.estimation.random_spread import fit_spread
+    try:
+        if design.random_spread:
+            from bold_orchard.estimation.random_spread import fit_spread
 
-        return fit_spread(design, options, progress)
-    if design.additive:
-        return fit_gaussian(design, options, progress)
-    from bold_orchard.estimation.generalized import fit_generalized
+            return fit_spread(design, options, progress)
+        if design.additive:
+            return fit_gaussian(design, options, progress)
+        from bold_orchard.estimation.generalized import fit_generalized
 
-    return fit_generalized(design, options, progress)
+        return fit_generalized(design, options, progress)
+    except np.linalg.LinAlgError:
+        raise OrchardError(BROKE) from None
 
 
 def reopen(

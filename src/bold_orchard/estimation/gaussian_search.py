@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -43,9 +44,9 @@ def search(
     found = _from_other_scales(criterion, found, options, edge)
     if criterion.phi.stop > criterion.phi.start and (edge or not found.converged):
         for other in _far_starts(criterion):
-            found = _better(found, _minimise(criterion, other, options, progress))
+            found = _or(found, partial(_minimise, criterion, other, options, progress))
     if not found.converged and options.max_steps >= MOST_DIFFICULT:
-        found = _better(found, _in_another_order(criterion, found, options))
+        found = _or(found, partial(_in_another_order, criterion, found, options))
     signs = criterion.signs(found.point.theta)
     if (signs < 0).any():
         turned = criterion.at(signs * found.point.theta)
@@ -76,7 +77,7 @@ def _from_other_scales(criterion: Criterion, found: Result, options: SearchOptio
             break
         low = descend(criterion.at, point.theta, criterion.nonnegative)
         if low.deviance < found.point.deviance - 1e-6 or not found.converged:
-            found = _better(found, _minimise(criterion, low.theta, options))
+            found = _or(found, partial(_minimise, criterion, low.theta, options))
     return found
 
 
@@ -84,6 +85,14 @@ def _better(one: Result, two: Result) -> Result:
     """The lower deviance; at a tie the one that converged."""
     gain = one.point.deviance - two.point.deviance
     return two if gain > 1e-7 or (gain > -1e-7 and two.converged and not one.converged) else one
+
+
+def _or(found: Result, search: Callable[[], Result]) -> Result:
+    """The better of what was found and what another search finds; where that leaves the ground the likelihood stands on, the first."""
+    try:
+        return _better(found, search())
+    except np.linalg.LinAlgError:
+        return found
 
 
 def _far_starts(criterion: Criterion) -> list[Array]:

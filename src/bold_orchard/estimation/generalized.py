@@ -113,6 +113,7 @@ def fit_generalized(
     elif int(options.points) > 1:
         points, criterion = int(options.points), with_points(laplace, int(options.points))
         found = search(criterion, found.point.theta, options, progress)
+    found = replace(found, rival=first.rival and found.point.deviance + first.rival - first.point.deviance)
     if criterion is not laplace:
         found = replace(
             found, iterations=found.iterations + first.iterations, evaluations=found.evaluations + first.evaluations

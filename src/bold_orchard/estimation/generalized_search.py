@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Iterator
 from dataclasses import replace
 from typing import Any
 
@@ -16,7 +16,7 @@ from bold_orchard.crossproducts.weighted import Weighted
 from bold_orchard.design.design import Design
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.arrays import to_arrays
-from bold_orchard.estimation.options import SearchOptions
+from bold_orchard.estimation.options import BROKE, SearchOptions
 from bold_orchard.families import family_of
 from bold_orchard.families.base import Data, Family
 from bold_orchard.likelihood.laplace.criterion import Laplace
@@ -36,9 +36,14 @@ FAR = 30.0  # linear predictor beyond which a chance is 0 or 1 in double precisi
 EXACT = 1e-7  # longest step of an effect after which the reported mode counts as found
 SMALL = 2_000  # rows up to which a fit is tried from other sizes of its effects
 SIZES = (0.1, 0.5, 2.0, 6.0, 15.0)  # SDs of the effects on the linear scale
+STRETCHED = (2.0, 4.0)  # times the effects found
 LONG = 60  # evaluations after which a search that failed is not begun again
 PROMISING = 15.0  # deviance above the minimum found, within which another start may lead lower
 LOWER = 1e-2  # deviance by which a search that did not end must lie lower to be believed
+SCATTERED, ROUGH = (
+    12,
+    1e-1,
+)  # starts at random where a likelihood has several optima, and what their descents leave undone
 TINY, TINIEST = 300, 60  # rows up to which the best of every size is followed, and up to which every promising start
 GROWTH = 0.35  # (16 sqrt(3) / (15 pi))^2: how coefficients of a logistic model grow with the variance (Zeger and others 1988)
 # from so many rows and levels a start from a sample of that many levels pays
@@ -160,10 +165,7 @@ def search(
         with np.errstate(all="ignore"):
             return _settled(c, start, options, progress)
     except np.linalg.LinAlgError:
-        raise OrchardError(
-            "the search broke down: the likelihood cannot be followed away from its start; look at the size of offsets and "
-            "covariates (orchard scout), or try a simpler sentence"
-        ) from None
+        raise OrchardError(BROKE) from None
 
 
 def _settled(
@@ -195,20 +197,61 @@ def from_other_scales(
         point = count.attempt(_resized(c, found.point.theta, size, parts))
         if point is not None and (point.deviance < found.point.deviance + PROMISING or not found.converged):
             tried.append((float(point.deviance), size, point.theta))
+    for factor, along in itertools.product(STRETCHED if c.rows.frame.n <= TINIEST else (), (1.0, 0.0)):
+        point = count.attempt(_stretched(c, found.point.theta, factor, along))
+        if point is not None and point.deviance < found.point.deviance + PROMISING:
+            tried.append((float(point.deviance), factor, point.theta))
     tried.sort(key=lambda t: t[0])
     best = {size: theta for _, size, theta in reversed(tried)}  # the least deviance of each size
     follow = [t for _, _, t in tried]
     if c.rows.frame.n > TINIEST or not found.converged:
         follow = list(best.values()) if c.rows.frame.n <= TINY and found.converged else follow[:1]
-    for theta in follow:
+    found = _best_from(c, found, follow, options)
+    return found if found.rival is None else _best_from(c, found, _lower(c, found.point), options)
+
+
+def _best_from(
+    c: Laplace, found: OptimizeResult[LaplacePoint], starts: Iterable[Array], options: SearchOptions
+) -> OptimizeResult[LaplacePoint]:
+    """The best of what was found and the searches from these starts; its ``rival`` is another minimum that any of them met."""
+    ends = [found.rival] if found.rival is not None else []
+    for theta in starts:
         try:
             again = search(c, theta, options, None)
         except OrchardError:  # where it cannot be followed: the first search stands
             continue
         gain = found.point.deviance - again.point.deviance
+        ends += [r.point.deviance for r in (found, again) if r.converged]
         if (again.converged and (gain > 1e-6 or not found.converged)) or gain > LOWER:
             found = again
-    return found
+    apart = [e for e in ends if e > found.point.deviance + LOWER]
+    return replace(found, rival=min(apart, default=None))
+
+
+def _lower(c: Laplace, found: LaplacePoint) -> Iterator[Array]:
+    """Where rough descents from starts at random (fixed seed) lead lower, for small models that are known to have several optima."""
+    r, at = np.random.default_rng(0), c.theta
+    for _ in range(SCATTERED if c.rows.frame.n <= TINY else 0):
+        theta = found.theta.copy()
+        size = np.exp(r.normal(scale=1.5)) * np.exp(r.normal(scale=0.7, size=len(theta))) * c.family.unit()
+        theta[at] = np.where(c.bounded, size, r.normal(size=len(theta)))[at]
+        try:
+            with np.errstate(all="ignore"):
+                there = descend(c.at, theta, c.nonnegative, ROUGH)
+        except (OrchardError, np.linalg.LinAlgError):
+            continue
+        if there.deviance < found.deviance - LOWER:
+            yield there.theta
+
+
+def _stretched(c: Laplace, here: Array, factor: float, along: float) -> Array:
+    """Effects ``factor`` times as large, coefficients as well (``along`` 1) or as they are (0): ridges that rise far out lie there."""
+    theta = here.copy()
+    theta[c.theta] *= factor
+    if along:
+        theta[: c.p] *= factor
+        theta[c.extra] = c.family.stretched(theta[c.extra], factor)
+    return theta
 
 
 def _resized(c: Laplace, here: Array, size: float, parts: list[tuple[slice, Structure]]) -> Array:

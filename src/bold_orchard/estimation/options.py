@@ -4,6 +4,11 @@ from __future__ import annotations
 
 from bold_orchard.frozen import Frozen, frozen
 
+BROKE = (
+    "the search broke down: the likelihood cannot be followed away from its start; look at the size of offsets and covariates (orchard scout), "
+    "or try a simpler sentence"
+)
+
 
 @frozen
 class SearchOptions(Frozen):

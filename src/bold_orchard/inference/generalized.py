@@ -21,6 +21,7 @@ from bold_orchard.inference.trouble import Trouble, trouble_of
 from bold_orchard.results.notes import Note
 
 Array = NDArray[Any]
+NEARLY = 8.0  # deviance within which another maximum of the likelihood is told
 HUGE = 12.0  # SD on the linear scale beyond which chances inside a unit are all but 0 or 1
 
 
@@ -80,7 +81,7 @@ def _(model: GeneralizedModel) -> Trouble:
         "not identified": [single],
     }
     notes = [Note(text, code) for code, texts in named.items() for text in texts if text]
-    remarks = []
+    remarks = [] if (rivals := _rivals(model)) is None else [Note(rivals, "several maxima")]
     lost = c.lost(e.theta)[c.extra]
     for own in c.family.own:
         if lost[own.place]:
@@ -88,6 +89,17 @@ def _(model: GeneralizedModel) -> Trouble:
             text = f"{own.gone[0].upper()}{own.gone[1:]} and cannot be estimated. Use {simpler}."
             remarks.append(Note(text, f"{own.name.replace('_', ' ')} at its limit", simpler))
     return Trouble(tuple(notes), single is None, tuple(remarks))
+
+
+def _rivals(model: GeneralizedModel) -> str | None:
+    """Another maximum of the likelihood, nearly as high."""
+    found = model.found
+    if found.rival is None or found.rival - found.point.deviance > NEARLY:
+        return None
+    return (
+        f"The likelihood has more than one maximum: another, {(found.rival - found.point.deviance) / 2:.2g} lower in log-likelihood, has other "
+        "estimates, and so few rows may hide a higher one. Try a simpler sentence; orchard sample shows what the rows leave open."
+    )
 
 
 def _run_away(model: GeneralizedModel) -> list[str]:

@@ -78,7 +78,7 @@ def walk(
         if near_end:  # by the Hessian at hand; the last steps use the exact one
             here = there
             break
-        if better and np.isfinite(there.gradient).all() and np.isfinite(there.curvature).all():
+        if better and _usable(there):
             here = there
             damping = damping / 10 if actual > 0.5 * predicted else damping
             damping = 0.0 if damping < 1e-2 else damping
@@ -90,6 +90,14 @@ def walk(
                 reason = Ending.STUCK
                 break
     return here, steps, reason
+
+
+def _usable(point: Point) -> bool:
+    """Whether the search can go on from a point: at the end of what the function is defined for its slopes may not exist."""
+    try:
+        return bool(np.isfinite(point.gradient).all() and np.isfinite(point.curvature).all())
+    except np.linalg.LinAlgError:
+        return False
 
 
 def _bounded(theta: Array, bounded: NDArray[np.bool_]) -> Array:

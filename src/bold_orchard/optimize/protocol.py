@@ -53,6 +53,7 @@ class OptimizeResult(Frozen, Generic[P]):
     ``decrement`` is the expected further decrease of the deviance on the free parameters (g' H^-1 g / 2, H by
     differences of the exact gradient); ``hessian`` is that H, (m, m). ``moves`` holds, for each parameter,
     (step, point, point moved by the step) in brief, from which the Hessian was made: more can be learned from them.
+    ``rival`` is the least deviance of another minimum, where one was met.
     """
 
     point: P
@@ -63,6 +64,7 @@ class OptimizeResult(Frozen, Generic[P]):
     evaluations: int
     reason: Ending
     moves: tuple[tuple[float, Any, Any], ...] = ()
+    rival: float | None = None
 
 
 class Counter(Generic[P]):

@@ -86,5 +86,5 @@ class FamilyTarget(FullTarget):
 
     def thresholds(self, z: Array) -> Array:
         """As they are reported, of columns that are not centred."""
-        b = np.linalg.solve(self.to_work, z[: self.p])
+        b = self.to_user @ z[: self.p]
         return np.asarray(self.family.thresholds(z[self.own]) + float(self.means @ b))

@@ -21,6 +21,7 @@ from bold_orchard.sampling.priors import Priors
 from bold_orchard.sampling.whitening import Whitening
 
 Array = NDArray[Any]
+CLEAR, LONG = 5.0, 0.6  # standard errors of an SD from zero; acceptance of longer steps
 
 
 class FullTarget:
@@ -29,14 +30,26 @@ class FullTarget:
     Subclasses say what the rows' log density is: ``own_size``, ``own_prior``, ``rows_density``.
     """
 
-    wanted = WANTED
-
     def __init__(self, fit: Fit, priors: Priors) -> None:
         self.fit, self.priors, self.model, self.design = fit, priors, fit.model, fit.design
         self.c, self.e = fit.criterion, fit.evaluation
         self.units = self.c.products.units
         self.to_work = self.c.products.standard.to_work
+        self.to_user = np.linalg.inv(self.to_work)
         self.p = self.c.p
+
+    @property
+    def wanted(self) -> float:
+        """Acceptance: SDs far from zero leave a posterior that is nearly normal; others have a neck that longer steps miss."""
+        sds = self.e.theta[self.c.bounded]
+        with np.errstate(invalid="ignore"):
+            errors = np.sqrt(np.diag(self.errors)[self.c.bounded])
+        return LONG if (sds > CLEAR * errors).all() else WANTED
+
+    @cached_property
+    def errors(self) -> Array:
+        """The covariance of the estimates of all parameters."""
+        return MaximumLikelihood(self.model).parameter_covariance
 
     # -- what subclasses say
 
@@ -119,7 +132,7 @@ class FullTarget:
 
     def _evaluate(self, z: Array) -> tuple[float, Array]:
         gradient = np.zeros(self.size)
-        b = np.linalg.solve(self.to_work, z[: self.p])
+        b = self.to_user @ z[: self.p]
         d_user = np.zeros(self.p)
         value = 0.0
         for k, law in enumerate(self.priors.fixed):
@@ -137,7 +150,7 @@ class FullTarget:
         value += log
         more, d_b, d_rows, pulled = self.rows_density(z[: self.p], z[self.own], us)
         value += more
-        gradient[: self.p] += d_b + np.linalg.solve(self.to_work.T, d_user)
+        gradient[: self.p] += d_b + self.to_user.T @ d_user
         gradient[self.own] += d_rows
         mixed = [
             x if unit.relationship_factor is None else x @ unit.relationship_factor
@@ -183,7 +196,7 @@ class FullTarget:
         """Errors of the coefficients from the fit's information; effects are whitened already."""
         m = self.dense
         cov = 0.1 * np.eye(m)
-        known = MaximumLikelihood(self.model).parameter_covariance
+        known = self.errors
         cov[: self.p, : self.p] = known[: self.p, : self.p] + 1e-12 * np.eye(self.p)
         if self.own_size:
             own = np.diag(known)[self.c.extra]
@@ -194,7 +207,7 @@ class FullTarget:
         """Coefficients (p',) and effects of each block (levels, k) of a position; nothing is left to draw."""
         made = [covariance.at(z[at]) for covariance, at in zip(self.priors.covariances, self.places)]
         us = self._effects(self._lows(made), z)[1]
-        b = np.linalg.solve(self.to_work, z[: self.p])
+        b = self.to_user @ z[: self.p]
         return b, [np.linalg.solve(self.c.products.z_to_work[f], u).T for f, u in enumerate(us)]
 
     @property

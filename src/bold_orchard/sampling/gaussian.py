@@ -25,7 +25,7 @@ from bold_orchard.sampling.nuts import WANTED, Metric
 
 Array = NDArray[Any]
 NOWHERE = -1e300
-FEW_LEVELS = 10
+FEW_LEVELS, LONG = 10, 0.65  # levels of a unit below which its variance has long tails; acceptance of longer steps
 MOST_SMALL = 3000  # levels up to which products level by level are quicker than the general elimination
 
 
@@ -48,7 +48,8 @@ class GaussianTarget(GaussianLayout):
     @property
     def wanted(self) -> float:
         """Acceptance: few coordinates, nearly normal, lose nothing by longer steps; few levels leave long tails."""
-        return 0.65 if min((u.levels for u in self.c.products.units), default=FEW_LEVELS) >= FEW_LEVELS else WANTED
+        levels = (u.levels for u in self.c.products.units)
+        return LONG if min(levels, default=FEW_LEVELS) >= FEW_LEVELS else WANTED
 
     # -- the density
 

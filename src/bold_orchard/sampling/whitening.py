@@ -31,13 +31,14 @@ class Whitening:
     def __init__(
         self, centre: list[Array], reliability: list[Array], drift: list[Array], at: Array, sizes: list[Array]
     ) -> None:
-        self.centre, self.reliability, self.drift, self.at, self.sizes = centre, reliability, drift, at, sizes
+        self.centre, self.reliability, self.at, self.sizes = centre, reliability, at, sizes
+        self.drift = [d.reshape(len(at), c.size) for d, c in zip(drift, centre)]
 
     def effects(self, w: list[Array], b: Array, sizes: list[Array]) -> tuple[list[Array], float, Any]:
         """v of every block (k, levels), the log Jacobian, and what ``back`` needs."""
         away, out, log, kept = b - self.at, [], 0.0, []
         for c, r, d, x, old, new in zip(self.centre, self.reliability, self.drift, self.spread(w), self.sizes, sizes):
-            y, t = c + np.einsum("p,pkj->kj", away, d), (new / old)[:, None]
+            y, t = c + (away @ d).reshape(c.shape), (new / old)[:, None]
             a = r / (1.0 - r)
             grown = 1.0 + a * t**2
             m, h = np.sqrt((1.0 + a) / grown), t * (1.0 + a) / grown
@@ -52,7 +53,7 @@ class Whitening:
         for d, g, (y, x, m, h, d_log_m, d_h), old in zip(self.drift, d_v, kept, self.sizes):
             d_s.append(((g * m * x + 1.0) * d_log_m + g * y * d_h).sum(axis=1) / old)
             d_x.append(g * m)
-            d_b += np.einsum("pkj,kj->p", d, g * h)
+            d_b += d @ (g * h).ravel()
         return self.gathered(d_x), d_b, d_s
 
     def spread(self, w: list[Array]) -> list[Array]:

@@ -62,8 +62,11 @@ class Satterthwaite(Frozen):
         return (ends[0] - ends[1]) / (2 * h)
 
     def one(self, row: Array) -> float | None:
-        """df of the combination ``row`` @ b, (p',)."""
-        a, changes = self.parts
+        """df of the combination ``row`` @ b, (p',); None at the end of what the likelihood is defined for."""
+        try:
+            a, changes = self.parts
+        except np.linalg.LinAlgError:
+            return None
         f = float(row @ self.covariance @ row)
         g = np.einsum("a,iab,b->i", row, changes, row)
         spread = float(g @ a @ g)
