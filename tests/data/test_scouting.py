@@ -33,6 +33,20 @@ def test_labels_that_start_again_two_units_deep():
     assert repeats == {("tree", "plot")}
 
 
+@pytest.mark.parametrize(("rename", "below"), [
+    ({}, "each plot in orchard: intercept; each tree in plot in orchard: intercept"),
+    ({"plot"}, "each plot: intercept; each tree in plot: intercept"),
+    ({"plot", "tree"}, "each plot: intercept; each tree: intercept"),
+])  # fmt: skip
+def test_a_sentence_to_start_from_has_every_unit_inside_another(rename, below):
+    frame = trees()
+    frame["plot"] = frame["orchard"] + "-" + frame["plot"].astype(str) if "plot" in rename else frame["plot"]
+    frame["tree"] = frame["plot"] + "-" + frame["tree"].astype(str) if "tree" in rename else frame["tree"]
+    sentences = api.scout(frame)["sentences"]
+    assert sentences[1] == f"yield = intercept; each orchard: intercept; {below}"
+    assert all(api.fit(s, frame).result.convergence.converged for s in sentences)
+
+
 def test_shares_are_those_of_empty_models():
     frame = trees()
     for s in api.scout(frame)["shares"]:

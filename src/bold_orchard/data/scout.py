@@ -21,6 +21,7 @@ from bold_orchard.sentence.tree import column_text
 SCHEMA = "bold-orchard/scout/1"
 MOST_UNITS = 5  # units whose nesting is still read at a glance
 FEW_LEVELS = 5  # levels below which a column rather looks like a treatment than like units
+INSIDE = ("nested", "labels repeat")  # relations of a unit and its parent
 LIKELY = 0.5  # score from which a column is called a likely unit
 
 
@@ -62,7 +63,7 @@ def scout(table: Table, units: Sequence[str] = (), outcome: str | None = None) -
         "sentences": [],
         "notes": [],
     }
-    document["sentences"] = _sentences(columns, groupings, nesting)
+    document["sentences"] = _sentences(columns, groupings, nesting, labels)
     document["notes"] = _notes(document)
     return ScoutResult.from_dict(document).with_keys(picture=_picture(table, document, units, outcome, labels))
 
@@ -188,9 +189,12 @@ def _times(counts: NDArray[np.intp]) -> str:
 
 
 def _sentences(
-    columns: list[dict[str, Any]], groupings: list[dict[str, Any]], nesting: list[dict[str, Any]]
+    columns: list[dict[str, Any]],
+    groupings: list[dict[str, Any]],
+    nesting: list[dict[str, Any]],
+    labels: dict[str, Labels],
 ) -> list[str]:
-    """Two or three sentences to start from, from the empty model up."""
+    """Up to four sentences to start from, from the empty model up."""
     units = [g["column"] for g in groupings]
     outcomes = [c for c in columns if c["kind"] == "number" and not c["whole"] and c["column"] not in units]
     outcomes = outcomes or [c for c in columns if c["kind"] == "number" and c["column"] not in units]
@@ -206,11 +210,31 @@ def _sentences(
     inside = [c for c in columns if c["kind"] == "number" and c["column"] != outcome and c["column"] not in {*likely, *counters}
               and c["levels_within"].get(unit) == "varies"]  # fmt: skip
     sentences = [f"{column_text(outcome)} = intercept; each {column_text(unit)}: intercept"]
+    if len(family := _nested_with(unit, nesting, labels)) > 1:
+        sentences.append("; ".join([f"{column_text(outcome)} = intercept", *(f"each {u}: intercept" for u in family)]))
     if inside:
         x = column_text(inside[0]["column"])
         sentences.append(f"{column_text(outcome)} = {x}; each {column_text(unit)}: intercept")
         sentences.append(f"{column_text(outcome)} = {x}; each {column_text(unit)}: intercept + {x}")
     return sentences
+
+
+def _nested_with(unit: str, nesting: list[dict[str, Any]], labels: dict[str, Labels]) -> list[str]:
+    """A unit, those around it and those inside it as a sentence names them, the larger first; without units of hardly more than a row."""
+    pairs = [(n, columns_of_unit(n["parent"])) for n in nesting if n["relation"] in INSIDE and not is_time(n["unit"])]
+    family = {unit}
+    for _ in pairs:
+        family |= {n["unit"] for n, above in pairs if above[-1] in family} | {
+            a[-1] for n, a in pairs if n["unit"] in family
+        }
+    repeats = {n["unit"]: [n["unit"], *above] for n, above in pairs if n["relation"] == "labels repeat"}
+    found = {}
+    for name in family:
+        whole = repeats.get(name, [name])
+        at = joint(whole, labels)
+        if len(at.codes) >= 2 * len(at.raw):
+            found[" in ".join(map(column_text, whole))] = len(at.raw)
+    return sorted(found, key=lambda u: (found[u], u))
 
 
 def _notes(document: dict[str, Any]) -> list[str]:
