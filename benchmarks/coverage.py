@@ -1,6 +1,6 @@
 """Coverage of 95% intervals and size of 5% tests in small data, for each way to degrees of freedom and to intervals.
 
-    python benchmarks/coverage.py [data sets per design]      prints the tables that stand in docs/coverage.md
+    python benchmarks/coverage.py [data sets per design [of bootstrap and posterior]]      prints the tables that stand in docs/coverage.md
 
 Each design is simulated anew from a known truth: ten orchards of 2 to 9 rows, or of 6 each; a covariate that varies by row, a
 category that is constant in its orchard. Failed fits are counted, never replaced.
@@ -8,11 +8,9 @@ category that is constant in its orchard. Failed fits are counted, never replace
 
 from __future__ import annotations
 
-import sys
-
 import numpy as np
 import pandas as pd
-from covering import DRAWS, FEWER, RESAMPLES, WARMUP, WAYS, holds, over_sets, shares
+from covering import DRAWS, RESAMPLES, WARMUP, WAYS, asked, holds, over_sets, shares
 
 from bold_orchard.data.table import Table
 from bold_orchard.inference.coefficients.methods import METHODS
@@ -43,7 +41,7 @@ def truth_of(model: str) -> dict[str, float]:
     return TRUTH | {k: v for k, v in SDS.items() if MODELS[model][1] or "rain" not in k}
 
 
-def one_set(model: str, balanced: bool, i: int) -> list[float]:
+def one_set(model: str, balanced: bool, i: int, fewer: int) -> list[float]:
     """Whether it failed, whether it ended on a boundary; hits of every df method and its test; hits of every way."""
     sentence, slope_sd = MODELS[model]
     made = fit(sentence, orchards(np.random.default_rng([2026, i]), slope_sd, balanced), Settings())
@@ -56,12 +54,12 @@ def one_set(model: str, balanced: bool, i: int) -> list[float]:
         out.append(float(joint_test(known, rows[2:], method == "normal")["p"] < 0.05))
     assert terms(made)["tests"][1]["term"] == "soil"
     for way in WAYS:
-        out += holds(made, truth_of(model), way, i)
+        out += holds(made, truth_of(model), way, i, fewer)
     return out
 
 
-def one_design(model: str, balanced: bool, count: int) -> list[str]:
-    found = over_sets(lambda i: one_set(model, balanced, i), count)
+def one_design(model: str, balanced: bool, count: int, fewer: int) -> list[str]:
+    found = over_sets(lambda i: one_set(model, balanced, i, fewer), count)
     failed, edge = found[:, :2].sum(axis=0).astype(int)
     lines = [f"## {model}, {'balanced' if balanced else 'unbalanced'}: `{MODELS[model][0]}`", "",
              f"{count} data sets; {failed} fits did not converge, {edge} ended on a boundary.", "",
@@ -79,7 +77,7 @@ def one_design(model: str, balanced: bool, count: int) -> list[str]:
 
 
 if __name__ == "__main__":
-    wanted = int(sys.argv[1]) if len(sys.argv) > 1 else 500
+    wanted, fewer = asked(500)
     print("# Coverage of 95% intervals, size of 5% tests\n")
     print(
         "Made by `python benchmarks/coverage.py`: ten orchards of 2 to 9 rows (unbalanced) or of 6 (balanced). With 500 data sets"
@@ -87,7 +85,7 @@ if __name__ == "__main__":
     print(
         f"the standard error of a share is about 1%; bootstrap ({RESAMPLES} resamples) and posterior (2 chains of {WARMUP} + {DRAWS},"
     )
-    print(f"default priors) are of the first {FEWER} sets, 2%.\n")
+    print(f"default priors) are of the first {fewer} sets, {100 * (0.0475 / fewer) ** 0.5:.0f}%.\n")
     for model in MODELS:
         for balanced in (False, True):
-            print("\n".join(one_design(model, balanced, wanted)), flush=True)
+            print("\n".join(one_design(model, balanced, wanted, fewer)), flush=True)

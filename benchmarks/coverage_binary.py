@@ -1,17 +1,15 @@
 """Bias and coverage of Laplace and of 15 quadrature points in small binary data.
 
-    python benchmarks/coverage_binary.py [data sets]      prints the tables that stand in docs/coverage-binary.md
+    python benchmarks/coverage_binary.py [data sets [of bootstrap and posterior]]      prints the tables that stand in docs/coverage-binary.md
 
 Fifty trees of six 0/1 rows each, or of 2 to 10: a covariate that varies by row, a treatment constant in its tree, a random intercept.
 """
 
 from __future__ import annotations
 
-import sys
-
 import numpy as np
 import pandas as pd
-from covering import DRAWS, FEWER, RESAMPLES, WARMUP, WAYS, holds, over_sets, shares
+from covering import DRAWS, RESAMPLES, WARMUP, WAYS, asked, holds, over_sets, shares
 
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Options
@@ -31,7 +29,7 @@ def trees(r: np.random.Generator, balanced: bool) -> Table:
     return Table(pd.DataFrame({"tree": code, "rain": rain, "spray": spray, "scab": y}), "simulated", n)
 
 
-def one_set(points: int, balanced: bool, i: int) -> list[float]:
+def one_set(points: int, balanced: bool, i: int, fewer: int) -> list[float]:
     """Whether it failed; the errors of the estimates; hits of every way."""
     table = trees(np.random.default_rng([7, i]), balanced)
     made = fit(SENTENCE, table, Settings(options=Options(family="binomial"), points=points))
@@ -39,12 +37,12 @@ def one_set(points: int, balanced: bool, i: int) -> list[float]:
     out = [float(not made.converged), *(e - v for e, v in zip(estimates, TRUTH.values()))]
     for way in WAYS:
         wanted = points == 1 or way != "posterior"  # which is no approximation: it is the same for both
-        out += holds(made, TRUTH, way, i) if wanted else [np.nan] * len(TRUTH)
+        out += holds(made, TRUTH, way, i, fewer) if wanted else [np.nan] * len(TRUTH)
     return out
 
 
-def one_method(points: int, balanced: bool, count: int) -> list[str]:
-    found, m = over_sets(lambda i: one_set(points, balanced, i), count), len(TRUTH)
+def one_method(points: int, balanced: bool, count: int, fewer: int) -> list[str]:
+    found, m = over_sets(lambda i: one_set(points, balanced, i, fewer), count), len(TRUTH)
     what, away = "Laplace" if points == 1 else f"{points} points", found[:, 1 : 1 + m]
     errors = " | ".join(
         f"{a:+.3f} ({e:.3f})" for a, e in zip(away.mean(axis=0), away.std(axis=0, ddof=1) / np.sqrt(count))
@@ -60,14 +58,14 @@ def one_method(points: int, balanced: bool, count: int) -> list[str]:
 
 
 if __name__ == "__main__":
-    wanted = int(sys.argv[1]) if len(sys.argv) > 1 else 200
+    wanted, fewer = asked(200)
     print("# Binary outcomes: bias and coverage\n")
     print(f"Made by `python benchmarks/coverage_binary.py`: {wanted} data sets of 50 trees, `{SENTENCE}`;")
     print(f"truth {', '.join(f'{k} {v:g}' for k, v in TRUTH.items())}. Bootstrap ({RESAMPLES} resamples)")
-    print(f"and posterior (2 chains of {WARMUP} + {DRAWS}, default priors) are of the first {FEWER} sets.\n")
+    print(f"and posterior (2 chains of {WARMUP} + {DRAWS}, default priors) are of the first {fewer} sets.\n")
     for balanced in (True, False):
         print(f"## {'Six rows a tree' if balanced else 'Two to ten rows a tree'}\n")
         print(f"| | {' | '.join(TRUTH)} |\n|---|" + "---|" * len(TRUTH))
         for points in (1, 15):
-            print("\n".join(one_method(points, balanced, wanted)), flush=True)
+            print("\n".join(one_method(points, balanced, wanted, fewer)), flush=True)
         print()

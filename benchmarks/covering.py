@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 from collections.abc import Callable
 
 import numpy as np
@@ -15,14 +16,14 @@ from bold_orchard.inference.intervals.intervals import intervals
 from bold_orchard.sampling.posterior import SampleOptions, sample
 
 WAYS = ("wald", "profile", "bootstrap", "posterior")
-DEAR = ("bootstrap", "posterior")  # ways that are tried on the first FEWER sets only
-FEWER, RESAMPLES, WARMUP, DRAWS = 100, 199, 300, 500
+DEAR = ("bootstrap", "posterior")  # ways that are tried on fewer sets
+RESAMPLES, WARMUP, DRAWS = 199, 300, 500
 Array = NDArray[np.float64]
 
 
-def holds(made: Fit, truth: dict[str, float], way: str, seed: int) -> list[float]:
-    """1 where the 95% interval of a parameter holds its truth, 0 where not, NaN where there is none."""
-    if way in DEAR and seed >= FEWER:
+def holds(made: Fit, truth: dict[str, float], way: str, seed: int, fewer: int) -> list[float]:
+    """1 where the 95% interval of a parameter holds its truth, 0 where not, NaN where there is none or it is not tried."""
+    if way in DEAR and seed >= fewer:
         return [np.nan] * len(truth)
     try:
         ends = _ends(made, way, seed)
@@ -51,6 +52,12 @@ def over_sets(one: Callable[[int], list[float]], count: int) -> Array:
         return np.array(one(i), dtype=float)
 
     return run(alone, count, lambda done, of: None)
+
+
+def asked(usual: int) -> tuple[int, int]:
+    """Data sets, and those of the dear ways, of the command line."""
+    given = [int(v) for v in sys.argv[1:]]
+    return (*given, *(usual, 100)[len(given) :])  # type: ignore[return-value]
 
 
 def shares(hits: Array) -> str:
