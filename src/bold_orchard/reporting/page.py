@@ -161,11 +161,12 @@ def print_page(page: Page, out: IO[str], strips: bool = False) -> None:
 
 
 def _wrap(text: str, width: int, first: str = "", later: str = "") -> str:
-    lines = text.split("\n")
+    """Each line filled; what is left of one that stands in goes on two columns further in."""
+    lines = [(line, len(line) - len(line.lstrip())) for line in text.split("\n")]
     return "\n".join(
-        textwrap.fill(line, width, initial_indent=first, subsequent_indent=later, break_on_hyphens=False,
-                      break_long_words=False)
-        for line in lines
+        textwrap.fill(line, width, initial_indent=first, subsequent_indent=later + " " * (inside and inside + 2),
+                      break_on_hyphens=False, break_long_words=False)
+        for line, inside in lines
     )  # fmt: skip
 
 
