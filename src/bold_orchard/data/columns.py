@@ -17,7 +17,9 @@ if TYPE_CHECKING:
 Array = NDArray[Any]
 MANY = 50_000  # values from which hashing by the Arrow library beats sorting
 BLANK = r"[^\S\x1c-\x1f]*"  # what float() takes off, too: it leaves these separators, which \s has
-NUMBER = re.compile(rf"{BLANK}[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?{BLANK}|{BLANK}[+-]?inf(inity)?{BLANK}", re.IGNORECASE)
+NUMBER = re.compile(
+    rf"{BLANK}[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?{BLANK}|{BLANK}[+-]?inf(inity)?{BLANK}", re.IGNORECASE
+)
 WHOLE = re.compile(rf"{BLANK}[+-]?\d+{BLANK}")
 
 
