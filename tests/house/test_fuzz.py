@@ -17,6 +17,7 @@ from bold_orchard.data.natural_order import natural_key, natural_order
 FOUND = [
     1202866,
     702135,
+    600853,
     23,
     86,
     158,
@@ -28,7 +29,7 @@ FOUND = [
     1125,
     1188,
     1301,
-]  # draws that are no numbers; labels "3" beside "3a"; a separator before a number
+]  # draws that are no numbers; labels "3" beside "3a"; a separator before a number; a fit without data
 
 
 @pytest.fixture(scope="module")
@@ -51,7 +52,7 @@ def test_damaged_files_and_odd_words_get_a_line(folder, kind):
 
 @pytest.mark.parametrize("seed", FOUND)
 def test_what_was_found_once(folder, seed):
-    assert files.trouble(seed, {1202866: "sentence", 702135: "bytes"}.get(seed)) is None
+    assert files.trouble(seed, {1202866: "sentence", 702135: "bytes", 600853: "saved fit"}.get(seed)) is None
 
 
 def test_the_mutations_do_mutate(folder):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -11,7 +11,6 @@ from numpy.typing import NDArray
 from bold_orchard.carrying.draws import Augmented
 from bold_orchard.carrying.effects import Carried, carried, constant_units, with_columns_named
 from bold_orchard.carrying.first import FirstModel
-from bold_orchard.carrying.from_posterior import FromPosterior
 from bold_orchard.carrying.pooled import Pooled, pooled
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, UsageError, shown
@@ -21,8 +20,10 @@ from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.fit import Fit, Settings, fit
 from bold_orchard.inference.summary import fixed_part, number, random_parts, residual_part, with_ratios
 from bold_orchard.results.carry import CarryResult
-from bold_orchard.sampling.answers.draws import Draws
 from bold_orchard.sentence.parse import read_sentence
+
+if TYPE_CHECKING:
+    from bold_orchard.sampling.answers.draws import Draws
 
 Array = NDArray[np.float64]
 Progress = Callable[[int, int], None]
@@ -72,7 +73,11 @@ def carry(
         )
     used = np.searchsorted(table.row_numbers, plain.design.table.row_numbers)
     augmented = Augmented(plain.model, effects, [c.level[used] for c in effects], settings.options.weights)
-    known = FirstModel(first, effects) if draws is None else FromPosterior(draws, effects)
+    known = FirstModel(first, effects)
+    if draws is not None:
+        from bold_orchard.carrying.from_posterior import FromPosterior
+
+        known = FromPosterior(draws, effects)
     kept = _run(augmented, known, plain, options, report)
     made = _put_together(plain, kept)
     if draws is None and known.doubtful:

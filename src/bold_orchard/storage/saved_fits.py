@@ -190,6 +190,8 @@ def _table(saved: dict[str, Any], fit_path: Path, name: str, used: Sequence[str]
 
 def _place(saved: dict[str, Any], fit_path: Path, name: str) -> Path:
     """Where the data of a saved fit lie, unchanged; raises OrchardError where they do not."""
+    if not isinstance(saved["data"], str) or not isinstance(saved["data_absolute"], str):
+        raise OrchardError(f"{fit_path} is damaged (it names no data); fit again")
     places = [fit_path.parent / saved["data"], Path(saved["data_absolute"])]
     path = next((p for p in places if p.is_file() or _has_parts(p)), None)
     if path is None:
