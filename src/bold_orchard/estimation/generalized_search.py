@@ -37,6 +37,7 @@ EXACT = 1e-7  # longest step of an effect after which the reported mode counts a
 SMALL = 2_000  # rows up to which a fit is tried from other sizes of its effects
 SIZES = (0.1, 0.5, 2.0, 6.0, 15.0)  # SDs of the effects on the linear scale
 STRETCHED = (2.0, 4.0)  # times the effects found
+MOST_SPENT = 400  # evaluations on other starts: one that runs away takes a hundred
 LONG = 60  # evaluations after which a search that failed is not begun again
 PROMISING = 15.0  # deviance above the minimum found, within which another start may lead lower
 LOWER = 1e-2  # deviance by which a search that did not end must lie lower to be believed
@@ -207,19 +208,23 @@ def from_other_scales(
     if c.rows.frame.n > TINIEST or not found.converged:
         follow = list(best.values()) if c.rows.frame.n <= TINY and found.converged else follow[:1]
     found = _best_from(c, found, follow, options)
-    return found if found.rival is None else _best_from(c, found, _lower(c, found.point), options)
+    doubtful = found.converged and found.rival is not None
+    return _best_from(c, found, _lower(c, found.point), options) if doubtful else found
 
 
 def _best_from(
     c: Laplace, found: OptimizeResult[LaplacePoint], starts: Iterable[Array], options: SearchOptions
 ) -> OptimizeResult[LaplacePoint]:
     """The best of what was found and the searches from these starts; its ``rival`` is another minimum that any of them met."""
-    ends = [found.rival] if found.rival is not None else []
+    ends, spent = [found.rival] if found.rival is not None else [], 0
     for theta in starts:
+        if spent > MOST_SPENT:
+            break
         try:
             again = search(c, theta, options, None)
         except OrchardError:  # where it cannot be followed: the first search stands
             continue
+        spent += again.evaluations
         gain = found.point.deviance - again.point.deviance
         ends += [r.point.deviance for r in (found, again) if r.converged]
         if (again.converged and (gain > 1e-6 or not found.converged)) or gain > LOWER:
