@@ -2,7 +2,7 @@
 
 Collinear and far-off covariates, tiny and huge scales, extreme weights, separation, one row a level, over all families and
 structures. Each must end in an answer that holds or in one honest line: a crash, a warning of the arithmetic, more than 20
-seconds, "converged" where the slope of a dense likelihood promises more (SLOPE), or above a deviance that another of 20 starts reaches
+seconds of a processor, "converged" where the slope of a dense likelihood promises more (SLOPE), or above a deviance that another of 20 starts reaches
 (WORSE; TOLD where the page says that the likelihood has several maxima) is a finding, printed with its seed.
 """
 
@@ -117,14 +117,14 @@ def trouble(seed: int, starts: int = STARTS) -> str | None:
     what = f"{seed} {kind} | {sentence} | {settings.options.family} {settings.options.link} {settings.method}" + (
         " force" if settings.options.force else ""
     ) + (" weights" if settings.options.weights else "")  # fmt: skip
-    signal.signal(signal.SIGALRM, late)
-    signal.alarm(SECONDS)
+    signal.signal(signal.SIGPROF, late)
+    signal.setitimer(signal.ITIMER_PROF, SECONDS)
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("error")
             made = fit(sentence, table, settings)
             fit_page(made.result)
-        signal.alarm(0)
+        signal.setitimer(signal.ITIMER_PROF, 0)
     except OrchardError:
         return None
     except TimeoutError:
@@ -133,11 +133,11 @@ def trouble(seed: int, starts: int = STARTS) -> str | None:
         where = traceback.extract_tb(e.__traceback__)[-1]
         return f"CRASH {what}: {type(e).__name__}: {e} at {where.filename.rsplit('/', 1)[-1]}:{where.lineno}"
     finally:
-        signal.alarm(0)
+        signal.setitimer(signal.ITIMER_PROF, 0)
     if not made.converged or not len(made.evaluation.theta):
         return None
     try:
-        signal.alarm(120)
+        signal.setitimer(signal.ITIMER_PROF, 120)
         left = still_to_gain(made)
         if left is not None and not left < GAIN:
             return f"SLOPE {what}: {left:.2g} still to gain"
@@ -145,7 +145,7 @@ def trouble(seed: int, starts: int = STARTS) -> str | None:
     except (OrchardError, TimeoutError, np.linalg.LinAlgError):
         return None
     finally:
-        signal.alarm(0)
+        signal.setitimer(signal.ITIMER_PROF, 0)
     told = made.evaluation.deviance
     several = any(getattr(w, "code", "") == "several maxima" for w in made.result["warnings"])
     return f"{'TOLD' if several else 'WORSE'} {what}: {told:.6f}, elsewhere {best:.6f}" if best < told - WORSE else None

@@ -40,9 +40,9 @@ class FirstModel:
 
     @property
     def doubtful(self) -> list[str]:
-        """Carried effects whose variance has few degrees of freedom, and every spread: its law is skewed at any number."""
+        """Carried effects whose variance has few degrees of freedom."""
         told = [(c.unit, t) for c in self.carried for t in c.terms]
-        return [f"{t} of {u}" for u, t in told if t == "spread" or self.df[u, t] < DOUBTFUL]
+        return [f"{t} of {u}" for u, t in told if self.df[u, t] < DOUBTFUL]
 
     def drawn(self, rng: np.random.Generator) -> list[Carried]:
         """The effects' means and covariances at variances drawn anew."""
