@@ -17,7 +17,7 @@ from bold_orchard.sampling.posterior import SampleOptions, sample
 
 WAYS = ("wald", "profile", "bootstrap", "posterior")
 DEAR = ("bootstrap", "posterior")  # ways that are tried on fewer sets
-RESAMPLES, WARMUP, DRAWS = 199, 300, 500
+RESAMPLES, WARMUP, DRAWS = 199, 250, 350
 Array = NDArray[np.float64]
 
 
