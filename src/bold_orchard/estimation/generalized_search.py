@@ -37,7 +37,7 @@ EXACT = 1e-7  # longest step of an effect after which the reported mode counts a
 SMALL = 2_000  # rows up to which a fit is tried from other sizes of its effects
 SIZES = (0.1, 0.5, 2.0, 6.0, 15.0)  # SDs of the effects on the linear scale
 STRETCHED = (2.0, 4.0)  # times the effects found
-MOST_SPENT = 400  # evaluations on other starts: one that runs away takes a hundred
+MOST_SPENT = 250  # evaluations on other starts that run away: a hundred each
 LONG = 60  # evaluations after which a search that failed is not begun again
 PROMISING = 15.0  # deviance above the minimum found, within which another start may lead lower
 LOWER = 1e-2  # deviance by which a search that did not end must lie lower to be believed
@@ -224,7 +224,7 @@ def _best_from(
             again = search(c, theta, options, None)
         except OrchardError:  # where it cannot be followed: the first search stands
             continue
-        spent += again.evaluations
+        spent += 0 if again.converged else again.evaluations
         gain = found.point.deviance - again.point.deviance
         ends += [r.point.deviance for r in (found, again) if r.converged]
         if (again.converged and (gain > 1e-6 or not found.converged)) or gain > LOWER:
