@@ -76,16 +76,22 @@ def one_design(model: str, balanced: bool, count: int, fewer: int) -> list[str]:
     return [*lines, ""]
 
 
+def _error(sets: int) -> str:
+    """Of a share of 95%."""
+    return f"{100 * (0.0475 / sets) ** 0.5:.1f}%"
+
+
 if __name__ == "__main__":
     wanted, fewer = asked(500)
     print("# Coverage of 95% intervals, size of 5% tests\n")
     print(
-        "Made by `python benchmarks/coverage.py`: ten orchards of 2 to 9 rows (unbalanced) or of 6 (balanced). With 500 data sets"
+        "Made by `python benchmarks/coverage.py`: ten orchards of 2 to 9 rows (unbalanced) or of 6 (balanced). Of",
+        wanted,
     )
     print(
-        f"the standard error of a share is about 1%; bootstrap ({RESAMPLES} resamples) and posterior (2 chains of {WARMUP} + {DRAWS},"
+        f"data sets the standard error of a share is about {_error(wanted)}; bootstrap ({RESAMPLES} resamples) and posterior (2 chains of"
     )
-    print(f"default priors) are of the first {fewer} sets, {100 * (0.0475 / fewer) ** 0.5:.0f}%.\n")
+    print(f"{WARMUP} + {DRAWS}, default priors) are of the first {fewer} sets, {_error(fewer)}.\n")
     for model in MODELS:
         for balanced in (False, True):
             print("\n".join(one_design(model, balanced, wanted, fewer)), flush=True)
