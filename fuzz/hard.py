@@ -3,7 +3,7 @@
 Collinear and far-off covariates, tiny and huge scales, extreme weights, separation, one row a level, over all families and
 structures. Each must end in an answer that holds or in one honest line: a crash, a warning of the arithmetic, more than 20
 seconds of a processor, "converged" where the slope of a dense likelihood promises more (SLOPE), or above a deviance that another of 20 starts reaches
-(WORSE; TOLD where the page says that the likelihood has several maxima) is a finding, printed with its seed.
+(WORSE; TOLD where the page says that the likelihood has several maxima) is a finding, printed with its seed. UNJUDGED are those whose judge failed.
 """
 
 from __future__ import annotations
@@ -90,19 +90,21 @@ def case(seed: int) -> tuple[str, str, Table, Settings]:
 
 
 def best_elsewhere(made: Fit, seed: int, starts: int) -> float:
-    """The least deviance that searches from random starts reach."""
+    """The least deviance that searches from random starts reach; a start from which there is no way counts for nothing."""
     r, best, c = np.random.default_rng(seed + 10**6), np.inf, made.criterion
     for _ in range(starts):
         theta = made.evaluation.theta.copy()
         size = np.exp(r.normal(scale=1.5)) * np.exp(r.normal(size=len(theta)) * 0.7)
-        if c.profiled:
-            theta = np.where(c.bounded, size, r.normal(size=len(theta)))
-            theta[c.phi] = made.evaluation.theta[c.phi]
-            found: Any = gaussian_search.search(c, theta, made.settings.search)
-        else:
-            at = c.theta
-            theta[at] = np.where(c.bounded[at], size[at], r.normal(size=len(theta[at])))
-            found = generalized_search.search(c, theta, made.settings.search, None)
+        at = slice(None) if c.profiled else c.theta
+        theta[at] = np.where(c.bounded[at], size[at], r.normal(size=len(theta[at])))
+        try:
+            if c.profiled:
+                theta[c.phi] = made.evaluation.theta[c.phi]
+                found: Any = gaussian_search.search(c, theta, made.settings.search)
+            else:
+                found = generalized_search.search(c, theta, made.settings.search, None)
+        except (OrchardError, np.linalg.LinAlgError):
+            continue
         best = min(best, found.point.deviance) if found.converged else best
     return best
 
@@ -142,8 +144,8 @@ def trouble(seed: int, starts: int = STARTS) -> str | None:
         if left is not None and not left < GAIN:
             return f"SLOPE {what}: {left:.2g} still to gain"
         best = best_elsewhere(made, seed, starts)
-    except (OrchardError, TimeoutError, np.linalg.LinAlgError):
-        return None
+    except (OrchardError, TimeoutError, np.linalg.LinAlgError) as e:
+        return f"UNJUDGED {what}: {type(e).__name__}"
     finally:
         signal.setitimer(signal.ITIMER_PROF, 0)
     told = made.evaluation.deviance
@@ -160,7 +162,7 @@ def main() -> int:
         if found:
             print(found, flush=True)
     print(dict(seen))
-    return 1 if set(seen) - {"fine", "TOLD"} else 0
+    return 1 if set(seen) - {"fine", "TOLD", "UNJUDGED"} else 0
 
 
 if __name__ == "__main__":

@@ -45,6 +45,8 @@ def still_to_gain(made: Fit) -> float | None:
     if lost is not None:
         free &= ~lost(theta)
     values, vectors = np.linalg.eigh(hessian[np.ix_(free, free)])
+    if values.min(initial=0.0) < -1e-6 * max(values.max(initial=0.0), 1.0):
+        return float("inf")  # a saddle
     along = vectors.T @ slope[free]
     clear = values > 1e-9 * max(values.max(initial=0.0), 1e-300)  # flat directions have nothing to gain
     return float(0.5 * np.sum(along[clear] ** 2 / values[clear]))

@@ -112,14 +112,14 @@ def through_every_command(quick, frame, sentence, smaller, *options):
     assert small.code == 0, small.err
     done = quick("fit", "t.csv", sentence, *options, "--save", "m", "--json")
     assert done.code == 0, done.err
-    for i, line in enumerate(COMMANDS):
+    for line in COMMANDS:
         additive = done.json["family"] == "gaussian"
         if additive and "--ratios" in line:
             continue
-        form = ["--json"] if i % 2 else []
-        after = quick(*line.split(), *form)
-        assert after.code == 0 and after.err.count("\n") <= 1, (line, after.err)
-        assert after.json if form else after.out.strip(), line
+        for form in ([], ["--json"]):
+            after = quick(*line.split(), *form)
+            assert after.code == 0 and after.err.count("\n") <= 1, (line, after.err)
+            assert after.json if form else after.out.strip(), line
     return json.loads(done.out)
 
 

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+import io
+
 import pandas as pd
 import pytest
+
+from bold_orchard.reporting.page import Page, print_page
 
 MODEL = "yield = centre(rain) + pruning; each orchard: intercept + centre(rain)"
 CODES = ("--missing", "-999", "--baseline", "pruning=none")
@@ -161,3 +165,12 @@ def test_where_and_fill_mean_are_kept_with_a_saved_fit(orchard, harvest):
         and {r["soil"] for r in d["rows"]} == {"loam", "sand"}
         and min(r["season"] for r in d["rows"]) == 3
     )
+
+
+def test_what_is_left_of_a_long_sentence_stands_further_in():
+    out = io.StringIO()
+    sentence = "yield = intercept; " + "; ".join(f"each unit{i} in orchard: intercept" for i in range(4))
+    print_page(Page().text(f"Sentences to start from:\n    {sentence}"), out)
+    _, first, *rest = out.getvalue().rstrip("\n").split("\n")
+    assert first.startswith("    yield") and rest and all(line.startswith("      ") for line in rest)
+    assert " ".join(" ".join([first, *rest]).split()) == sentence

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+import pandas as pd
 import pytest
 from scipy import stats
 
@@ -273,3 +274,16 @@ def test_whitened_effects_and_their_gradient(family):
         h = np.zeros(target.size)
         h[i] = 1e-5
         assert (target(z + h)[0] - target(z - h)[0]) / 2e-5 == pytest.approx(slope[i], abs=2e-4, rel=1e-4)
+
+
+@pytest.mark.parametrize(("units", "rows", "long"), [(60, 60, True), (12, 3, False)])
+def test_steps_are_longer_only_where_sds_are_far_from_zero(units, rows, long):
+    """Five standard errors from zero: many units with many rows are, few with few are not."""
+    r = np.random.default_rng(8)
+    tree = np.repeat(np.arange(units), rows)
+    ripe = (r.random(len(tree)) < 1 / (1 + np.exp(-1.2 * r.normal(size=units)[tree]))).astype(int)
+    frame = pd.DataFrame({"tree": [f"t{i}" for i in tree], "ripe": ripe})
+    made = fit("ripe = intercept; each tree: intercept", table_of(frame), Settings(options=Options(family="binomial")))
+    target = target_of(made, priors_of(made, {}))
+    sd, se = made.evaluation.theta[-1], np.sqrt(target.errors[-1, -1])
+    assert (sd > 5 * se) == long and (target.wanted < nuts.WANTED) == long

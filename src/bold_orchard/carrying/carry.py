@@ -73,8 +73,9 @@ def carry(
         )
     used = np.searchsorted(table.row_numbers, plain.design.table.row_numbers)
     augmented = Augmented(plain.model, effects, [c.level[used] for c in effects], settings.options.weights)
-    known = FirstModel(first, effects)
-    if draws is not None:
+    if draws is None:
+        known = FirstModel(first, effects)
+    else:
         from bold_orchard.carrying.from_posterior import FromPosterior
 
         known = FromPosterior(draws, effects)
