@@ -37,6 +37,7 @@ EXACT = 1e-7  # longest step of an effect after which the reported mode counts a
 SMALL = 2_000  # rows up to which a fit is tried from other sizes of its effects
 SIZES = (0.1, 0.5, 2.0, 6.0, 15.0)  # SDs of the effects on the linear scale
 STRETCHED = (2.0, 4.0)  # times the effects found
+ALMOST_NONE = 0.05  # SDs of the effects beside the coefficients of a model without units
 MOST_SPENT = 250  # evaluations on other starts that run away: a hundred each
 LONG = 60  # evaluations after which a search that failed is not begun again
 PROMISING = 15.0  # deviance above the minimum found, within which another start may lead lower
@@ -202,6 +203,10 @@ def from_other_scales(
         point = count.attempt(_stretched(c, found.point.theta, factor, along))
         if point is not None and point.deviance < found.point.deviance + PROMISING:
             tried.append((float(point.deviance), factor, point.theta))
+    without = _resized(c, starting_point(c), ALMOST_NONE, units[0])
+    point = count.attempt(without)
+    if point is not None and point.deviance < found.point.deviance + PROMISING:
+        tried.append((float(point.deviance), ALMOST_NONE, without))
     tried.sort(key=lambda t: t[0])
     best = {size: theta for _, size, theta in reversed(tried)}  # the least deviance of each size
     follow = [t for _, _, t in tried]
