@@ -14,7 +14,7 @@ import numpy as np
 import pandas as pd
 
 import bold_orchard as bo
-from bold_orchard.estimation.workers import run
+from bold_orchard.workers import run
 
 UNITS, ROWS, SLOPE, RELIABILITY = 100, 3, 1.0, 0.5
 ROWS_SPREAD, SD_SPREAD = 5, 0.4  # a log SD of five rows has the variance trigamma(2) / 4 = 0.161

@@ -10,10 +10,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError
-from bold_orchard.estimation.workers import run
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.intervals.intervals import intervals
 from bold_orchard.sampling.posterior import SampleOptions, sample
+from bold_orchard.workers import run
 
 WAYS = ("wald", "profile", "bootstrap", "posterior")
 DEAR = ("bootstrap", "posterior")  # ways that are tried on fewer sets

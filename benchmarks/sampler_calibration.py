@@ -18,13 +18,13 @@ from threadpoolctl import threadpool_limits
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError
-from bold_orchard.estimation.workers import run
 from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.sampling import nuts, prior_only
 from bold_orchard.sampling.laws import read_priors
 from bold_orchard.sampling.posterior import target_of
 from bold_orchard.sampling.priors import priors_of
 from bold_orchard.sampling.rows import replicated
+from bold_orchard.workers import run
 
 WARMUP, DRAWS, THIN, BINS = 300, 495, 5, 10
 COMMON = ["intercept = normal(0, 1)", "rain = normal(0, 1)"]

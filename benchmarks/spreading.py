@@ -15,7 +15,7 @@ import numpy as np
 import pandas as pd
 
 import bold_orchard as bo
-from bold_orchard.estimation.workers import run
+from bold_orchard.workers import run
 
 UNITS, ROWS = 60, 20
 TRUE = {"intercept": 2.0, "rain": 0.5, "sd(tree: intercept)": 1.0, "sd(tree: spread)": 0.4,

@@ -12,7 +12,19 @@ from bold_orchard.inference.fit import Settings, fit
 from dense import deviance
 from hard import case, trouble
 
-FOUND = [29, 39, 1217, 1301, 1325, 5177, 5330, 5512, 5729, 5793, 5848]  # once a crash, a wait, or an optimum passed over
+FOUND = [
+    29,
+    39,
+    1217,
+    1301,
+    1325,
+    5177,
+    5330,
+    5512,
+    5729,
+    5793,
+    5848,
+]  # once a crash, a wait, or an optimum passed over
 
 
 @pytest.mark.parametrize("seed", [*FOUND, *range(5000, 5020)])

@@ -13,7 +13,7 @@ import pytest
 ROOT = Path(__file__).parent.parent.parent / "src" / "bold_orchard"
 # Each room may use those before it, none after it.
 ORDER = (
-    "errors", "frozen", "families", "results", "optimize", "sentence", "data", "covariance", "design", "crossproducts", "likelihood",
+    "errors", "frozen", "workers", "families", "results", "optimize", "sentence", "data", "covariance", "design", "crossproducts", "likelihood",
     "estimation", "inference", "diagnostics", "classical", "planning", "sampling", "carrying", "certificate", "storage", "reporting", "answers", "tables", "scouting", "studies", "planned", "sampled", "carried", "fitted", "fits", "api", "demo", "cli",
 )  # fmt: skip
 CORE = ORDER[: ORDER.index("storage") + 1]

@@ -12,10 +12,10 @@ from scipy import special
 
 from bold_orchard.design.design import UnitCodes
 from bold_orchard.errors import OrchardError
-from bold_orchard.estimation.workers import run
 from bold_orchard.inference.fit import Fit, on_rows
 from bold_orchard.inference.variances.quantities import Quantity, fixed_quantities, quantities
 from bold_orchard.likelihood.leave_out import LeftOut, applies, leave_out
+from bold_orchard.workers import run
 
 Array = NDArray[Any]
 # levels times rows: a few seconds, half a second, and refits added without being asked

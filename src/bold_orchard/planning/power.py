@@ -14,7 +14,6 @@ from bold_orchard.data.table import Table
 from bold_orchard.design.over import design_over
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.model import FittedModel
-from bold_orchard.estimation.workers import run
 from bold_orchard.inference.coefficients.methods import precision
 from bold_orchard.inference.coefficients.terms import independent, joint_test, marginal
 from bold_orchard.inference.comparison.boundary_law import half_and_half
@@ -24,6 +23,7 @@ from bold_orchard.planning.effects import Wanted, read_effects
 from bold_orchard.planning.formula import Expected, power_of
 from bold_orchard.planning.layouts import Size, check_size, resized, smallest
 from bold_orchard.results.power import PowerResult
+from bold_orchard.workers import run
 
 Array = NDArray[Any]
 Progress = Callable[[int, int], None]

@@ -12,10 +12,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError
-from bold_orchard.estimation.workers import forked
 from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sampling.gaussian import NOWHERE
 from bold_orchard.sampling.nuts import Chain, sample
+from bold_orchard.workers import forked
 
 Array = NDArray[Any]
 SCATTER = 2.0  # standard errors by which chains start apart
