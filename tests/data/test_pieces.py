@@ -8,6 +8,7 @@ import pytest
 
 import bold_orchard as bo
 from bold_orchard.data import cells_as_rows, pieces
+from bold_orchard.data.sums_of_cells import CellSums, NumberedSums
 from bold_orchard.errors import OrchardError, UsageError
 
 SENTENCES = {
@@ -169,17 +170,36 @@ def test_rows_that_stand_for_a_cell_have_its_products():
     r = np.random.default_rng(8)
     x = r.normal(size=(3, 50)) * [[1], [100], [0]] + [[0], [5], [2]]
     key = np.repeat([4, 9], [49, 1])
-    keys, sums = cells_as_rows.summed(key, list(x))
+    plain = np.zeros(3), np.ones(3)
+    whole = CellSums(10, *plain)
+    whole.add(key, list(x))
+    keys, sums = whole.result()
     values, cell, counts, _ = cells_as_rows.rows_of(sums, 3)
     assert keys.tolist() == [4, 9] and counts.sum() == pytest.approx(50)
     for k, rows in ((0, slice(0, 49)), (1, slice(49, 50))):
         own = cell == k
         assert values[:, own] @ counts[own] == pytest.approx(x[:, rows].sum(axis=1))
         assert (values[:, own] * counts[own]) @ values[:, own].T == pytest.approx(x[:, rows] @ x[:, rows].T)
-    again = cells_as_rows.merged(
-        [cells_as_rows.summed(key[:30], list(x[:, :30])), cells_as_rows.summed(key[30:], list(x[:, 30:]))]
-    )
-    assert np.array_equal(again[0], keys) and again[1] == pytest.approx(sums)
+    for made in (
+        lambda: CellSums(10, *plain),
+        lambda: CellSums(10**12, *plain),
+        lambda: NumberedSums(*plain),
+    ):  # all cells listed, those that occur merged, a list that grows
+        one, two = made(), made()
+        one.add(key[:30], list(x[:, :30]))
+        two.add(key[30:45], list(x[:, 30:45]))
+        two.add(key[45:], list(x[:, 45:]))
+        again = one.joined(two).result()
+        assert np.array_equal(again[0], keys) and again[1] == pytest.approx(sums)
+
+
+def test_numbers_too_far_apart_are_not_listed():
+    sums = NumberedSums(np.zeros(1), np.ones(1))
+    sums.add(np.array([5, -200_000, 7]), [np.array([1.0, 2.0, 4.0])])
+    keys, made = sums.result()
+    assert keys.tolist() == [-200_000, 5, 7] and made[1].tolist() == [2.0, 1.0, 4.0]
+    with pytest.raises(OverflowError):
+        sums.add(np.array([10**9]), [np.ones(1)])
 
 
 def test_a_cluster_says_the_same(both, monkeypatch):

@@ -12,7 +12,9 @@ import bold_orchard as bo
 from bold_orchard.data import pieces
 from bold_orchard.data.cells_as_rows import rows_of
 from bold_orchard.data.table import Table
-from bold_orchard.design.learned_in_pieces import Learner, Levels
+from bold_orchard.design import engines, one_sweep, sweeps
+from bold_orchard.design.learned_in_pieces import Learner
+from bold_orchard.design.levels import Levels
 from bold_orchard.design.of_cells import _steady
 from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError
@@ -74,19 +76,30 @@ def test_labels_are_numbered_in_the_order_in_which_they_appear(labels, cut):
     cut = min(cut, len(labels))
     for part, held in ((labels[:cut], levels), (labels[cut:], other)):
         if part:
-            held.see(table_of(pd.DataFrame({"unit": part})).labels("unit"))
+            held.see(table_of(pd.DataFrame({"unit": part})), "unit")
     levels.take_up(other)
     assert levels.raw.tolist() == list(dict.fromkeys(labels)) and len(levels) == len(set(labels))
-    whole = table_of(pd.DataFrame({"unit": labels})).labels("unit")
-    assert levels.raw[levels.codes(whole)].tolist() == labels
+    whole = table_of(pd.DataFrame({"unit": labels}))
+    assert levels.raw[levels.codes(whole, "unit")].tolist() == labels
 
 
-def test_numbers_as_labels_stand_in_their_own_order():
-    levels = Levels()
-    for part in ([10, 2], [7, 2, 30]):
-        levels.see(table_of(pd.DataFrame({"unit": part})).labels("unit"))
-    assert levels.raw.tolist() == [2, 7, 10, 30]
-    assert levels.codes(table_of(pd.DataFrame({"unit": [30, 7, 2]})).labels("unit")).tolist() == [3, 1, 0]
+@pytest.mark.parametrize("parts", [
+    [[10, 2], [7, 2, 30]], [[10, 2], [-400_000, 900_000]], [[10, 2], [10**12, 5]], [[10.0, 2.0], [7, 2]], [[10, 2], [2.5, np.nan]],
+])  # fmt: skip
+def test_numbers_as_labels_stand_in_their_own_order(parts):
+    """Near and far apart, whole and broken, in pieces and in parts that are put together."""
+    apart, put = Levels(), Levels()
+    tables = [table_of(pd.DataFrame({"unit": part})) for part in parts]
+    for table in tables:
+        apart.see(table, "unit")
+        own = Levels()
+        own.see(table, "unit")
+        put.take_up(own)
+    known = [v for part in parts for v in part if not np.isnan(v)]
+    for levels in (apart, put):
+        assert levels.raw.tolist() == sorted(set(known)) and len(levels) == len(set(known))
+        made = [levels.raw[levels.codes(t.take(~t.is_missing("unit")), "unit")].tolist() for t in tables]
+        assert [v for part in made for v in part] == known
 
 
 @settings(max_examples=30, deadline=None)
@@ -170,6 +183,34 @@ def test_cuts_do_not_change_the_fit(cut, sizes, rows):
     frame = harvest()
     whole = bo.fit(SENTENCE, frame).to_dict()
     assert figures(cut(frame, SENTENCE, sizes, rows)) == pytest.approx(figures(whole), rel=2e-8)
+
+
+def test_one_reading_or_two_on_one_processor_or_all(cut, monkeypatch):
+    """Numbered trees are summed while they are met; the same trees by name, or beside a factor, need two readings."""
+    frame = harvest().assign(tree=lambda d: d["tree"].str[1:].astype(int) * 3 + 11)
+    sentence = "yield = rain; each tree: intercept + rain"
+    whole = bo.fit(sentence, frame)
+    expected = pytest.approx(figures(whole.to_dict()), rel=2e-8)
+    seen = []
+    real = one_sweep.in_one_sweep
+    monkeypatch.setattr(sweeps, "in_one_sweep", lambda *a: seen.append(real(*a)) or seen[-1])
+    far = frame["tree"].where(frame["tree"] < 40, frame["tree"] + 10**9)
+    for table, once in (
+        (frame, True),
+        (frame.assign(tree=frame["tree"].map("t{}".format)), False),
+        (frame.assign(tree=far), False),
+        (frame.assign(tree=frame["tree"].astype(float)), False),
+    ):
+        here = cut(table, sentence, [90, 200, 210])
+        assert figures(here) == expected and seen.pop() is once
+        with monkeypatch.context() as all_of_them:
+            all_of_them.setattr(engines, "MUCH", 0)
+            there = cut(table, sentence, [90, 200, 210])
+        assert seen.pop() is once
+        assert figures(there) == figures(here), "forked processes give the same digits"
+    assert (
+        cut(frame, "yield = rain + tree; each tree: intercept", [200])["rows"]["used"] == len(frame) and not seen.pop()
+    )
 
 
 def test_rows_of_the_parts_in_any_order_and_other_labels(cut):

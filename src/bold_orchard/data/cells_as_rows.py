@@ -1,4 +1,4 @@
-"""Rows summed by cell, and the few rows that stand for a cell exactly.
+"""The few rows that stand exactly for a cell of summed rows.
 
 A gaussian likelihood knows the rows of a cell by their number, means and products alone. The m + 1 corners of a simplex around the
 mean, moved by a root of the scatter, have all of these.
@@ -13,33 +13,6 @@ from numpy.typing import NDArray
 
 Array = NDArray[Any]
 ROUNDING = 1e-13  # part of a sum of squares that is its rounding
-
-
-def summed(key: Array, x: list[Array]) -> tuple[Array, Array]:
-    """Cells that occur, sorted, and their sums: rows, values, products of pairs."""
-    low, high = int(key.min()), int(key.max())
-    if high - low < 4 * len(key) + 100_000:
-        index, length = key - low, high - low + 1
-        counts = np.bincount(index, minlength=length)
-        cells = np.flatnonzero(counts)
-        found, counts = cells + low, counts[cells]
-
-        def tell(v: Array) -> Array:
-            return np.asarray(np.bincount(index, v, minlength=length)[cells])
-
-    else:
-        order = np.argsort(key, kind="stable")
-        sorted_key = key[order]
-        starts = np.flatnonzero(np.append(True, np.diff(sorted_key) != 0))
-        found = sorted_key[starts]
-        counts = np.diff(np.append(starts, len(key)))
-
-        def tell(v: Array) -> Array:
-            return np.asarray(np.add.reduceat(v[order], starts))
-
-    out = [counts.astype(float), *(tell(v) for v in x)]
-    out += [tell(x[i] * x[j]) for i in range(len(x)) for j in range(i + 1)]
-    return found, np.array(out)
 
 
 def rows_of(sums: Array, m: int) -> tuple[Array, Array, Array, Array]:
@@ -60,16 +33,6 @@ def rows_of(sums: Array, m: int) -> tuple[Array, Array, Array, Array]:
     share = np.concatenate([np.ones(len(alone)), np.full((m + 1) * len(rest), 1.0 / (m + 1))])
     still = np.concatenate([np.ones((m, len(alone)), dtype=bool), np.tile((low == 0.0).all(axis=1), m + 1)], axis=1)
     return values, cell, count[cell] * share, still
-
-
-def merged(parts: list[tuple[Array, Array]]) -> tuple[Array, Array]:
-    """Sums of all parts by cell, cells sorted; parts may have none."""
-    keys = np.concatenate([k for k, _ in parts])
-    sums = np.concatenate([s for _, s in parts], axis=1)
-    order = np.argsort(keys, kind="stable")
-    keys = keys[order]
-    starts = np.flatnonzero(np.diff(keys, prepend=keys[:1] - 1))  # of parts without rows none
-    return keys[starts], np.add.reduceat(sums[:, order], starts, axis=1)
 
 
 def factor(scatter: Array, squares: Array) -> Array:

@@ -20,7 +20,7 @@ from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[Any]
-ROWS = 500_000  # rows of a columnar file held at once: some tens of megabytes
+ROWS = 1_000_000  # rows of a columnar file held at once: some tens of megabytes
 BYTES = 32 << 20  # of a text file held at once
 TEXT = (".csv", ".tsv", ".tab", ".txt")
 GROWTH = 6.0  # bytes in memory for a byte of packed columns, or twice that of text

@@ -2,8 +2,21 @@
 
 from __future__ import annotations
 
+import mmap
+import multiprocessing
+import os
+import pickle
+from collections import deque
 from collections.abc import Callable, Iterable, Iterator
+from itertools import pairwise
 from typing import Any
+
+import numpy as np
+
+from bold_orchard.workers import forked
+
+ROOM = 300_000_000  # bytes of a shelf: no memory until something lies there
+MUCH = 100_000_000  # bytes from which processes are worth their start
 
 
 class Engine:
@@ -38,6 +51,76 @@ def tree(items: Iterable[Any], join: Callable[[Any, Any], Any], report: Callable
     while held:
         made = join(held.pop()[1], made)
     return made
+
+
+class Forked(Engine):
+    """Parts on all processors of this machine, in processes forked off this one; what they make comes back through shared memory."""
+
+    def __init__(self, workers: int) -> None:
+        self.workers = workers
+
+    def each(self, work: Callable[..., Any], jobs: list[tuple[Any, ...]]) -> Iterator[Any]:
+        shelves = [Shelf() for _ in range(self.workers + 1)]
+        with forked(min(self.workers, len(jobs)), _held.append, (work, jobs, shelves)) as pool:
+            waiting: deque[tuple[int, Any]] = deque()
+            for k in range(len(jobs) + len(shelves)):
+                if k >= len(shelves) and waiting:  # its shelf is emptied before another job fills it
+                    earlier, future = waiting.popleft()
+                    yield shelves[earlier % len(shelves)].taken(future.result())
+                if k < len(jobs):
+                    waiting.append((k, pool.submit(_do, k)))
+
+    def joined(
+        self, work: Callable[..., Any], jobs: list[tuple[Any, ...]], join: Callable[[Any, Any], Any], report: Callable[[int], None]
+    ) -> Any:  # fmt: skip
+        return tree(self.each(work, jobs), join, report)
+
+
+_held: list[tuple[Callable[..., Any], list[tuple[Any, ...]], list[Shelf]]] = []
+
+
+def _do(k: int) -> tuple[bytes, list[int] | None]:
+    """In a worker: work and jobs came with the fork."""
+    work, jobs, shelves = _held[-1]
+    return shelves[k % len(shelves)].put(work(*jobs[k]))
+
+
+class Shelf:
+    """Memory that a worker and its parent share, for the arrays of one result at a time."""
+
+    def __init__(self) -> None:
+        try:
+            self.memory = mmap.mmap(-1, ROOM)
+        except (OSError, ValueError):  # not to be had: results go another way
+            self.memory = mmap.mmap(-1, mmap.PAGESIZE)
+
+    def put(self, item: Any) -> tuple[bytes, list[int] | None]:
+        """The item without its arrays, and how long these are; None where there was no room."""
+        arrays: list[pickle.PickleBuffer] = []
+        made = pickle.dumps(item, protocol=5, buffer_callback=arrays.append)
+        raw = [a.raw() for a in arrays]
+        if sum(len(r) for r in raw) > len(self.memory):
+            return pickle.dumps(item, protocol=5), None
+        at = 0
+        for r in raw:
+            self.memory[at : at + len(r)] = r
+            at += len(r)
+        return made, [len(r) for r in raw]
+
+    def taken(self, put: tuple[bytes, list[int] | None]) -> Any:
+        """What was put there, on memory of its own."""
+        made, lengths = put
+        if lengths is None:
+            return pickle.loads(made)
+        ends = np.cumsum([0, *lengths])
+        return pickle.loads(made, buffers=[bytearray(memoryview(self.memory)[a:b]) for a, b in pairwise(ends)])
+
+
+def engine_here(parts: int, size: int) -> Engine:
+    """All processors for several parts that hold much (``size`` bytes), where processes can be forked; else this process."""
+    workers = min(os.cpu_count() or 1, parts)
+    several = workers > 1 and size >= MUCH and "fork" in multiprocessing.get_all_start_methods()
+    return Forked(workers) if several else Engine()
 
 
 class Cluster(Engine):

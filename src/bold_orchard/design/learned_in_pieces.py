@@ -1,4 +1,4 @@
-"""What transformations and units learn of all rows, piece by piece."""
+"""What transformations learn of all rows, piece by piece."""
 
 from __future__ import annotations
 
@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.data.table import Labels, Table
+from bold_orchard.data.table import Table
 from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.sentence import tree
 
@@ -30,47 +30,6 @@ class PieceMaker(ColumnMaker):
         if call.written not in self.memory:
             raise Wanted(call)
         return self.memory[call.written]
-
-
-class Levels:
-    """Labels of one column over all pieces: texts in order of appearance, numbers in their own order."""
-
-    def __init__(self) -> None:
-        self.place: dict[Any, int] = {}
-        self.numbers: Array | None = None
-
-    def see(self, labels: Labels) -> None:
-        """Take up the labels of a piece."""
-        if labels.raw.dtype == object:
-            for value in labels.raw.tolist():
-                self.place.setdefault(value, len(self.place))
-        elif self.numbers is None:
-            self.numbers = np.unique(labels.raw)
-        elif not np.isin(labels.raw, self.numbers, assume_unique=True).all():
-            self.numbers = np.union1d(self.numbers, labels.raw)
-
-    def take_up(self, other: Levels) -> None:
-        """Those of a later part."""
-        if len(other):
-            self.see(Labels(np.zeros(0, dtype=np.intp), other.raw))
-
-    def codes(self, labels: Labels) -> Array:
-        """The place of every row's label among all."""
-        if self.numbers is not None and labels.raw.dtype != object:
-            return np.searchsorted(self.numbers, labels.raw)[labels.codes]
-        raw = labels.raw.tolist()
-        return np.fromiter((self.place[v] for v in raw), dtype=np.int64, count=len(raw))[labels.codes]
-
-    def __len__(self) -> int:
-        return len(self.place) if self.numbers is None else len(self.numbers)
-
-    @property
-    def raw(self) -> Array:
-        if self.numbers is not None:
-            return self.numbers
-        out = np.empty(len(self.place), dtype=object)
-        out[:] = list(self.place)
-        return out
 
 
 class Learner:

@@ -15,7 +15,7 @@ from bold_orchard.data.table import Labels, Table
 from bold_orchard.design import differing_units, validation
 from bold_orchard.design.build import check_baselines, clauses_over
 from bold_orchard.design.design import Design, Options, UnitCodes
-from bold_orchard.design.learned_in_pieces import Levels
+from bold_orchard.design.levels import Levels
 from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.residual import ResidualPart
 from bold_orchard.design.transformations import Numeric

@@ -15,9 +15,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.data.cells_as_rows import merged, summed
 from bold_orchard.data.evaluate import Asked, check_asked, nothing_left
 from bold_orchard.data.pieces import Pieces
+from bold_orchard.data.sums_of_cells import CellSums
 from bold_orchard.data.table import Labels, Table
 from bold_orchard.design.build import (
     check_columns,
@@ -27,9 +27,11 @@ from bold_orchard.design.build import (
 )
 from bold_orchard.design.design import Design, Options
 from bold_orchard.design.engines import Engine
-from bold_orchard.design.learned_in_pieces import Learner, Levels, PieceMaker, Wanted, transforms
+from bold_orchard.design.learned_in_pieces import Learner, PieceMaker, Wanted, transforms
+from bold_orchard.design.levels import Levels
 from bold_orchard.design.model_matrix import ModelMatrix, build_part
 from bold_orchard.design.of_cells import design_of_cells
+from bold_orchard.design.one_sweep import in_one_sweep
 from bold_orchard.design.response import family_and_link
 from bold_orchard.design.transformations import ColumnMaker, Numeric
 from bold_orchard.errors import OrchardError
@@ -39,7 +41,7 @@ from bold_orchard.sentence import tree
 Array = NDArray[Any]
 Progress = Callable[..., None]
 ONLY_IN_MEMORY = ("spline", "lag")
-MERGE = 2_000_000  # cells of unmerged pieces from which they are merged
+MOST_PARTS = 32  # sums of so many runs of files are joined, whoever makes them
 WAY_OUT = "give it more --memory, or fit a part of the rows with --where"
 
 
@@ -54,8 +56,9 @@ def design_of_pieces(
     _check(sentence, family, link, options)
     engine = engine or Engine()
     made = _Sweeps(sentence, pieces, options)
-    made.learn(engine, report)
-    made.sum(engine, report)
+    if not in_one_sweep(made, engine, report):
+        made.learn(engine, report)
+        made.sum(engine, report)
     return replace(design_of_cells(made, family, link), engine=(engine.name, engine.workers))
 
 
@@ -118,12 +121,12 @@ class _Sweeps:
         self.sizes: list[int] = []
         self.shape: _Piece | None = None
 
-    def part(self, k: int) -> _Sweeps:
-        """The same over the file number k, with nothing counted yet."""
+    def part(self, k: int, count: int = 1) -> _Sweeps:
+        """The same over ``count`` files from number k, with nothing counted yet."""
         out = copy.copy(self)
-        out.pieces = replace(self.pieces, paths=self.pieces.paths[k : k + 1])
+        out.pieces = replace(self.pieces, paths=self.pieces.paths[k : k + count])
         out.memory = {**self.memory, "kinds": {}} if not self.used else self.memory
-        out.read = out.used = 0
+        out.read, out.used, out.shape = 0, 0, None
         out.dropped, out.learners, out.asked = {}, {}, {}
         out.levels = {} if not self.used else self.levels
         return out
@@ -214,15 +217,19 @@ class _Sweeps:
 
     def _see(self, table: Table) -> None:
         """Kinds of the columns and labels of units and text columns."""
-        kinds = self.memory.setdefault("kinds", {})
+        self.note_kinds(table)
         for column in self.pieces.used:
             if not table.has(column):
                 continue
-            kind = table.kind(column)
-            if kinds.get(column, "empty") == "empty":
-                kinds[column] = kind
-            if column in self.unit_columns or kind == "category" or column in self._told:
-                self.levels.setdefault(column, Levels()).see(table.labels(column))
+            if column in self.unit_columns or table.kind(column) == "category" or column in self._told:
+                self.levels.setdefault(column, Levels()).see(table, column)
+
+    def note_kinds(self, table: Table) -> None:
+        """What the columns hold, by the first piece that shows it."""
+        kinds = self.memory.setdefault("kinds", {})
+        for column in self.pieces.used:
+            if table.has(column) and kinds.get(column, "empty") == "empty":
+                kinds[column] = table.kind(column)
 
     @property
     def _told(self) -> list[str]:
@@ -323,7 +330,7 @@ class _Sweeps:
         }
         for name, values in raw.items():
             columns.setdefault(name, values)
-        codes = [self.levels[c].codes(table.labels(c)) for c in self.levels]
+        codes = [self.levels[c].codes(table, c) for c in self.levels]
         return _Piece(columns, codes, (fixed, clauses, varied), raw, numeric)
 
     def sum(self, engine: Engine, report: Progress) -> None:
@@ -333,31 +340,38 @@ class _Sweeps:
             raise OrchardError(
                 "the levels of all units and categories have too many combinations to be numbered; leave one out"
             )
-        self.shape = self._piece(next(self._tables()))
+        self.begin(next(self._tables()))
+        jobs = [(job,) for job in self.runs()]
+        made: CellSums = engine.joined(sums_of_part, jobs, joined_sums, lambda done: report(done, len(jobs)))
+        self.cells = made.result()
+
+    def begin(self, first: Table) -> None:
+        """The shape of the columns, and what is taken off them, by the first piece."""
+        self.shape = self._piece(first)
         self.names = list(self.shape.columns)
         self.centre = np.array([v.mean() for v in self.shape.columns.values()])
         self.size = np.array([v.std() or 1.0 for v in self.shape.columns.values()])
-        jobs = [(self.part(k),) for k in range(len(self.pieces.paths))]
-        self.cells = engine.joined(sums_of_part, jobs, merged_two, lambda done: report(done, len(jobs)))
 
-    def sum_here(self) -> tuple[Array, Array]:
+    def runs(self) -> list[_Sweeps]:
+        """The same over runs of files, as many whoever reads them."""
+        together = -(-len(self.pieces.paths) // MOST_PARTS)
+        return [self.part(k, together) for k in range(0, len(self.pieces.paths), together)]
+
+    def forget(self) -> None:
+        """As before any row was counted."""
+        self.read = self.used = 0
+        self.asked, self.dropped, self.levels, self.memory, self.meanings = {}, {}, {}, {}, {}
+
+    def sum_here(self) -> CellSums:
         """The sums of one part, for its own pieces."""
-        waiting: list[tuple[Array, Array]] = []
-        held = 0
+        made = CellSums(int(np.prod(self.sizes, dtype=np.int64)), self.centre, self.size)
         for table in self._tables():
             piece = self._piece(table)
-            key = np.zeros(len(table), dtype=np.int64)
-            for size, codes in zip(self.sizes, piece.codes):
+            key = piece.codes[0] if piece.codes else np.zeros(len(table), dtype=np.int64)
+            for size, codes in zip(self.sizes[1:], piece.codes[1:]):
                 key = key * size + codes
-            x = [(piece.columns[n] - c) / s for n, c, s in zip(self.names, self.centre, self.size)]
-            waiting.append(summed(key, x))
-            held += len(waiting[-1][0])
-            if held > MERGE:
-                waiting = [merged(waiting)]
-                held = 0
-        m = len(self.names)
-        nothing = (np.zeros(0, dtype=np.int64), np.zeros((1 + m + m * (m + 1) // 2, 0)))
-        return merged(waiting) if waiting else nothing
+            made.add(key, [piece.columns[n] for n in self.names])
+        return made
 
 
 def learned_of_part(job: _Sweeps, first: bool) -> _Sweeps:
@@ -366,10 +380,11 @@ def learned_of_part(job: _Sweeps, first: bool) -> _Sweeps:
     return job
 
 
-def sums_of_part(job: _Sweeps) -> tuple[Array, Array]:
+def sums_of_part(job: _Sweeps) -> CellSums:
     """The second sweep over one part, wherever it runs."""
     return job.sum_here()
 
 
-def merged_two(a: tuple[Array, Array], b: tuple[Array, Array]) -> tuple[Array, Array]:
-    return merged([a, b])
+def joined_sums(a: CellSums, b: CellSums) -> CellSums:
+    """Those of two runs of files."""
+    return a.joined(b)

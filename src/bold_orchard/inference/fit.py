@@ -120,14 +120,15 @@ def fit_pieces(
 
     Raises OrchardError for sentences that need their rows in memory.
     """
-    from bold_orchard.data.pieces import pieces_of
-    from bold_orchard.design.engines import Cluster, Engine
+    from bold_orchard.data.pieces import needed, pieces_of
+    from bold_orchard.design.engines import Cluster, engine_here
     from bold_orchard.design.sweeps import design_of_pieces
 
     spec = read_sentence(sentence) if isinstance(sentence, str) else sentence
     pieces = pieces_of(source, used, missing, where)
     report = (lambda done, of: None) if progress is None else progress
-    engine = Engine() if cluster is None else Cluster(cluster)
+    here = cluster is None
+    engine = engine_here(len(pieces.paths), needed(source, used)) if here else Cluster(str(cluster))
     try:
         design = design_of_pieces(spec, pieces, settings.options, report, engine)
     finally:
