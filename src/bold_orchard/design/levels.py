@@ -27,9 +27,10 @@ class Levels:
     def see(self, table: Table, column: str) -> None:
         """Take up the labels of a piece."""
         values = table.column(column)
-        whole = not isinstance(values, Texts) and values.dtype.kind in "iu" and len(values) > 0
-        if not (whole and self.numbers is None and not self.place and self.tick(values)):
-            self._take(table.labels(column).raw)
+        fresh = self.numbers is None and not self.place
+        if not isinstance(values, Texts) and values.dtype.kind in "iu" and len(values) and fresh and self.tick(values):
+            return
+        self._take(table.labels(column).raw)
 
     def take_up(self, other: Levels) -> None:
         """Those of a later part."""
