@@ -124,11 +124,12 @@ class Model(Fitted):
         self, draws: int = 1, *, new: Any = None, missing: Sequence[str] = (), where: str | None = None, seed: int = SEED,
     ) -> Answer:  # fmt: skip
         """Outcomes drawn from the fit over its own rows or new ones; ``to_frame()`` has them; see ``orchard simulate``."""
-        self.core.needs_rows("simulate")
         from bold_orchard.planning.simulate import simulate
 
-        rows = self.core.design.table if new is None else table(new, missing, where)
-        return self._answer(simulate(self.core, rows, draws, seed))
+        core = self.with_rows().core
+        return self._answer(
+            simulate(core, core.design.table if new is None else table(new, missing, where), draws, seed)
+        )
 
     def carry(
         self, data: Any, sentence: str, *, imputations: int = 100, progress: Progress | None = None, **options: Any
@@ -177,10 +178,9 @@ class Model(Fitted):
         kind: str = "overview", progress: Progress | None = None,
     ) -> Answer:  # fmt: skip
         """Residuals at every level; ``figure()`` draws the ``kind`` of picture; see ``orchard check``."""
-        self.core.needs_rows("check")
         from bold_orchard.diagnostics.checks import CheckOptions, check, silent
 
-        result = check(self.core, CheckOptions(unit, time, influence, seed), progress or silent)
+        result = check(self.with_rows().core, CheckOptions(unit, time, influence, seed), progress or silent)
         return Answer(result, self.converged, draws={"kind": kind})
 
     def predict(
@@ -190,8 +190,6 @@ class Model(Fitted):
         """Predicted values of the fit's own rows or of new ones; see ``orchard predict``."""
         from bold_orchard.inference.prediction.predict import predict_document
 
-        if new is None:
-            self.core.needs_rows("predict without --new")
         rows = self.rows if new is None else table(new, missing, where)
         if posterior is not None:
             return sampled.predict(self.core, posterior, rows, self._level(confidence), new_observation, seed)
@@ -235,9 +233,7 @@ def draw(
 
     named = [units] if isinstance(units, str) else list(units)
     check_options(len(fits), kind, {"along": along, "unit": unit, "units": named or None, "by": by})
-    cores = _cores(fits)
-    for core in cores:
-        core.needs_rows("draw")
+    cores = [(open_fit(f) if isinstance(f, str) else f).with_rows().core for f in fits]
     level = confidence or cores[0].settings.confidence
     result = drawn(cores, kind, along, unit, named, by, level, seed, figure)
     return Answer(result, all(f.converged for f in cores))

@@ -16,6 +16,8 @@ if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.figure import Figure
 
+    from bold_orchard.data.pieces import Pieces
+
 
 @dataclasses.dataclass(frozen=True)
 class Origin:
@@ -60,12 +62,36 @@ class Fitted:
 
     @property
     def rows(self) -> Table:
-        """All rows of the data, used or not."""
+        """All rows of the data, used or not; of a fit in pieces the used columns, on disk."""
         if self.read is not None:
             return self.read
+        if self.core.design.engine[0] != "memory":
+            from bold_orchard.data.on_disk import table_on_disk
+
+            pieces = self._pieces()
+            return table_on_disk(pieces, pieces.used, lambda done, of: None)
         from bold_orchard.storage.saved_fits import own_table
 
         return own_table(str(self.origin.saved_as))
+
+    def _pieces(self) -> Pieces:
+        from bold_orchard.data.pieces import pieces_of
+        from bold_orchard.sentence.parse import used_columns
+        from bold_orchard.storage.saved_fits import own_pieces
+
+        o, design = self.origin, self.core.design
+        used = used_columns(design.sentence, self.core.settings.options.weights, o.where)
+        return (
+            pieces_of(o.source, used, o.missing, o.where) if o.source is not None else own_pieces(str(o.saved_as), used)
+        )
+
+    def with_rows(self) -> Self:
+        """The same fit with its rows at hand: where only their sums were kept they are laid down on disk."""
+        if self.core.design.counts is None:
+            return self
+        from bold_orchard.inference.fit import with_rows
+
+        return dataclasses.replace(self, core=with_rows(self.core, self._pieces()))
 
     @property
     def converged(self) -> bool:

@@ -18,7 +18,7 @@ from bold_orchard.crossproducts.arrays import Arrays, RandomUnit
 from bold_orchard.crossproducts.assemble import Builder, mixed, picks_of_w, split, tails_of, working_effects
 from bold_orchard.crossproducts.elimination import Backward
 from bold_orchard.crossproducts.stages import CrossProducts
-from bold_orchard.crossproducts.standardise import standardise
+from bold_orchard.crossproducts.standardise import Standard, standardise
 from bold_orchard.errors import OrchardError
 
 Array = NDArray[Any]
@@ -33,11 +33,12 @@ class Weighted:
     Effects of every unit are arrays (k, levels) in the user's numbering of levels.
     """
 
-    def __init__(self, model: Arrays) -> None:
+    def __init__(self, model: Arrays, standard: Standard | None = None) -> None:
+        """``standard`` is that of more rows than these, where they are a part."""
         chain, tail = split(model)
         n = model.n
         self.order = _by_level(model.units[chain[0]]) if chain else np.arange(n)
-        self.standard = standard = standardise(model)
+        self.standard = standard = standardise(model) if standard is None else standard
         pool = np.empty((len(standard.columns), n))
         for at, values in standard.columns.blocks():
             pool[:, at] = values

@@ -127,6 +127,11 @@ class Design(Frozen):
     engine: tuple[str, int] = ("memory", 1)
 
     @property
+    def on_disk(self) -> bool:
+        """Whether the rows are more than memory should hold, and are mapped from disk."""
+        return self.engine[0] != "memory" and self.counts is None
+
+    @property
     def additive(self) -> bool:
         """Whether the outcome is the linear predictor plus a residual: gaussian with the identity link."""
         return family_of(self.family, self.link).additive

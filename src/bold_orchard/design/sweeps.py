@@ -16,10 +16,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.data.evaluate import Asked, check_asked, nothing_left
+from bold_orchard.data.on_disk import table_on_disk
 from bold_orchard.data.pieces import Pieces
 from bold_orchard.data.sums_of_cells import CellSums
 from bold_orchard.data.table import Labels, Table
+from bold_orchard.design.beyond_sums import WAY_OUT, RowsNeeded, asks_for_rows, check_in_pieces
 from bold_orchard.design.build import (
+    build_design,
     check_columns,
     columns_that_vary,
     fixed_part,
@@ -35,14 +38,11 @@ from bold_orchard.design.one_sweep import in_one_sweep
 from bold_orchard.design.response import family_and_link
 from bold_orchard.design.transformations import ColumnMaker, Numeric
 from bold_orchard.errors import OrchardError
-from bold_orchard.families import family_of
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
 Progress = Callable[..., None]
-ONLY_IN_MEMORY = ("spline", "lag")
 MOST_PARTS = 32  # sums of so many runs of files are joined, whoever makes them
-WAY_OUT = "give it more --memory, or fit a part of the rows with --where"
 
 
 def design_of_pieces(
@@ -50,45 +50,34 @@ def design_of_pieces(
 ) -> Design:
     """The design that stands for all rows of the pieces, summed by an ``engine``: here (default), or on a cluster.
 
-    Raises OrchardError for sentences that need their rows in memory.
+    Where sums are not enough, the rows are laid down on disk. Raises OrchardError for sentences that need them in memory.
     """
     family, link = family_and_link(sentence, options.family, options.link)
-    _check(sentence, family, link, options)
+    check_in_pieces(sentence)
     engine = engine or Engine()
-    made = _Sweeps(sentence, pieces, options)
-    if not in_one_sweep(made, engine, report):
-        made.learn(engine, report)
-        made.sum(engine, report)
-    return replace(design_of_cells(made, family, link), engine=(engine.name, engine.workers))
+    asks = asks_for_rows(sentence, family, link, options)
+    if asks is None:
+        made = _Sweeps(sentence, pieces, options)
+        try:
+            if not in_one_sweep(made, engine, report):
+                made.learn(engine, report)
+                made.sum(engine, report)
+            return replace(design_of_cells(made, family, link), engine=(engine.name, engine.workers))
+        except RowsNeeded as e:
+            asks = str(e)
+    if engine.name == "cluster":
+        raise OrchardError(
+            f"{asks} needs more than sums of rows, and sums are all that a cluster makes; leave --cluster out"
+        )
+    design = design_on_disk(sentence, pieces, options, report)
+    note = f"{asks[0].upper()}{asks[1:]} needs more than sums of rows: {len(design.y):,} rows were laid down on disk."
+    return replace(design, notes=(*design.notes, note))
 
 
-def _check(sentence: tree.Sentence, family: str, link: str, options: Options) -> None:
-    if not family_of(family, link).additive:
-        raise OrchardError(f"a {family} model needs its rows in memory, and they are larger than --memory; {WAY_OUT}")
-    for word, there in (
-        ("within", sentence.within is not None),
-        ("spread", bool(sentence.spread)),
-        ("a spread of each unit", any(e.has_spread for e in sentence.each)),
-    ):
-        if there:
-            raise OrchardError(
-                f"'{word}' needs rows in memory, and they are larger than --memory; leave it out, or {WAY_OUT}"
-            )
-    if options.weights:
-        raise OrchardError(f"--weights needs rows in memory, and they are larger than --memory; {WAY_OUT}")
-    if options.fill_mean:
-        raise OrchardError(f"--fill-mean needs rows in memory, and they are larger than --memory; {WAY_OUT}")
-    stack: list[Any] = [sentence.terms, sentence.each, sentence.outcome]
-    while stack:
-        item = stack.pop()
-        if isinstance(item, tree.Call) and item.function in ONLY_IN_MEMORY:
-            raise OrchardError(
-                f"{item.function}(...) needs rows in memory, and they are larger than --memory; {WAY_OUT}"
-            )
-        if isinstance(item, (tuple, list)):
-            stack += item
-        elif hasattr(item, "__dataclass_fields__"):
-            stack += [getattr(item, f) for f in item.__dataclass_fields__]
+def design_on_disk(sentence: tree.Sentence, pieces: Pieces, options: Options, report: Progress) -> Design:
+    """The design of all rows of the pieces, its columns on disk. Raises OrchardError for sentences that need them in memory."""
+    check_in_pieces(sentence)
+    return replace(build_design(sentence, table_on_disk(pieces, pieces.used, report), options), engine=("pieces", 1))
 
 
 @dataclass
@@ -314,9 +303,7 @@ class _Sweeps:
             own = {f.written: m for f in term.factors for m in [maker.make(f)] if isinstance(m, Numeric)}
             numeric |= own
             if len(own) > 1 and len(own) < len(term.factors):
-                raise OrchardError(
-                    f"{term}: a product of two numbers and a category needs rows in memory, and they are larger than --memory; {WAY_OUT}"
-                )
+                raise RowsNeeded(f"{term}, a product of two numbers and a category,")
         for made in numeric.values():
             for name, values in zip(made.names, made.values):
                 columns.setdefault(name, values)

@@ -31,7 +31,7 @@ def family_checks(fit: Fit, seed: int) -> dict[str, Any]:
 def effective_parameters(fit: Fit) -> float:
     """Rank of X and what the predicted effects take of the rows: sum of weight times leverage."""
     point: Any = fit.evaluation
-    return float(point.criterion.p + np.sum(-point.mode.rows[2] * point.leverages))
+    return float(point.criterion.p + point.leverage)
 
 
 def _dispersion(fit: Fit, eta: Array, rng: np.random.Generator) -> dict[str, Any] | None:

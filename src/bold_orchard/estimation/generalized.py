@@ -20,13 +20,13 @@ from bold_orchard.estimation.generalized_search import (
     sampled_start,
     search,
     starting_point,
+    with_points,
 )
 from bold_orchard.estimation.model import EDGE, FittedModel, one_step
 from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.frozen import frozen
 from bold_orchard.likelihood.laplace.criterion import Laplace
 from bold_orchard.likelihood.laplace.point import LaplacePoint
-from bold_orchard.likelihood.quadrature import Quadrature
 from bold_orchard.optimize.protocol import OptimizeResult
 
 Array = NDArray[Any]
@@ -93,18 +93,13 @@ class GeneralizedModel(FittedModel[Laplace, LaplacePoint]):
         return np.asarray(self.family.draw(eta - self.shift + offset, self.extra, rng))
 
 
-def with_points(laplace: Laplace, points: int) -> Laplace:
-    """The likelihood by ``points`` quadrature points; Laplace's approximation itself for one."""
-    return laplace if points == 1 else Quadrature.of(laplace, points)
-
-
 def fit_generalized(
     design: Design, options: SearchOptions, progress: Callable[[int], None] | None = None
 ) -> GeneralizedModel:
     """Raises UsageError for more points than the design allows, OrchardError where the likelihood does not exist."""
     laplace = make_laplace(design)
     check_points(design, options.points)
-    start = sampled_start(design, laplace, options)
+    start = None if design.on_disk else sampled_start(design, laplace, options)
     found = search(laplace, starting_point(laplace) if start is None else start, options, progress)
     found = from_other_scales(laplace, found, options)
     first, points, criterion = found, 1, laplace

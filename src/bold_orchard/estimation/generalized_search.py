@@ -17,10 +17,12 @@ from bold_orchard.design.design import Design
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.arrays import to_arrays
 from bold_orchard.estimation.options import BROKE, SearchOptions
+from bold_orchard.estimation.swept import swept
 from bold_orchard.families import family_of
 from bold_orchard.families.base import Data, Family
 from bold_orchard.likelihood.laplace.criterion import Laplace
 from bold_orchard.likelihood.laplace.point import LaplacePoint
+from bold_orchard.likelihood.laplace.swept import Swept
 from bold_orchard.likelihood.quadrature import MOST_TERMS, Quadrature
 from bold_orchard.optimize.newton import descend
 from bold_orchard.optimize.protocol import Counter, OptimizeResult
@@ -70,23 +72,42 @@ def _reachable(design: Design) -> bool:
     return len(design.blocks) == 1 and terms <= MOST_TERMS and design.blocks[0].relationship_factor is None
 
 
-def make_laplace(design: Design) -> Laplace:
-    """The numeric model of a design."""
-    plain = replace(design, y=np.zeros(len(design.y)), weights=None)
-    return _laplace(to_arrays(plain), design)
+def make_laplace(design: Design) -> Any:
+    """The numeric model of a design: a ``Laplace``, or of rows on disk a ``Swept``."""
+    plain = to_arrays(replace(design, y=np.broadcast_to(0.0, len(design.y)), weights=None))
+    if not design.on_disk:
+        return _laplace(plain, design)
+    return swept(_without_intercept(plain, design), make_family(design), design.offset)
 
 
 def _laplace(arrays: Arrays, design: Design, keep: Array | None = None) -> Laplace:
     """The model over all rows, or over the rows ``keep`` that ``arrays`` hold."""
-    if not family_of(design.family).intercept:  # thresholds belong to columns centred over the rows at hand
-        centred = tuple(arrays.columns[k] - arrays.columns[k].mean() for k in arrays.x)
-        first = len(arrays.columns)
-        x = tuple(range(first, first + len(centred)))
-        arrays = replace(arrays, columns=(*arrays.columns, *centred), x=x, intercept=False)
-    rows = Weighted(arrays)
+    rows = Weighted(_without_intercept(arrays, design))
     order = rows.order if keep is None else keep[rows.order]
     family = make_family(design)
     return Laplace(rows, family.on(family.data.take(order)), None if design.offset is None else design.offset[order])
+
+
+def _without_intercept(arrays: Arrays, design: Design) -> Arrays:
+    """Thresholds of grades belong to columns centred over the rows at hand; other families stay as they are."""
+    if family_of(design.family).intercept:
+        return arrays
+    centred = tuple(arrays.columns[k] - arrays.columns[k].mean() for k in arrays.x)
+    first = len(arrays.columns)
+    x = tuple(range(first, first + len(centred)))
+    return replace(arrays, columns=(*arrays.columns, *centred), x=x, intercept=False)
+
+
+def start_of_a_part(c: Swept) -> Array:
+    """Where a rough search of the first part ends."""
+    part = next(c.each_part())
+    start = starting_point(part)
+    try:
+        with np.errstate(all="ignore"):
+            theta = descend(part.at, start, part.nonnegative, 1e-2).theta
+    except (OrchardError, np.linalg.LinAlgError):
+        return start
+    return np.where(c.bounded, np.maximum(theta, 0.05), theta)
 
 
 def sampled_start(design: Design, laplace: Laplace, options: SearchOptions) -> Array | None:
@@ -129,8 +150,10 @@ def make_family(design: Design) -> Family:
     return family_of(design.family, design.link)(design.link, Data(design.y, design.trials, design.weights))
 
 
-def starting_point(c: Laplace) -> Array:
-    """Coefficients and the family's own of a model without units, and moderate variances."""
+def starting_point(c: Laplace | Swept) -> Array:
+    """Coefficients and the family's own of a model without units, and moderate variances; of rows on disk what a part of them says."""
+    if isinstance(c, Swept):
+        return start_of_a_part(c)
     eta, extra = c.family.start()
     far = FAR * c.family.unit() + (0.0 if c.family.unit() == 1.0 else float(np.abs(c.family.y).max()))
     b = np.zeros(c.p)
@@ -190,7 +213,12 @@ def from_other_scales(
     c: Laplace, found: OptimizeResult[LaplacePoint], options: SearchOptions
 ) -> OptimizeResult[LaplacePoint]:
     """Search small models again from other sizes of the effects, where these promise about as much."""
-    if c.rows.frame.n > SMALL or not c.frame.n_theta or (found.evaluations > LONG and not found.converged):
+    if (
+        isinstance(c, Swept)
+        or c.rows.frame.n > SMALL
+        or not c.frame.n_theta
+        or (found.evaluations > LONG and not found.converged)
+    ):
         return found
     tried = []
     count = Counter(c.at)
@@ -276,6 +304,13 @@ def _resized(c: Laplace, here: Array, size: float, parts: list[tuple[slice, Stru
     return theta
 
 
+def with_points(laplace: Any, points: int) -> Any:
+    """The likelihood by ``points`` quadrature points; Laplace's approximation itself for one."""
+    if points == 1:
+        return laplace
+    return laplace.with_points(points) if isinstance(laplace, Swept) else Quadrature.of(laplace, points)
+
+
 def enough_points(
     laplace: Laplace, found: OptimizeResult[LaplacePoint], options: SearchOptions
 ) -> tuple[int, Laplace, OptimizeResult[LaplacePoint]]:
@@ -283,9 +318,9 @@ def enough_points(
     if laplace.rows.frame.tails or len(laplace.rows.units) != 1 or laplace.rows.units[0].size > MOST_TERMS:
         return 1, laplace, found
     for points, following in itertools.pairwise(AUTO[1:]):
-        criterion = Quadrature.of(laplace, points)
+        criterion = with_points(laplace, points)
         found = search(criterion, found.point.theta, options, None)
-        more = Quadrature.of(laplace, following).at(found.point.theta).deviance
+        more = with_points(laplace, following).at(found.point.theta).deviance
         if abs(more - found.point.deviance) < 2.0 * ENOUGH:
             break
     return points, criterion, found

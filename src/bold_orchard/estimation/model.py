@@ -173,6 +173,10 @@ class FittedModel(Frozen, ABC, Generic[C, E]):
         factor = np.sqrt(e.sigma2) * np.linalg.solve(products.z_to_work[f], e.factors[f])
         return np.asarray(drawn @ factor.T) * e.scales(f).T
 
+    def carried_effects(self, other: Likelihood) -> Array:
+        """All of theta with the covariances of this fit, on another likelihood's working scale."""
+        return np.concatenate(self._carried_effects(other))
+
     def _carried_effects(self, other: Likelihood) -> list[Array]:
         """theta of each unit with the covariances of this fit, on another likelihood's working scale."""
         e, out = self.evaluation, [np.zeros(0)]

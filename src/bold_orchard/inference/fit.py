@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import field, replace
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -12,7 +12,7 @@ from bold_orchard.data.table import Table
 from bold_orchard.design.build import build_design
 from bold_orchard.design.design import Design, Options
 from bold_orchard.errors import OrchardError, UsageError
-from bold_orchard.estimation.estimate import estimate
+from bold_orchard.estimation.estimate import estimate, reopen
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.frozen import Frozen, frozen
@@ -23,6 +23,9 @@ from bold_orchard.inference.trouble import trouble_of
 from bold_orchard.results.fit import FitResult
 from bold_orchard.sentence.parse import read_sentence
 from bold_orchard.sentence.tree import Sentence
+
+if TYPE_CHECKING:
+    from bold_orchard.data.pieces import Pieces
 
 
 @frozen
@@ -135,6 +138,25 @@ def fit_pieces(
         engine.close()
     check_df(design, settings)
     return of_model(name, estimate(design, settings.search), settings)
+
+
+def with_rows(earlier: Fit, pieces: Pieces) -> Fit:
+    """A fit made of sums taken up again over the rows themselves, laid down on disk.
+
+    Raises OrchardError where these are not the rows it was fitted to.
+    """
+    from bold_orchard.design.sweeps import design_on_disk
+
+    model, search = earlier.model, earlier.settings.search
+    design = design_on_disk(earlier.design.sentence, pieces, earlier.settings.options, lambda done, of: None)
+    ended = replace(model.found, hessian=np.zeros((0, 0)))
+    there = reopen(design, search, model.evaluation.theta, model.points, ended).criterion
+    made = reopen(design, search, model.carried_effects(there), model.points, ended)
+    again = of_model(earlier.name, made, earlier.settings)
+    before, after = earlier.evaluation.deviance, again.evaluation.deviance
+    if not abs(before - after) <= 1e-7 * (1.0 + abs(before)):
+        raise OrchardError(f"the rows of '{earlier.name}' are not those it was fitted to; fit it again")
+    return again
 
 
 def check_df(design: Design, settings: Settings) -> None:

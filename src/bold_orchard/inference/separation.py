@@ -25,7 +25,8 @@ def separated(design: Design, c: Laplace, e: LaplacePoint) -> str | None:
     """
     if not c.family.separable or not c.p:
         return None
-    if float(np.abs(e.theta[: c.p]).max()) < SUSPECT and float(np.abs(c.linear(e.theta)).max()) < 2 * SUSPECT:
+    reach = max(float(np.abs(part.linear(e.theta)).max()) for part in c.each_part())
+    if float(np.abs(e.theta[: c.p]).max()) < SUSPECT and reach < 2 * SUSPECT:
         return None
     rows = _one_sided(c)
     if rows is None:
@@ -47,12 +48,14 @@ def separated(design: Design, c: Laplace, e: LaplacePoint) -> str | None:
 
 def _one_sided(c: Laplace) -> tuple[Array, Array] | None:
     """Rows x (m, p) that may only rise along a direction, and rows that must stay still."""
-    x, (rising, falling) = c.rows.x.T, c.family.one_sided(c.family.y)
-    if len(x) > MOST_ROWS:
-        distinct, first = np.unique(np.column_stack([x, rising, falling]), axis=0, return_index=True)
-        if len(distinct) > MOST_ROWS:
+    sides = np.zeros((0, c.p + 2))
+    for part in c.each_part():
+        sides = np.vstack([sides, np.column_stack([part.rows.x.T, *part.family.one_sided(part.family.y)])])
+        if len(sides) > MOST_ROWS:
+            sides = np.unique(sides, axis=0)
+        if len(sides) > MOST_ROWS:
             return None
-        x, rising, falling = x[first], rising[first], falling[first]
+    x, rising, falling = sides[:, : c.p], sides[:, c.p] == 1.0, sides[:, c.p + 1] == 1.0
     return np.concatenate([x[rising], -x[falling]]), x[~rising & ~falling]
 
 

@@ -21,6 +21,7 @@ Array = NDArray[Any]
 # decreases of the deviance promised: where secants end, also with many rows; where nothing is left; where one step more needs no new Hessian
 NEAR, NEAR_MANY, SETTLED, SMALL = 1e-10, 1e-6, 1e-9, 1e-5
 PAIRS = 6  # changes of the gradient remembered: older ones come from another curvature
+RENEWED = 8  # evaluations with many rows after which the approximate curvature is made anew
 ROUNDS = 6  # new Hessians before the search gives up; one is usual
 STEP, SHORT = 1e-4, 1e-5  # parts of a parameter by which the gradient is differenced, centrally and one-sidedly
 
@@ -78,6 +79,7 @@ def settle(
     pairs: list[tuple[Array, Array]] = []
     last: list[Point] = []
     base: list[Array] = []
+    seen = [0]
 
     def corrected(theta: Array, near: _Corrected[G] | None = None) -> _Corrected[G]:
         there = f(theta, None if near is None else near.point)
@@ -87,8 +89,14 @@ def settle(
         if np.isfinite(there.deviance):
             last[:] = [there]
         made = _Corrected(there, pairs, base)
-        if (many or steady) and len(pairs) == 1:  # from here on secants alone keep it up to date
+        seen[0] += 1
+        stale = many and seen[0] % RENEWED == 0  # a start far off left a curvature that secants cannot mend
+        if (
+            (many or steady) and (len(pairs) == 1 or stale) and np.isfinite(there.deviance)
+        ):  # from here on secants keep it up to date
             base[:] = [there.curvature]
+            if stale:
+                del pairs[:-1]
         return made
 
     count = Counter(corrected)

@@ -213,8 +213,8 @@ def _effects(design: Design, c: Any, assumed: Assumed, sigma2: float) -> list[Ar
 def _generalized_at(
     design: Design, options: SearchOptions, assumed: Assumed, rng: np.random.Generator
 ) -> FittedModel[Any, Any]:
-    from bold_orchard.estimation.generalized import GeneralizedModel, with_points
-    from bold_orchard.estimation.generalized_search import make_laplace
+    from bold_orchard.estimation.generalized import GeneralizedModel
+    from bold_orchard.estimation.generalized_search import make_laplace, with_points
 
     eta = drawn_eta(design, assumed, rng) + (0.0 if design.offset is None else design.offset)
     design = replace(design, y=family_over(design).draw(eta, assumed.extra, rng))

@@ -16,7 +16,7 @@ import numpy as np
 
 from bold_orchard.data.evaluate import filter_rows
 from bold_orchard.data.parts import digest, parts_of
-from bold_orchard.data.pieces import pieces_of
+from bold_orchard.data.pieces import Pieces, pieces_of
 from bold_orchard.data.read import read_bytes, read_table
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import build_design
@@ -63,7 +63,7 @@ def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | 
         "hessian": None if fit.criterion.profiled else fit.model.found.hessian.tolist(),
         "theta": fit.evaluation.theta.tolist(),
         "memory": fit.design.memory,
-        "pieces": fit.design.counts is not None,
+        "pieces": fit.design.engine[0] != "memory",
     }
     if source == "-":
         saved["embedded"] = base64.b64encode(gzip.compress(table.raw or b"")).decode("ascii")
@@ -157,7 +157,7 @@ def _taken_up(document: dict[str, Any], table: Table | None, fit_path: Path, use
     settings = Settings(options=options, **saved["settings"])
     sentence = read_sentence(document["model"])
     if table is None:
-        pieces = pieces_of(str(_place(saved, fit_path, document["name"])), used, saved["missing"], saved["where"])
+        pieces = _pieces(saved, fit_path, document["name"], used)
         design = design_of_pieces(sentence, pieces, options, lambda done, of: None)
     else:
         design = build_design(sentence, table, options)
@@ -174,6 +174,16 @@ def own_table(name: str) -> Table:
     """The data a saved fit was made from, all rows of them."""
     document = load_document(name)
     return _table(document["saved"], find_fit(name), document["name"])
+
+
+def own_pieces(name: str, used: Sequence[str]) -> Pieces:
+    """The pieces a saved fit was made from."""
+    document = load_document(name)
+    return _pieces(document["saved"], find_fit(name), document["name"], used)
+
+
+def _pieces(saved: dict[str, Any], fit_path: Path, name: str, used: Sequence[str]) -> Pieces:
+    return pieces_of(str(_place(saved, fit_path, name)), used, saved["missing"], saved["where"])
 
 
 def _table(saved: dict[str, Any], fit_path: Path, name: str, used: Sequence[str] = ()) -> Table:

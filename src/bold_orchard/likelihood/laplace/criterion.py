@@ -11,6 +11,7 @@ differentiation: A dv^ = -d(df/dv).
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import Any, ClassVar
 
 import numpy as np
@@ -31,6 +32,10 @@ class Laplace(ModeFinder):
 
     made: ClassVar[type[LaplacePoint]] = LaplacePoint
     close: ClassVar[float] = CLOSE
+
+    def each_part(self) -> Iterator[Laplace]:
+        """All rows at once; where they lie on disk there are several parts."""
+        yield self
 
     def at(self, parameters: Array, near: LaplacePoint | None = None, close: float | None = None) -> LaplacePoint:
         """The mode is sought from that of ``near``; ``close`` is the longest step after which it counts as found."""

@@ -48,6 +48,11 @@ class LaplacePoint(OuterPoint):
         return self.criterion.rows.leverage(self.mode.products, self.reverse)
 
     @cached_property
+    def leverage(self) -> float:
+        """What all rows together pull at their own predictions through the effects: effective parameters beside b."""
+        return float(np.sum(-self.mode.rows[2] * self.leverages))
+
+    @cached_property
     def pulls(self) -> tuple[Array, Array, Effects]:
         """Half the leverages' pull s on eta (n,), Z K Z's (n,), and a = A^-1 Lambda' Z's per unit."""
         c, mode = self.criterion, self.mode
@@ -132,6 +137,11 @@ class LaplacePoint(OuterPoint):
     @cached_property
     def curvature(self) -> Array:
         """An approximate Hessian: that of the working linear model; rows of the family's own by differences."""
+        xx = self.with_x.w[: self.criterion.p, : self.criterion.p]
+        return self.curvature_beside(np.linalg.inv(xx) if len(xx) and self.criterion.frame.n_theta else xx)
+
+    def curvature_beside(self, inverse: Array) -> Array:
+        """The same with the covariance ``inverse`` (p, p) of the coefficients, beside which the effects' own part is taken."""
         c, m = self.criterion, len(self.theta)
         hessian = np.zeros((m, m))
         e = self.with_x
@@ -146,7 +156,6 @@ class LaplacePoint(OuterPoint):
             slope = self.reverse.slope[f] - kept[f] @ kept[f].T
             hessian[at, at] = 2.0 * np.einsum("ij,ajk,bik->ab", slope, structure.basis, structure.basis)
         if directions:
-            inverse = np.linalg.inv(xx) if c.p else xx
             hessian[c.theta, c.theta] += quadratic_forms(e, directions, inverse)
         hessian[c.extra] = self._own_rows
         hessian[:, c.extra] = hessian[c.extra].T
@@ -194,12 +203,16 @@ class LaplacePoint(OuterPoint):
 
     def effects(self, f: int) -> tuple[Array, Array]:
         """Modes of the effects (levels, k) and the covariance of their errors (levels, k, k), b's uncertainty included."""
+        p = self.criterion.p
+        return self.effects_beside(f, np.linalg.inv(self.with_x.w[:p, :p]) if p else np.zeros((0, 0)))
+
+    def effects_beside(self, f: int, inverse: Array) -> tuple[Array, Array]:
+        """The same with the covariance ``inverse`` (p, p) of the coefficients."""
         c, e = self.criterion, self.with_x
         back = np.linalg.inv(c.products.z_to_work[f])
         u = c.moved(self.factors, self.mode.v)[f]
         w_bar = np.zeros_like(e.w)
-        if c.p:
-            w_bar[: c.p, : c.p] = np.linalg.inv(e.w[: c.p, : c.p])
+        w_bar[: c.p, : c.p] = inverse
         made = backward(e, w_bar, inverses=True)
         errors = made.inverse[f]
         mix = c.rows.units[f].relationship_factor

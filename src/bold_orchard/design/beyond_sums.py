@@ -1,0 +1,50 @@
+"""What sums of rows by cell do not answer: for that the rows are laid down on disk, or must be in memory."""
+
+from __future__ import annotations
+
+from typing import Any
+
+from bold_orchard.design.design import Options
+from bold_orchard.errors import OrchardError
+from bold_orchard.families import family_of
+from bold_orchard.sentence import tree
+
+NOT_SUMMED = ("spline", "lag")
+WAY_OUT = "give it more --memory, or fit a part of the rows with --where"
+
+
+class RowsNeeded(Exception):
+    """A sum by cell does not hold what the sentence needs; the text says what does."""
+
+
+def check_in_pieces(sentence: tree.Sentence) -> None:
+    """Raise OrchardError for a sentence whose rows must be in memory together."""
+    for word, there in (
+        ("within", sentence.within is not None),
+        ("spread", bool(sentence.spread)),
+        ("a spread of each unit", any(e.has_spread for e in sentence.each)),
+    ):
+        if there:
+            raise OrchardError(
+                f"'{word}' needs rows in memory, and they are larger than --memory; leave it out, or {WAY_OUT}"
+            )
+
+
+def asks_for_rows(sentence: tree.Sentence, family: str, link: str, options: Options) -> str | None:
+    """What it is that sums by cell do not answer."""
+    if not family_of(family, link).additive:
+        return f"a {family} model"
+    if options.weights:
+        return "--weights"
+    if options.fill_mean:
+        return "--fill-mean"
+    stack: list[Any] = [sentence.terms, sentence.each, sentence.outcome]
+    while stack:
+        item = stack.pop()
+        if isinstance(item, tree.Call) and item.function in NOT_SUMMED:
+            return f"{item.function}(...)"
+        if isinstance(item, (tuple, list)):
+            stack += item
+        elif hasattr(item, "__dataclass_fields__"):
+            stack += [getattr(item, f) for f in item.__dataclass_fields__]
+    return None
