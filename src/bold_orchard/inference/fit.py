@@ -137,7 +137,7 @@ def fit_pieces(
     finally:
         engine.close()
     check_df(design, settings)
-    return of_model(name, estimate(design, settings.search), settings)
+    return of_model(name, estimate(design, settings.search, progress if design.on_disk else None), settings)
 
 
 def with_rows(earlier: Fit, pieces: Pieces) -> Fit:

@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 from bold_orchard.crossproducts.arrays import RandomUnit
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.crossproducts.standardise import Standard
+from bold_orchard.design.engines import engine_here
 from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.laplace.criterion import Laplace
 from bold_orchard.likelihood.laplace.layout import Effects, Layout
@@ -28,6 +29,7 @@ from bold_orchard.likelihood.laplace.point import LaplacePoint
 from bold_orchard.likelihood.quadrature import Quadrature
 
 Array = NDArray[Any]
+WORKING_BYTES = 200  # of a row while a part is at hand
 
 
 class Stored:
@@ -96,26 +98,35 @@ class Swept(Layout):
         """The same with every level's integral taken by that many points."""
         return replace(self, points=points)
 
-    def each_part(self) -> Iterator[Laplace]:
-        """The likelihood of one part after the other."""
+    def part(self, k: int) -> Laplace:
+        """The likelihood of one part."""
         assert self.parts is not None
-        for k in range(len(self.parts)):
-            part: Laplace = self.parts[k]
-            yield part if self.points == 1 else Quadrature.of(part, self.points)
+        part: Laplace = self.parts[k]
+        return part if self.points == 1 else Quadrature.of(part, self.points)
+
+    def each_part(self) -> Iterator[Laplace]:
+        """One after the other."""
+        return (self.part(k) for k in range(len(self.levels)))
+
+    def over_parts(self, work: Callable[[int], Any]) -> Iterator[Any]:
+        """``work`` of each part's number, in their order; on all processors where there is much to do."""
+        size = self.rows.frame.n * WORKING_BYTES
+        return engine_here(len(self.levels), size).each(work, [(k,) for k in range(len(self.levels))])
 
     def at(self, parameters: Array, near: SweptPoint | None = None, close: float | None = None) -> SweptPoint:
         """One sweep; the mode of every part is sought from that of ``near``."""
         theta = np.asarray(parameters, dtype=float)
-        deviance, gradient, modes, longest = 0.0, np.zeros(len(theta)), [], 0.0
-        for k, part in enumerate(self.each_part()):
+
+        def work(k: int) -> tuple[float, Array, Modes]:
+            part = self.part(k)
             with np.errstate(all="ignore"):
                 mode = part.mode(theta, None if near is None else near.mode.v[k], close or part.close)
                 point = part.made(part, theta, mode)
-                deviance += point.deviance
-                gradient += point.gradient
-            modes.append(mode.v)
-            longest = max(longest, mode.close)
-        return SweptPoint(self, theta, float(deviance), gradient, Modes(modes, longest))
+                return point.deviance, point.gradient, Modes([mode.v], mode.close)
+
+        deviances, gradients, modes = zip(*self.over_parts(work))
+        held = Modes([v for m in modes for v in m.v], max(m.close for m in modes))
+        return SweptPoint(self, theta, float(np.sum(deviances)), np.sum(gradients, axis=0), held)
 
 
 @frozen
@@ -139,29 +150,29 @@ class SweptPoint(LaplacePoint):
         self.__dict__["deviance"] = deviance if np.isfinite(deviance) else np.inf
         self.__dict__["gradient"] = gradient
 
-    def each_point(self) -> Iterator[LaplacePoint]:
-        """The point of each part, its mode as it was found."""
-        for k, part in enumerate(self.criterion.each_part()):
-            with np.errstate(all="ignore"):
-                yield part.made(part, self.theta, part.mode(self.theta, self.mode.v[k], self.mode.close))
+    def point(self, k: int) -> LaplacePoint:
+        """The point of one part, its mode as it was found."""
+        part = self.criterion.part(k)
+        with np.errstate(all="ignore"):
+            made: LaplacePoint = part.made(part, self.theta, part.mode(self.theta, self.mode.v[k], self.mode.close))
+        return made
+
+    def total(self, of: Callable[[LaplacePoint], Any]) -> Any:
+        """The sum over the parts of what ``of`` says of each."""
+        return np.sum(list(self.criterion.over_parts(lambda k: of(self.point(k)))), axis=0)
 
     @cached_property
     def curvature(self) -> Array:
         """The sum over the parts of their own."""
-        total = np.zeros((len(self.theta), len(self.theta)))
-        for point in self.each_point():
-            total += point.curvature_beside(np.zeros((self.criterion.p, self.criterion.p)))
-        return total
+        beside = np.zeros((self.criterion.p, self.criterion.p))
+        return np.asarray(self.total(lambda point: point.curvature_beside(beside)))
 
     def along(self, i: int) -> Callable[[float], Any]:
-        def moved(h: float) -> Slope:
-            return Slope(np.sum([point.along(i)(h).gradient for point in self.each_point()], axis=0))
-
-        return moved
+        return lambda h: Slope(self.total(lambda point: point.along(i)(h).gradient))
 
     @cached_property
     def leverage(self) -> float:
-        return sum(point.leverage for point in self.each_point())
+        return float(self.total(lambda point: point.leverage))
 
     def effects(self, f: int) -> tuple[Array, Array]:
         return self._effects[f]
@@ -170,15 +181,16 @@ class SweptPoint(LaplacePoint):
     def _effects(self) -> list[tuple[Array, Array]]:
         """Of every unit; the uncertainty of b is that of all parts together."""
         c = self.criterion
-        total = np.zeros((c.p, c.p))
-        for point in self.each_point():
-            total += point.with_x.w[: c.p, : c.p]
-        inverse = np.linalg.inv(total) if c.p else total
+        inverse = np.linalg.inv(self.total(lambda point: point.with_x.w[: c.p, : c.p])) if c.p else np.zeros((0, 0))
         units = c.products.units
         out = [(np.zeros((u.levels, u.size)), np.zeros((u.levels, u.size, u.size))) for u in units]
-        for point, present in zip(self.each_point(), c.levels):
-            for f in range(len(units)):
-                effects, covariance = point.effects_beside(f, inverse)
+
+        def work(k: int) -> list[tuple[Array, Array]]:
+            point = self.point(k)
+            return [point.effects_beside(f, inverse) for f in range(len(units))]
+
+        for present, own in zip(c.levels, c.over_parts(work)):
+            for f, (effects, covariance) in enumerate(own):
                 out[f][0][present[f]], out[f][1][present[f]] = effects, covariance
         return out
 
