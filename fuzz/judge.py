@@ -26,11 +26,16 @@ import dense
 from laplace_cases import dense_laplace
 
 Array = NDArray[np.float64]
-STEP = 1e-4  # of a parameter, or of one
+STEPS = (1e-4, 1e-6)  # of a parameter, or of one: a slope is there by both, while each alone has its own error
 
 
 def still_to_gain(made: Fit) -> float | None:
     """The decrease of the dense deviance that its own slope promises, by the fit's Hessian; None where there is no judge."""
+    promised = [_promised(made, step) for step in STEPS]
+    return None if promised[0] is None else min(p for p in promised if p is not None)
+
+
+def _promised(made: Fit, step: float) -> float | None:
     model, theta = made.model, made.evaluation.theta
     if isinstance(model, GaussianModel):
         deviance = _gaussian(model)
@@ -38,7 +43,7 @@ def still_to_gain(made: Fit) -> float | None:
         deviance = partial(dense_laplace, model.criterion)
     else:
         return None
-    slope = np.array([_difference(deviance, theta, i) for i in range(len(theta))])
+    slope = np.array([_difference(deviance, theta, i, step) for i in range(len(theta))])
     c, hessian = made.criterion, model.found.hessian
     free = ~(c.bounded & (np.abs(theta) < 1e-8))
     lost = getattr(c, "lost", None)
@@ -52,8 +57,8 @@ def still_to_gain(made: Fit) -> float | None:
     return float(0.5 * np.sum(along[clear] ** 2 / values[clear]))
 
 
-def _difference(deviance: Callable[[Array], float], theta: Array, i: int) -> float:
-    h = STEP * max(abs(theta[i]), 1.0)
+def _difference(deviance: Callable[[Array], float], theta: Array, i: int, step: float) -> float:
+    h = step * max(abs(theta[i]), 1.0)
     ends = []
     for side in (h, -h):
         moved = theta.copy()

@@ -124,30 +124,35 @@ def fit(
     if isinstance(data, (str, os.PathLike)) and str(data) != "-":
         used = used_columns(sentence, settings.options.weights, where)
         if cluster is not None or larger_than(str(data), used, memory):
-            return _in_pieces(sentence, str(data), used, missing, where, settings, name, progress, ratios, cluster)
+            return _in_pieces(
+                sentence, str(data), used, missing, where, settings, name, progress, cluster, effects, ratios
+            )
     if isinstance(data, (str, os.PathLike)):
         rows, source = table(data, missing, where, used_columns(sentence, settings.options.weights, where)), str(data)
     else:
         rows = data if isinstance(data, Table) and source is not None else table(data, missing, where)
     kept = [missing] if isinstance(missing, str) else [str(m) for m in missing]
-    made = fit_table(sentence, rows, settings, name, progress)
+    made = _with_views(fit_table(sentence, rows, settings, name, progress), effects, ratios)
+    return Model(made, rows, Origin(source, tuple(kept), where))
+
+
+def _with_views(made: Fit, effects: bool, ratios: bool) -> Fit:
+    """A fit whose document also shows average effects and ratios."""
     if effects:
         made = dataclasses.replace(made, result=made.result.with_keys(average_effects=_average_effects(made)))
-    if ratios:
-        made = dataclasses.replace(made, result=with_ratios(made.result))
-    return Model(made, rows, Origin(source, tuple(kept), where))
+    return dataclasses.replace(made, result=with_ratios(made.result)) if ratios else made
 
 
 def _in_pieces(
     sentence: Sentence, source: str, used: Sequence[str], missing: Sequence[str], where: str | None, settings: Settings, name: str,
-    progress: Callable[..., None] | None, ratios: bool, cluster: str | None,
+    progress: Callable[..., None] | None, cluster: str | None, effects: bool, ratios: bool,
 ) -> Model:  # fmt: skip
     from bold_orchard.inference.fit import fit_pieces
 
     kept = [missing] if isinstance(missing, str) else [str(m) for m in missing]
-    made = fit_pieces(sentence, source, used, kept, where, settings, name, progress, cluster)
-    if ratios:
-        made = dataclasses.replace(made, result=with_ratios(made.result))
+    made = _with_views(
+        fit_pieces(sentence, source, used, kept, where, settings, name, progress, cluster), effects, ratios
+    )
     return Model(made, None, Origin(source, tuple(kept), where))
 
 

@@ -162,6 +162,18 @@ def test_two_and_more_parts_were_swept(both):
         assert two.gradient == pytest.approx(one.gradient, rel=1e-6, abs=1e-6)
 
 
+def test_averages_on_the_scale_of_the_outcome(both):
+    options = {"family": "binomial", "effects": True, "ratios": True}
+    one, two = (
+        bo.fit("sold = rain + soil; each tree: intercept", d, **options, **m)
+        for d, m in (("whole.parquet", {}), ("parts", {"memory": 20}))
+    )
+    assert one.to_dict()["average_effects"]
+    close(one.to_dict(), two.to_dict(), rel=5e-5)
+    with pytest.raises(UsageError, match="--effects"):
+        bo.fit("yield = rain; each tree: intercept", "parts", memory=20, effects=True)
+
+
 def test_crossed_units_of_counts_say_so(both):
     with pytest.raises(OrchardError, match="units that cross"):
         bo.fit("fruits = rain; each tree: intercept; each season: intercept", "parts", memory=20, family="poisson")

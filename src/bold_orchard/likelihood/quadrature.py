@@ -10,6 +10,7 @@ The gradient follows the nodes: d v_k = d v^ + dS x_k, v^ by implicit differenti
 from __future__ import annotations
 
 import itertools
+from collections.abc import Iterable, Iterator
 from functools import cached_property
 from typing import Any, ClassVar
 
@@ -24,7 +25,8 @@ from bold_orchard.likelihood.laplace.point import LaplacePoint
 
 Array = NDArray[Any]
 MOST_TERMS = 3  # terms of a unit: with 15 points each 3,375 nodes a level
-AT_ONCE = 4_000_000  # rows times nodes held at once (32 MB)
+AT_ONCE = 60_000  # rows times nodes together: near the processor
+KEPT = 1_000_000  # rows times nodes of which the linear predictor is kept from the value to the slope (8 MB)
 CLOSER = 1e-6  # nodes stand about the mode, so it is sought more closely than Laplace needs
 
 
@@ -66,8 +68,16 @@ class QuadraturePoint(LaplacePoint):
         moved = np.sqrt(2.0) * np.einsum("jab,bn->naj", self.scale, x)
         return self.mode.v[0][None] + moved, logs
 
-    def _each_node(self) -> Any:
-        """Yield (nodes, eta (nodes, n)) a memoryful at a time."""
+    def _each_node(self) -> Iterable[tuple[slice, Array]]:
+        """(nodes, eta (nodes, n)), some at a time."""
+        few = len(self.criterion.nodes[1]) * self.criterion.rows.frame.n <= KEPT
+        return self._kept_nodes if few else self._made_nodes()
+
+    @cached_property
+    def _kept_nodes(self) -> list[tuple[slice, Array]]:
+        return list(self._made_nodes())
+
+    def _made_nodes(self) -> Iterator[tuple[slice, Array]]:
         c = self.criterion
         v, _ = self._placed
         z, codes, fixed = c.rows.z[0], c.rows.units[0].codes, c.linear(self.theta)
@@ -75,9 +85,13 @@ class QuadraturePoint(LaplacePoint):
         for start in range(0, len(v), step):
             at = slice(start, start + step)
             u = np.einsum("ab,nbj->naj", self.factors[0], v[at])
-            eta = np.broadcast_to(fixed, (u.shape[0], len(fixed))).copy()
+            eta = fixed
             for a in range(len(z)):
-                eta += z[a] * u[:, a][:, codes]
+                part = np.take(u[:, a], codes, axis=1)
+                if not c.rows.flat[0][a]:
+                    part *= z[a]
+                part += eta
+                eta = part
             yield at, eta
 
     @cached_property
@@ -118,16 +132,18 @@ class QuadraturePoint(LaplacePoint):
         slope_t, mode_bar = np.zeros((k, k)), np.zeros((k, v.shape[2]))
         scale_bar = np.zeros((v.shape[2], k, k))
         for at, eta in self._each_node():
-            part = share[at][:, codes]
+            part = np.take(share[at], codes, axis=1)
             first = family.slopes(eta, extra)[0]
-            d1 += (part * first).sum(axis=0)
-            pulled = np.stack([np.add.reduceat(first * column, starts, axis=1) for column in z], axis=1)
+            part *= first
+            d1 += part.sum(axis=0)
+            columns = (first if flat else first * column for flat, column in zip(rows.flat[0], z))
+            pulled = np.stack([np.add.reduceat(column, starts, axis=1) for column in columns], axis=1)
             slope_t -= np.einsum("nj,naj,nbj->ab", share[at], pulled, v[at], optimize=True)
             toward = share[at][:, None] * (v[at] - np.einsum("ba,nbj->naj", t, pulled))
             mode_bar += toward.sum(axis=0)
             scale_bar += np.sqrt(2.0) * np.einsum("naj,bn->jab", toward, x[:, at])
             for i, (value, _, _) in enumerate(family.extras(eta, extra)):
-                out[c.extra.start + i] -= float((part * value).sum())
+                out[c.extra.start + i] -= float((np.take(share[at], codes, axis=1) * value).sum())
         a_bar = self._curvature_adjoint(scale_bar)
         return self._chained(out, d1, slope_t, mode_bar, a_bar, mode)
 
