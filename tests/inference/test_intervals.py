@@ -89,6 +89,14 @@ def test_fixed_effects_follow_the_ml_deviance():
         assert rise == pytest.approx(stats.chi2.ppf(0.9, 1), abs=2e-4)
 
 
+def test_few_levels_are_said_to_shorten_profiles():
+    for orchards, told in ((10, True), (24, False)):
+        made = fit("yield = rain; each orchard: intercept", table_of(make_trees(5, orchards=orchards, rows=96)))
+        notes = intervals(made, "profile")["notes"]
+        assert any(f"Orchard has {orchards} levels" in n and "--method wald" in n for n in notes) is told
+        assert not any("levels:" in n for n in intervals(made, "wald")["notes"])
+
+
 def test_without_units_the_profiles_have_closed_forms():
     frame = make_trees(1)
     made = fit("yield = rain", table_of(frame), Settings(method="ml"))
