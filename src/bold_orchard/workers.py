@@ -9,16 +9,19 @@ import signal
 import sys
 from collections import deque
 from collections.abc import Callable, Iterator
-from concurrent.futures import ProcessPoolExecutor
+from concurrent.futures import BrokenExecutor, ProcessPoolExecutor
 from contextlib import contextmanager
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.errors import OrchardError
+
 Array = NDArray[Any]
 Progress = Callable[[int, int], None]
 DIE_WITH_PARENT = 1  # PR_SET_PDEATHSIG of prctl(2)
+ENDED = "a process that shared this work was ended from outside, most often for want of memory; use fewer rows (--where), or close other programs"
 AT_ONCE = 10  # tasks handed to a process together: few enough that a progress bar moves
 _held: list[Callable[[int], Array]] = []
 
@@ -52,11 +55,13 @@ def forked(workers: int, begin: Callable[[Any], object], held: Any) -> Iterator[
     with ProcessPoolExecutor(workers, context, initializer=_begin, initargs=(begin, held)) as pool:
         try:
             yield pool
-        except BaseException:
+        except BaseException as e:
             processes = list((pool._processes or {}).values())
             pool.shutdown(wait=False, cancel_futures=True)
             for process in processes:
                 process.terminate()
+            if isinstance(e, BrokenExecutor):
+                raise OrchardError(ENDED) from None
             raise
 
 

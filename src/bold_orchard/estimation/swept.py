@@ -30,8 +30,8 @@ def swept(arrays: Arrays, family: Family, offset: Array | None) -> Swept:
     chain, tail = split(arrays)
     if tail:
         raise OrchardError(
-            "units that cross need the rows of this model in memory, and they are larger than --memory; write units inside others as "
-            f"'each tree in orchard', or {WAY_OUT}"
+            "units that cross, or whose levels have a known covariance, need the rows of this model in memory, and they are larger than "
+            f"--memory; write units inside others as 'each tree in orchard', or {WAY_OUT}"
         )
     standard = standardise(arrays)
     frame = CrossProducts(
