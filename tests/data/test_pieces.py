@@ -143,11 +143,27 @@ def test_what_sums_do_not_answer_lies_on_disk(both, name):
         close(ask(one).to_dict(), ask(two).to_dict(), rel=5e-5)
     if "each" in sentence:
         close(one.groups().to_dict(), two.groups().to_dict(), rel=5e-5)
+    if name in ("product", "points"):
         close(one.check().to_dict(), two.check().to_dict(), rel=1e-3)
     two.save("kept")
     again = bo.open_fit("kept")
     close(two.to_dict(), again.to_dict(), rel=1e-6)
     assert again.core.design.on_disk
+
+
+def test_two_values_of_an_outcome_may_stand_in_different_parts(both, tmp_path):
+    """Each part has one value, or two of three: only all of them together tell."""
+    frame = both.sort_values("grade")
+    for k, rows in enumerate(np.array_split(np.arange(700), 6)):
+        (tmp_path / "sorted").mkdir(exist_ok=True)
+        frame.iloc[rows].to_parquet(f"sorted/p{k}.parquet")
+    assert bo.fit("grade = rain; each orchard: intercept", "sorted", memory=20).converged
+    frame = both.sort_values("sold")
+    for k, rows in enumerate(np.array_split(np.arange(700), 6)):
+        frame.iloc[rows].to_parquet(f"sorted/p{k}.parquet")
+    with pytest.raises(OrchardError, match="only the two values"):
+        bo.fit("sold = rain; each orchard: intercept", "sorted", memory=20)
+    assert bo.fit("sold = rain; each orchard: intercept", "sorted", memory=20, family="gaussian").converged
 
 
 def test_two_and_more_parts_were_swept(both):
@@ -222,6 +238,8 @@ def test_what_needs_rows_says_so(both, ask):
     ("yield = rain; each tree: intercept; within tree: exchangeable", {}, "within"),
     ("yield = rain; each tree: intercept; spread = soil", {}, "spread"),
     ("yield = rain; each tree: intercept + spread", {}, "a spread of each unit"),
+    ("soil = rain; each tree: intercept", {}, "'soil' is text .* --family binomial"),
+    ("sold = rain; each tree: intercept", {}, "only the two values 0 and 1"), ("sold = rain; each orchard: intercept", {}, "only the two values 0 and 1"),
     ("yield = rane; each tree: intercept", {}, "did you mean 'rain'"), ("sold = rane", {"family": "binomial"}, "did you mean 'rain'"),
     ("yield = rain; each tree: intercept", {"weights": "age"}, "weights must be positive"),
 ])  # fmt: skip

@@ -7,7 +7,6 @@ from typing import Any
 import numpy as np
 
 from bold_orchard.data.columns import Texts
-from bold_orchard.data.evaluate import check_asked
 from bold_orchard.data.sums_of_cells import NumberedSums
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import check_columns
@@ -37,8 +36,7 @@ def in_one_sweep(made: Sweeps, engine: Engine, report: Any) -> bool:
         made.forget()
         return False
     made._take_up(said, said, True)
-    if made.pieces.where is not None:
-        check_asked(made.asked, made.pieces.where)
+    made.check_seen()
     keys, totals = sums.result()
     unit = made.unit_columns[0]
     made.levels = {unit: Levels()}

@@ -20,6 +20,7 @@ from bold_orchard.data.on_disk import table_on_disk
 from bold_orchard.data.pieces import Pieces
 from bold_orchard.data.sums_of_cells import CellSums
 from bold_orchard.data.table import Labels, Table
+from bold_orchard.design import validation
 from bold_orchard.design.beyond_sums import WAY_OUT, RowsNeeded, asks_for_rows, check_in_pieces
 from bold_orchard.design.build import (
     build_design,
@@ -101,6 +102,7 @@ class _Sweeps:
         self.read = self.used = 0
         self.asked: Asked = {}
         self.dropped: dict[str, int] = {}
+        self.values: set[float] = set()
         self.levels: dict[str, Levels] = {}
         units = [c.name for e in sentence.each for c in e.unit.columns]
         self.unit_columns = list(dict.fromkeys(units))
@@ -116,7 +118,7 @@ class _Sweeps:
         out.pieces = replace(self.pieces, paths=self.pieces.paths[k : k + count])
         out.memory = {**self.memory, "kinds": {}} if not self.used else self.memory
         out.read, out.used, out.shape = 0, 0, None
-        out.dropped, out.learners, out.asked = {}, {}, {}
+        out.dropped, out.learners, out.asked, out.values = {}, {}, {}, set()
         out.levels = {} if not self.used else self.levels
         return out
 
@@ -139,6 +141,7 @@ class _Sweeps:
             if count:
                 self.read += table.read
                 check_columns(self.sentence, table)
+                self.values = validation.few_values(self.sentence, table, self.values)
             used = self._complete(table, count)
             if count:
                 self.used += len(used)
@@ -165,8 +168,7 @@ class _Sweeps:
                 raise OrchardError(f"{next(iter(wanted))} cannot be learned in pieces; {WAY_OUT}")
             known |= set(wanted)
             self.memory |= {key: learner.result() for key, learner in wanted.items()}
-        if self.pieces.where is not None:
-            check_asked(self.asked, self.pieces.where)
+        self.check_seen()
         if not self.used:
             left = sum(self.dropped.values())
             if self.pieces.where is not None and not left:
@@ -174,12 +176,22 @@ class _Sweeps:
             raise OrchardError(f"no row of {self.pieces.source} is complete")
         self._order_levels()
 
+    def check_seen(self) -> None:
+        """Raise OrchardError for levels of the filter that no piece has, an outcome of two values only."""
+        if self.pieces.where is not None:
+            check_asked(self.asked, self.pieces.where)
+        if len(self.values) == 2:
+            column = tree.columns_of(self.sentence.outcome)[0].name
+            both = Table({column: np.array(sorted(self.values))}, self.pieces.source, 2)
+            validation.outcome_kind(self.sentence, both, self.options.family, "gaussian")
+
     def _take_up(self, made: _Sweeps, job: _Sweeps, first: bool) -> None:
         """What one part says, counted in the order of the parts."""
         self.meanings |= made.meanings
         if not first:
             return
         self.read, self.used = self.read + made.read, self.used + made.used
+        self.values |= made.values
         for key, (found, place) in made.asked.items():
             self.asked[key] = (found or self.asked.get(key, (False,))[0], place)
         for column, rows in made.dropped.items():
@@ -348,6 +360,7 @@ class _Sweeps:
         """As before any row was counted."""
         self.read = self.used = 0
         self.asked, self.dropped, self.levels, self.memory, self.meanings = {}, {}, {}, {}, {}
+        self.values = set()
 
     def sum_here(self) -> CellSums:
         """The sums of one part, for its own pieces."""

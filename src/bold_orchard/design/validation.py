@@ -24,6 +24,23 @@ MANY_LEVELS = 15  # levels that a person still reads as treatments
 MOST_COUNTED = 100  # levels up to which labels that count 1, 2, 3, ... may start anew under every parent
 
 
+def few_values(sentence: tree.Sentence, table: Table, known: set[float]) -> set[float]:
+    """The values of a plain outcome that pieces have shown, three at most where there are more.
+
+    Raises SentenceError for text.
+    """
+    outcome = sentence.outcome
+    column = tree.columns_of(outcome)[0].name
+    if table.kind(column) == "category":
+        outcome_kind(sentence, table, None, "gaussian")
+    if len(known) > 2 or not isinstance(outcome.value, tree.Column) or table.kind(column) != "number":
+        return known
+    values = table.numbers(column)
+    head = np.unique(values[:1000])
+    found = head if len(known | set(head.tolist())) > 3 else np.unique(values)
+    return known | set(found[~np.isnan(found)][:3].tolist())
+
+
 def outcome_kind(sentence: tree.Sentence, table: Table, asked: str | None, family: str) -> None:
     """A Gaussian outcome must be numbers with more than two values, unless the family was named."""
     outcome = sentence.outcome
