@@ -199,13 +199,13 @@ def test_a_full_disk_is_one_line(both, monkeypatch):
     def no_room(self, values):
         raise OSError(28, "No space left on device")
 
-    monkeypatch.setattr(on_disk.Shelf, "add", no_room)
+    monkeypatch.setattr(on_disk.NumbersOnDisk, "add", no_room)
     with pytest.raises(OrchardError, match="set TMPDIR"):
         bo.fit("sold = rain; each tree: intercept", "parts", memory=20, family="binomial")
 
 
 def test_whole_numbers_stay_whole_until_a_broken_one_comes():
-    shelf = on_disk.Shelf()
+    shelf = on_disk.NumbersOnDisk()
     shelf.add(np.array([2**60 + 1, 3]))
     assert shelf.mapped().tolist() == [2**60 + 1, 3]
     shelf.add(np.array([0.5, np.nan]))

@@ -30,7 +30,7 @@ def full(e: OSError) -> OrchardError:
     )
 
 
-class Shelf:
+class NumbersOnDisk:
     """A nameless file of numbers of one kind, written at its end and then mapped."""
 
     def __init__(self) -> None:
@@ -62,10 +62,10 @@ class Shelf:
 
 def laid_down(values: Array) -> Array:
     """An array moved to disk."""
-    shelf = Shelf()
+    numbers = NumbersOnDisk()
     try:
-        shelf.add(values)
-        return shelf.mapped()
+        numbers.add(values)
+        return numbers.mapped()
     except OSError as e:
         raise full(e) from None
 
@@ -90,7 +90,7 @@ class _Growing:
     """One column of pieces: numbers, or texts numbered as they appear."""
 
     def __init__(self) -> None:
-        self.shelf, self.lacking = Shelf(), 0
+        self.numbers, self.lacking = NumbersOnDisk(), 0
         self.place: dict[Any, int] = {}
         self.text: bool | None = None  # not known while every cell is missing
 
@@ -102,24 +102,24 @@ class _Growing:
             self.text = isinstance(column, Texts)
             gap = np.full(self.lacking, -1) if self.text else np.full(self.lacking, np.nan)
             if self.lacking:
-                self.shelf.add(gap)
+                self.numbers.add(gap)
         if not self.text:
-            self.shelf.add(np.full(len(column), np.nan) if isinstance(column, Texts) else column)
+            self.numbers.add(np.full(len(column), np.nan) if isinstance(column, Texts) else column)
         elif isinstance(column, Texts):
             own = self.place
             to = np.array([*(own.setdefault(t, len(own)) for t in column.raw.tolist()), -1], dtype=np.int64)
-            self.shelf.add(to[column.codes])
+            self.numbers.add(to[column.codes])
         else:
-            self.shelf.add(np.full(len(column), -1))
+            self.numbers.add(np.full(len(column), -1))
 
     def made(self, n: int) -> Column:
         if self.text is None:
             return np.full(n, np.nan)
         if not self.text:
-            return self.shelf.mapped()
+            return self.numbers.mapped()
         raw = np.empty(len(self.place), dtype=object)
         raw[:] = list(self.place)
-        return Texts(self.shelf.mapped(), raw)
+        return Texts(self.numbers.mapped(), raw)
 
 
 def table_on_disk(pieces: Pieces, used: Sequence[str], report: Any) -> Table:
@@ -130,7 +130,7 @@ def table_on_disk(pieces: Pieces, used: Sequence[str], report: Any) -> Table:
     asked: Asked = {}
     names: list[str] = []
     growing: dict[str, _Growing] = {}
-    numbers, read, n = Shelf(), 0, 0
+    numbers, read, n = NumbersOnDisk(), 0, 0
     try:
         for table in pieces.tables(asked):
             names = names or table.columns
