@@ -8,7 +8,7 @@ import numpy as np
 import pandas as pd
 import pytest
 
-from bold_orchard.data.codes import suspected_codes
+from bold_orchard.data.codes import Seen
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.inference.coefficients.means import means
@@ -72,7 +72,12 @@ def test_missing_codes_are_told_above_the_tables_with_the_option_to_paste(orchar
      ([97, 98, 99, 100, 101], []), ([-3, -2, -1, 0, 1], []), ([0, 1, 2, 3, -9], [-9]), ([-999, -999], [])],
 )  # fmt: skip
 def test_codes_stand_far_from_the_other_values(values, codes):
-    assert suspected_codes(np.array([*values, np.nan], dtype=float)) == codes
+    seen = Seen.of(np.array([*values, np.nan], dtype=float))
+    assert seen.suspected() == {c: values.count(c) for c in codes}
+    runs = Seen()
+    for value in values:  # and in pieces of one row
+        runs.add(np.array([value]))
+    assert runs.suspected() == seen.suspected()
 
 
 def test_nested_units_tell_correlation_and_share(orchard):

@@ -78,15 +78,15 @@ def read_parts(paths: Sequence[Path], name: str, columns: Sequence[str], missing
     def load(wanted: list[str]) -> dict[str, Column]:
         for table in tables:
             table.data.fetch(wanted)
-        return {c: _joined(c, paths, tables) for c in wanted}
+        return {c: joined(c, paths, tables) for c in wanted}
 
     n = sum(len(t) for t in tables)
     held = load([c for c in names if c in columns])
     return Table(Columns(names, n, held, load), name, n, missing=tuple(missing), parts=len(paths))
 
 
-def _joined(column: str, paths: Sequence[Path], tables: Sequence[Table]) -> Column:
-    """One column of all parts; texts are numbered anew, in order of appearance."""
+def joined(column: str, paths: Sequence[Path], tables: Sequence[Table]) -> Column:
+    """One column (rows of all tables,), read from ``paths``; texts are numbered anew, in order of appearance."""
     kinds = [t.kind(column) for t in tables]
     known = [i for i, k in enumerate(kinds) if k != "empty"]
     odd = next((i for i in known if kinds[i] != kinds[known[0]]), None)

@@ -4,16 +4,18 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.data.arrow import COLUMNAR, NotForArrow, arrow_column
 from bold_orchard.data.columns import Column, Columns
 from bold_orchard.data.evaluate import Asked, filter_piece
 from bold_orchard.data.header import MISSING, missing_by_column
-from bold_orchard.data.parts import parts_of
+from bold_orchard.data.parts import joined, parts_of
 from bold_orchard.data.read import read_bytes, read_table
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, UsageError
@@ -21,6 +23,7 @@ from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[Any]
 ROWS = 1_000_000  # rows of a columnar file held at once: some tens of megabytes
+LOOKED_AT, MOST_LOOKED_AT = 500_000, 16  # rows, and files they are taken from, where some rows stand for all
 BYTES = 32 << 20  # of a text file held at once
 TEXT = (".csv", ".tsv", ".tab", ".txt")
 GROWTH = 6.0  # bytes in memory for a byte of packed columns, or twice that of text
@@ -49,6 +52,21 @@ class Pieces(Frozen):
                 first = first or table
                 _same_kinds(first, table, self.paths[0], path, self.used)
                 yield table if self.where is None else filter_piece(table, self.where, {} if asked is None else asked)
+
+    def some_rows(self) -> Table:
+        """The first rows of files all along the list, filtered, with every column: enough to see what groups what."""
+        step = -(-len(self.paths) // MOST_LOOKED_AT)
+        paths = self.paths[::step]
+        names = tuple(next(replace(self, where=None).tables()).columns)
+        tables = []
+        for path in paths:
+            one = next(replace(self, paths=(path,), used=names).tables())
+            tables.append(one.take(np.arange(min(len(one), LOOKED_AT // len(paths)))))
+        return Table(
+            Columns(names, sum(map(len, tables)), {c: joined(c, paths, tables) for c in names}),
+            self.source,
+            sum(map(len, tables)),
+        )
 
     def _of_file(self, path: Path) -> Iterator[Table]:
         if path.suffix.lower() in TEXT and path.is_file() and path.stat().st_size > 2 * BYTES:

@@ -8,7 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.data.codes import missing_option, suspected_codes
+from bold_orchard.data.codes import Seen, missing_option
 from bold_orchard.data.columns import Column
 from bold_orchard.data.natural_order import natural_order
 from bold_orchard.data.plausible import plausible, times
@@ -87,10 +87,10 @@ def without_codes(table: Table) -> Table:
     """The table with suspected codes for missing taken out, so that they colour no figure and no suggestion."""
     made: dict[str, Column] = {}
     for name in table.columns:
-        codes = suspected_codes(table.numbers(name)) if table.kind(name) == "number" else []
+        codes = Seen.of(table.numbers(name)).suspected() if table.kind(name) == "number" else {}
         if codes:
             values = table.numbers(name)
-            made[name] = np.where(np.isin(values, codes), np.nan, values)
+            made[name] = np.where(np.isin(values, list(codes)), np.nan, values)
     return table.with_columns(made) if made else table
 
 
@@ -119,7 +119,7 @@ def _column(table: Table, name: str, labels: Labels | None, read: Table) -> dict
             "mean": float(numbers[np.isfinite(numbers)].mean()),
         }
         entry["whole"] = bool(np.all(values == np.floor(values)))
-        entry["suspected_missing_codes"] = suspected_codes(read.numbers(name))
+        entry["suspected_missing_codes"] = list(Seen.of(read.numbers(name)).suspected())
     elif kind == "category" and labels is not None:
         order = natural_order(labels.texts) if len(labels.texts) <= 2000 else range(len(labels.texts))
         entry["levels"] = [labels.texts[i] for i in list(order)[:20]]

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError
 from bold_orchard.families import family_of
@@ -38,13 +36,5 @@ def asks_for_rows(sentence: tree.Sentence, family: str, link: str, options: Opti
         return "--weights"
     if options.fill_mean:
         return "--fill-mean"
-    stack: list[Any] = [sentence.terms, sentence.each, sentence.outcome]
-    while stack:
-        item = stack.pop()
-        if isinstance(item, tree.Call) and item.function in NOT_SUMMED:
-            return f"{item.function}(...)"
-        if isinstance(item, (tuple, list)):
-            stack += item
-        elif hasattr(item, "__dataclass_fields__"):
-            stack += [getattr(item, f) for f in item.__dataclass_fields__]
-    return None
+    called = tree.calls_of((sentence.outcome, sentence.terms, sentence.each))
+    return next((f"{c.function}(...)" for c in called if c.function in NOT_SUMMED), None)

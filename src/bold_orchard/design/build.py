@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.data.codes import suspicions
+from bold_orchard.data.codes import see, suspicions
 from bold_orchard.data.columns import factorize
 from bold_orchard.data.table import Table
 from bold_orchard.design import differing_units, validation
@@ -55,7 +55,8 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
     weights = weights_of(options.weights, used)
     notes = [*sentence.notes, *response.notes, *gaps, *(f"{f['rows']:,} missing cells of {f['column']} were filled with its mean, "
                                 f"{f['value']:.6g}; its standard error is then too small." for f in filled)]  # fmt: skip
-    notes += validation.outcome_notes(sentence, y, options.family)
+    seen = see(used, model_columns(sentence, options.weights), {})
+    notes += validation.outcome_notes(sentence, seen, options.family)
     notes += check_baselines(options.baselines, sentence, table)
     design = Design(
         sentence=sentence,
@@ -76,7 +77,7 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
         link=link,
         trials=response.trials,
         levels=response.levels,
-        warnings=tuple(suspicions(used, _model_columns(sentence, options.weights))),
+        warnings=tuple(suspicions(seen)),
     )
     validation.enough_rows(design)
     differing_units.units_above(design)
@@ -133,7 +134,7 @@ def check_baselines(baselines: dict[str, str], sentence: tree.Sentence, table: T
     return notes
 
 
-def _model_columns(sentence: tree.Sentence, weights: str | None) -> list[str]:
+def model_columns(sentence: tree.Sentence, weights: str | None) -> list[str]:
     """Columns whose values the model uses, units aside."""
     parts = (sentence.outcome, sentence.terms, tuple((e.terms, e.vary) for e in sentence.each), sentence.spread)
     time = sentence.within.structure.column if sentence.within else None

@@ -57,7 +57,8 @@ def _far_covariates(design: Design) -> list[str]:
             if design.table.kind(name) != "number" or not _stands_plain(design, name):
                 continue
             values = design.table.numbers(name)
-            spread, middle = float(values.std()), abs(float(values.mean()))
+            middle = design.mean_of(values)
+            spread, middle = float(np.sqrt(design.mean_of((values - middle) ** 2))), abs(middle)
             if spread == 0.0 or middle < FAR * spread:
                 continue
             offer = with_centred(design.sentence, name).source

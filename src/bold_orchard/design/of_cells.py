@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.data.cells_as_rows import rows_of
+from bold_orchard.data.codes import Seen, suspicions
 from bold_orchard.data.columns import Columns, Texts
 from bold_orchard.data.pieces import Pieces
 from bold_orchard.data.table import Labels, Table
@@ -16,10 +17,10 @@ from bold_orchard.design import differing_units, validation
 from bold_orchard.design.build import check_baselines, clauses_over
 from bold_orchard.design.design import Design, Options, UnitCodes
 from bold_orchard.design.levels import Levels
+from bold_orchard.design.magnitudes import check_scales
 from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.residual import ResidualPart
 from bold_orchard.design.transformations import Numeric
-from bold_orchard.errors import OrchardError
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
@@ -46,6 +47,7 @@ class Summed(Protocol):
     dropped: dict[str, int]
     read: int
     used: int
+    seen: dict[str, Seen]
     names: list[str]
     centre: Array
     size: Array
@@ -99,25 +101,31 @@ def _put_together(
     y = columns["(outcome)"]
     notes = [
         *self.sentence.notes,
+        *validation.outcome_notes(self.sentence, self.seen, self.options.family),
         f"{self.used:,} rows were summed in pieces: {len(keys):,} cells of the same levels stand for them.",
     ]
+    known = all(table.has(c) for c in self.options.baselines)
+    baselines = check_baselines(self.options.baselines, self.sentence, table if known else next(self.pieces.tables()))
     design = Design(
         self.sentence, table, y if offset is None else y - offset, part(fixed), offset, counts, tuple(units.values()), clauses, blocks,
         ResidualPart("independent"), self.memory,
         {"read": self.read, "used": self.used, "dropped": [{"column": c, "rows": r} for c, r in self.dropped.items()], "filled": []},
-        (*notes, *check_baselines(self.options.baselines, self.sentence, table)), self.meanings, family, link,
+        (*notes, *baselines), self.meanings, family, link,
         counts=counts,
+        warnings=tuple(suspicions(self.seen)),
         prepared={
             k: replace(v, values=tuple(columns[n] for n in v.names)) for k, v in self.shape.numeric.items()
         },
     )  # fmt: skip
-    for unit in units.values():
-        if unit.size == self.used:
-            raise OrchardError(
-                f"'{unit.name}' has as many levels as there are rows ({unit.size:,}), so its effects cannot be told from the residual"
-            )
-    own = [*validation.units_and_slopes(design, self.options.force), *differing_units.varying(design)]
-    return replace(design, notes=(*design.notes, *own))
+    validation.enough_rows(design)
+    far = check_scales(design)
+    own = (
+        *validation.units_and_slopes(design, self.options.force),
+        *validation.repeated_labels(design, self.pieces.some_rows),
+        *differing_units.varying(design),
+        *validation.many_levels(design),
+    )
+    return replace(design, notes=(*design.notes, *own, *far))
 
 
 def _column(name: str, example: Array, columns: dict[str, Array], n: int) -> Array:

@@ -15,6 +15,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.data.codes import Seen, see
 from bold_orchard.data.evaluate import Asked, check_asked, nothing_left
 from bold_orchard.data.on_disk import table_on_disk
 from bold_orchard.data.pieces import Pieces
@@ -27,6 +28,7 @@ from bold_orchard.design.build import (
     check_columns,
     columns_that_vary,
     fixed_part,
+    model_columns,
     split_offsets,
 )
 from bold_orchard.design.design import Design, Options
@@ -103,6 +105,7 @@ class _Sweeps:
         self.asked: Asked = {}
         self.dropped: dict[str, int] = {}
         self.values: set[float] = set()
+        self.seen: dict[str, Seen] = {}
         self.levels: dict[str, Levels] = {}
         units = [c.name for e in sentence.each for c in e.unit.columns]
         self.unit_columns = list(dict.fromkeys(units))
@@ -118,7 +121,7 @@ class _Sweeps:
         out.pieces = replace(self.pieces, paths=self.pieces.paths[k : k + count])
         out.memory = {**self.memory, "kinds": {}} if not self.used else self.memory
         out.read, out.used, out.shape = 0, 0, None
-        out.dropped, out.learners, out.asked, out.values = {}, {}, {}, set()
+        out.dropped, out.learners, out.asked, out.values, out.seen = {}, {}, {}, set(), {}
         out.levels = {} if not self.used else self.levels
         return out
 
@@ -145,6 +148,7 @@ class _Sweeps:
             used = self._complete(table, count)
             if count:
                 self.used += len(used)
+                see(used, model_columns(self.sentence, None), self.seen)
             if len(used):
                 yield used
 
@@ -192,6 +196,8 @@ class _Sweeps:
             return
         self.read, self.used = self.read + made.read, self.used + made.used
         self.values |= made.values
+        for column, values in made.seen.items():
+            self.seen.setdefault(column, Seen()).join(values)
         for key, (found, place) in made.asked.items():
             self.asked[key] = (found or self.asked.get(key, (False,))[0], place)
         for column, rows in made.dropped.items():
@@ -235,28 +241,10 @@ class _Sweeps:
     @property
     def _told(self) -> list[str]:
         """Numbers that the sentence takes for categories."""
-        found, stack = (
-            [],
-            [
-                self.sentence.terms,
-                *(e.terms for e in self.sentence.each),
-                *(e.vary for e in self.sentence.each),
-                *self.sentence.lets,
-            ],
-        )
-        while stack:
-            item: Any = stack.pop()
-            if (
-                isinstance(item, tree.Call)
-                and item.function == "category"
-                and isinstance(item.arguments[0], tree.Column)
-            ):
-                found.append(item.arguments[0].name)
-            if isinstance(item, (tuple, list)):
-                stack += item
-            elif hasattr(item, "__dataclass_fields__"):
-                stack += [getattr(item, f) for f in item.__dataclass_fields__]
-        return found
+        s = self.sentence
+        called = tree.calls_of((s.terms, [(e.terms, e.vary) for e in s.each], s.lets))
+        arguments = [c.arguments[0] for c in called if c.function == "category"]
+        return [a.name for a in arguments if isinstance(a, tree.Column)]
 
     def _wants(self, table: Table, wanted: dict[str, Learner]) -> list[Learner]:
         """Learners of figures not yet known whose own arguments are; found on the first piece of a sweep."""
@@ -324,7 +312,7 @@ class _Sweeps:
         columns["(outcome)"] = y
         raw = {
             c.name: table.numbers(c.name)
-            for c in tree.columns_of(sentence.terms, units=False)
+            for c in tree.columns_of((sentence.terms, [(e.terms, e.vary) for e in sentence.each]), units=False)
             if table.kind(c.name) == "number" and c.name not in self.levels
         }
         for name, values in raw.items():
@@ -360,7 +348,7 @@ class _Sweeps:
         """As before any row was counted."""
         self.read = self.used = 0
         self.asked, self.dropped, self.levels, self.memory, self.meanings = {}, {}, {}, {}, {}
-        self.values = set()
+        self.values, self.seen = set(), {}
 
     def sum_here(self) -> CellSums:
         """The sums of one part, for its own pieces."""

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.data.codes import Seen
+from bold_orchard.data.natural_order import natural_order
 from bold_orchard.data.table import Table
 from bold_orchard.data.units import is_time, which_repeats
 from bold_orchard.errors import OrchardError, SentenceError, a_or_an, shown
@@ -21,6 +24,7 @@ Array = NDArray[Any]
 SMALL = 5  # levels below which a variance between them is hardly told
 MANY_COUNTED = 30.0  # mean above which counts are as good as measurements
 MANY_LEVELS = 15  # levels that a person still reads as treatments
+MOST_ORDERED = 10_000  # levels that are put in order where two are named as an example
 MOST_COUNTED = 100  # levels up to which labels that count 1, 2, 3, ... may start anew under every parent
 
 
@@ -70,15 +74,16 @@ def outcome_kind(sentence: tree.Sentence, table: Table, asked: str | None, famil
             )  # fmt: skip
 
 
-def outcome_notes(sentence: tree.Sentence, y: Array, asked: str | None) -> list[str]:
+def outcome_notes(sentence: tree.Sentence, seen: dict[str, Seen], asked: str | None) -> list[str]:
     """Counts that were given no family: whole numbers with zeros and a small mean."""
-    plain = isinstance(sentence.outcome.value, tree.Column) and sentence.outcome.trials is None
-    if asked is not None or not plain or y.min() < 0 or not np.array_equal(y, np.round(y)):
+    value = sentence.outcome.value
+    if asked is not None or not isinstance(value, tree.Column) or sentence.outcome.trials is not None:
         return []
-    if not (y == 0).any() or y.mean() > MANY_COUNTED or y.max() < 3:
+    y = seen[value.name].without([])
+    if not y.whole or y.low != 0 or y.mean > MANY_COUNTED or y.high < 3:
         return []
     return [
-        f"{sentence.outcome} looks like counts (whole numbers from 0 to {y.max():g}): a gaussian model lets them vary alike "
+        f"{sentence.outcome} looks like counts (whole numbers from 0 to {y.high:g}): a gaussian model lets them vary alike "
         "everywhere and predicts negative ones; --family poisson or negative-binomial is made for them, --family gaussian "
         "silences this note."
     ]
@@ -119,7 +124,7 @@ def residual_clauses(sentence: tree.Sentence, additive: bool) -> None:
 
 
 def enough_rows(design: Design) -> None:
-    n, p = len(design.y), len(design.fixed.names)
+    n, p = design.n_rows, len(design.fixed.names)
     if n <= p:
         raise OrchardError(
             f"the fixed part has {p} columns but only {n} rows can be used; "
@@ -131,14 +136,14 @@ def units_and_slopes(design: Design, force: bool) -> list[str]:
     """Refuse units and slopes that cannot be estimated; returns notes on those that are merely weak."""
     notes = []
     for unit in design.units:
-        weighted = design.weights is not None
+        weighted = design.weights is not None and design.counts is None
         structures = {c.structure.kind for c in design.clauses if design.units[c.unit].name == unit.name}
         if unit.size == 1 and structures != {"given"}:
             raise OrchardError(
                 f"'{unit.name}' has one level only ('{unit.texts[0]}') in the rows used, so nothing varies between "
                 f"levels; leave out: each {unit.name}"
             )
-        alone = unit.size == len(design.y) and not weighted and design.additive
+        alone = unit.size == design.n_rows and not weighted and design.additive
         if alone and not _known(design, unit.name):
             raise OrchardError(
                 f"'{unit.name}' has as many levels as there are rows ({unit.size:,}), so its effects cannot be told "
@@ -155,9 +160,9 @@ def units_and_slopes(design: Design, force: bool) -> list[str]:
         notes += _constant_slopes(design, position, force)
     if not force:
         _enough_levels(design)
-    notes += _crossed_labels(design) + _repeated_labels(design)
+    notes += _crossed_labels(design) + repeated_labels(design, lambda: design.table)
     total = sum(design.units[c.unit].size * len(c.part.names) for c in design.clauses)
-    n = len(design.y)
+    n = design.n_rows
     for clause in design.clauses:
         count = design.units[clause.unit].size * len(clause.part.names)
         if count >= n and len(clause.part.names) > 1 and not force and clause.structure.kind not in ("known", "given"):
@@ -176,7 +181,7 @@ def told_by_one_row(design: Design) -> str | None:
     if reads == "numbers" or whole:
         return None
     for unit in design.units:
-        if unit.size == len(design.y):
+        if unit.size == design.n_rows:
             return (
                 f"every {unit.name} has one row, and one row of a {'grade' if reads == 'grades' else 'yes or no'} cannot tell "
                 f"the {unit.name}'s effect from chance: its variance is not identified. Leave out: each {unit.name}"
@@ -228,9 +233,13 @@ def _constant_slopes(design: Design, position: int, force: bool) -> list[str]:
 
 
 def _examples(design: Design, unit: UnitCodes, term: tree.Term) -> str:
-    labels = design.table.labels(tree.columns_of(term)[0].name)
-    first = np.unique(unit.codes, return_index=True)[1][:2]
-    return ", ".join(f"{unit.texts[unit.codes[r]]} has {labels.texts[labels.codes[r]]}" for r in first) + ", ..."
+    column = tree.columns_of(term)[0].name
+    labels = design.table.labels(column)
+    order = natural_order(unit.texts) if unit.size <= MOST_ORDERED else range(unit.size)
+    first = [int(np.argmax(unit.codes == level)) for level in list(order)[:2]]
+    number = design.table.kind(column) == "number"
+    texts = [f"{labels.raw[labels.codes[r]]:g}" if number else labels.texts[labels.codes[r]] for r in first]
+    return ", ".join(f"{unit.texts[unit.codes[r]]} has {text}" for r, text in zip(first, texts)) + ", ..."
 
 
 def constant_inside(codes: NDArray[np.intp], size: int, values: Array) -> bool:
@@ -243,13 +252,14 @@ def constant_inside(codes: NDArray[np.intp], size: int, values: Array) -> bool:
     return True
 
 
-def _repeated_labels(design: Design) -> list[str]:
-    """A unit numbered 1, 2, 3 ... whose labels start again under some column that the sentence does not use."""
-    notes = []
-    table = design.table
+def repeated_labels(design: Design, rows: Callable[[], Table]) -> list[str]:
+    """A unit numbered 1, 2, 3 ... whose labels start again under some column of ``rows`` that the sentence does not use."""
+    notes: list[str] = []
     counted = [u for u in design.units if " in " not in u.name and u.size <= MOST_COUNTED and _counted(u)]
-    if counted:
-        table.data.fetch(table.columns)
+    if not counted:
+        return notes
+    table = rows()
+    table.data.fetch(table.columns)
     named = {c.name for c in tree.columns_of((design.sentence.terms, design.sentence.each))}
     for unit in counted:
         parents = [c for c in table.columns if c not in named and table.kind(c) == "category"]

@@ -310,6 +310,24 @@ def columns_of(item: object, units: bool = True) -> list[Column]:
     return list(found.values())
 
 
+def calls_of(item: object) -> list[Call]:
+    """All functions called anywhere inside a piece of a sentence, in reading order."""
+    found: list[Call] = []
+
+    def walk(x: object) -> None:
+        if isinstance(x, Call):
+            found.append(x)
+        if isinstance(x, (tuple, list)):
+            for part in x:
+                walk(part)
+        elif hasattr(x, "__dataclass_fields__"):
+            for name in x.__dataclass_fields__:
+                walk(getattr(x, name))
+
+    walk(item)
+    return found
+
+
 def named(item: Any, lets: Mapping[str, Named]) -> Any:
     """A piece of a sentence with the names that ``let`` gave in the place of columns of that name."""
     if isinstance(item, Column):

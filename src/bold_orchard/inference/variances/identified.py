@@ -22,6 +22,7 @@ BESIDE = 0.1  # of the largest element of a unit's factor
 FLAT = 1e-9  # of the largest eigenvalue of the expected information; exact zeros come out near 1e-14
 FLAT_HESSIAN = 1e-5  # the same where only differences of the gradient are to be had
 EMPTY = 1e-12  # of the information on the residual, the variances in units of it; exact zeros come out near 1e-25
+AWAY = 1e4  # of where the search starts; so far out a flat direction may lead
 IN = 0.02  # weight in a flat direction from which a component belongs to it
 
 
@@ -68,6 +69,11 @@ def _sizes(e: GaussianPoint) -> Array:
 
 def _null_of_information(e: GaussianPoint) -> Array | None:
     """The flat direction over (covariance elements of all units, the residual), scaled to the residual variance."""
+    start = e.criterion.start()
+    if (
+        np.abs(e.theta) > AWAY * np.maximum(np.abs(start), 1.0)
+    ).any():  # where digits are left: no point tells more than another
+        e = e.criterion.at(start)
     made = linear_moments(e)
     unit = np.append(np.full(len(made.traces) - 1, e.sigma2), 1.0)  # variances in units of the residual's
     information = (made.information if e.criterion.reml else 0.5 * made.traces) * np.outer(unit, unit)
