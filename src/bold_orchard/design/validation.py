@@ -256,6 +256,7 @@ def repeated_labels(design: Design, rows: Callable[[], Table]) -> list[str]:
     """A unit numbered 1, 2, 3 ... whose labels start again under some column of ``rows`` that the sentence does not use."""
     notes: list[str] = []
     counted = [u for u in design.units if " in " not in u.name and u.size <= MOST_COUNTED and _counted(u)]
+    counted = [u for u in counted if not _crossed_with(design, u)]  # of which a note tells already
     if not counted:
         return notes
     table = rows()
@@ -278,21 +279,22 @@ def repeated_labels(design: Design, rows: Callable[[], Table]) -> list[str]:
 
 def _crossed_labels(design: Design) -> list[str]:
     """A numbered unit whose labels occur under several levels of another: crossed, or repeated labels?"""
-    notes = []
-    for fine in design.units:
-        if fine.size > MOST_COUNTED or not _counted(fine) or is_time(fine.name):
-            continue
-        for coarse in design.units:
-            shared = set(fine.name.split(" in ")) & set(coarse.name.split(" in "))
-            if fine is coarse or is_time(coarse.name) or shared:
-                continue
-            if not is_nested(fine, coarse) and not is_nested(coarse, fine):
-                notes.append(
-                    f"{fine.name} and {coarse.name} are crossed: {a_or_an(fine.name)} label that occurs under several "
-                    f"levels of {coarse.name} counts as one and the same {fine.name}. If labels start again under "
-                    f"every {coarse.name}, write: {_nested(design, fine.name, coarse.name)}"
-                )
-    return notes
+    return [
+        f"{fine.name} and {coarse.name} are crossed: {a_or_an(fine.name)} label that occurs under several "
+        f"levels of {coarse.name} counts as one and the same {fine.name}. If labels start again under "
+        f"every {coarse.name}, write: {_nested(design, fine.name, coarse.name)}"
+        for fine in design.units
+        for coarse in _crossed_with(design, fine)
+    ]
+
+
+def _crossed_with(design: Design, fine: UnitCodes) -> list[UnitCodes]:
+    """Units that share no column with a numbered one and are crossed with it."""
+    if fine.size > MOST_COUNTED or not _counted(fine) or is_time(fine.name):
+        return []
+    own = set(fine.name.split(" in "))
+    others = [u for u in design.units if u is not fine and not is_time(u.name) and not own & set(u.name.split(" in "))]
+    return [u for u in others if not is_nested(fine, u) and not is_nested(u, fine)]
 
 
 def _counted(unit: UnitCodes) -> bool:
