@@ -51,7 +51,7 @@ class Seen:
 
     def _add_run(self, rest: NDArray[Any]) -> None:
         made = Seen()
-        if rest.dtype.kind == "f" and len(rest) and not np.isfinite(rest.sum()):
+        if rest.dtype.kind == "f" and len(rest) and not np.isfinite(rest @ rest):
             rest = rest[np.isfinite(rest)]
         while len(rest):
             low, high = float(rest.min()), float(rest.max())
@@ -66,10 +66,9 @@ class Seen:
         self.join(made)
 
     def _take_middle(self, rest: NDArray[Any]) -> None:
-        away = np.subtract(rest, rest[0], dtype=float)
-        self.mean = float(away.mean())
-        self.square = max(float(away @ away) - len(rest) * self.mean**2, 0.0)
-        self.mean += float(rest[0])
+        self.mean = float(rest.mean())
+        away = np.subtract(rest, self.mean, dtype=float)
+        self.square = float(away @ away)
         for part in (rest[:100], rest):
             self.between = self.between or bool(((part > self.low) & (part < self.high)).any())
             self.whole = self.whole and (part.dtype.kind != "f" or np.array_equal(part, np.round(part)))
