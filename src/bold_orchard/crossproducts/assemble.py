@@ -28,9 +28,22 @@ DENSE_TAIL = 4_000_000
 
 def cross_products(model: Arrays, few: bool = False) -> tuple[CrossProducts, Correlated | None]:
     """Sum all products by unit; with a residual covariance also what makes them anew for other parameters, ``few`` times or often."""
+    frame, works, chain = framed(model)
+    standard = frame.standard
+    if model.rows is not None:
+        correlated = _correlated(model, frame, works, chain, few)
+        return correlated.at(model.rows.start)[1], correlated
+    builder = Builder(model.units, chain, frame.tails, works, picks_of_w(standard))
+    builder.plan()
+    response = one_pass(standard.columns, builder.all_sums())
+    dense = builder.dense(gram_of_w(standard, response))
+    return mixed(replace(frame, stages=[builder.stage(i) for i in range(len(chain))], dense=dense)), None
+
+
+def framed(model: Arrays) -> tuple[CrossProducts, dict[int, Array], list[int]]:
+    """All but the sums: the frame, each unit's map from pool rows to working columns (m, k), and the units of the chain."""
     standard = standardise(model)
     made = {f: working_effects(unit, standard) for f, unit in enumerate(model.units)}
-    works = {f: work for f, (_, work) in made.items()}
     chain, tail = split(model)
     frame = CrossProducts(
         n=model.n if model.count is None else model.count,
@@ -46,14 +59,7 @@ def cross_products(model: Arrays, few: bool = False) -> tuple[CrossProducts, Cor
         else float(model.weights.max() / model.weights.min()),
         units=model.units,
     )
-    if model.rows is not None:
-        correlated = _correlated(model, frame, works, chain, few)
-        return correlated.at(model.rows.start)[1], correlated
-    builder = Builder(model.units, chain, frame.tails, works, picks_of_w(standard))
-    builder.plan()
-    response = one_pass(standard.columns, builder.all_sums())
-    dense = builder.dense(_gram_of_w(standard, response))
-    return mixed(replace(frame, stages=[builder.stage(i) for i in range(len(chain))], dense=dense)), None
+    return frame, {f: work for f, (_, work) in made.items()}, chain
 
 
 def _log_weights(model: Arrays) -> float:
@@ -126,7 +132,7 @@ def picks_of_w(standard: Standard) -> Array:
     return picks
 
 
-def _gram_of_w(standard: Standard, response: Array) -> Array:
+def gram_of_w(standard: Standard, response: Array) -> Array:
     """[X y]'[X y] on the working scale, the response's row from the pass itself."""
     rows = [*standard.x, len(standard.columns) - 1]
     gram = standard.gram[np.ix_(rows, rows)]

@@ -15,12 +15,15 @@ from bold_orchard.crossproducts.arrays import Arrays
 from bold_orchard.crossproducts.assemble import cross_products, split
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.crossproducts.varying import Varying, VaryingPart
+from bold_orchard.crossproducts.wide.products import WideProducts, wide_products
 from bold_orchard.design.design import Design
 from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.arrays import to_arrays
 from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.estimation.starts import scaled_starts
+from bold_orchard.estimation.wide_search import search_wide
 from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
+from bold_orchard.likelihood.wide import WideCriterion
 from bold_orchard.optimize.newton import descend, difference_hessian, minimise
 from bold_orchard.optimize.protocol import Counter, OptimizeResult
 
@@ -39,6 +42,8 @@ def search(
     criterion: Criterion, start: Array, options: SearchOptions, progress: Callable[[int], None] | None = None
 ) -> Result:
     """Minimise the criterion, then bring the parameters to the form in which they are reported."""
+    if isinstance(criterion, WideCriterion):
+        return search_wide(criterion, start, options, progress)
     found = _minimise(criterion, start, options, progress)
     edge = bool((np.abs(found.point.theta[criterion.bounded]) < 1e-3).any())
     found = _from_other_scales(criterion, found, options, edge)
@@ -140,14 +145,19 @@ def _in_another_order(criterion: Criterion, found: Result, options: SearchOption
 def make_criterion(design: Design, reml: bool, few: bool = False) -> Criterion:
     """The numeric model of a design, to be evaluated often, or a ``few`` times."""
     arrays = to_arrays(design)
-    _tail_fits(design, arrays)
-    products, correlated = cross_products(arrays, few)
+    products: CrossProducts
+    if _is_wide(design, arrays):
+        products, correlated = wide_products(arrays), None
+    else:
+        products, correlated = cross_products(arrays, few)
     rounding = 10.0 * np.finfo(float).eps * float(np.linalg.norm(design.y))
     if products.dense[-1, -1] <= rounding**2:
         raise OrchardError(
             f"the fixed part reproduces '{design.outcome}' exactly, so nothing is left to vary; "
             "is one of the terms computed from the outcome?"
         )
+    if isinstance(products, WideProducts):
+        return WideCriterion(products, reml)
     return Criterion(products, reml, correlated, varying(design, products))
 
 
@@ -167,15 +177,23 @@ def varying(design: Design, products: CrossProducts) -> Varying | None:
     return Varying(tuple(parts)) if parts else None
 
 
-def _tail_fits(design: Design, arrays: Arrays) -> None:
-    """Refuse crossings whose dense part would be too large to factor; raises OrchardError."""
+def _is_wide(design: Design, arrays: Arrays) -> bool:
+    """Whether the dense part would be too large to factor; raises OrchardError where nothing else will do."""
     _, tail = split(arrays)
     width = sum(arrays.units[f].levels * arrays.units[f].size for f in tail)
     limit = MOST_CROSSED if arrays.rows is None else MOST_CROSSED_CORRELATED
-    if width > limit:
-        names = " and ".join(f"{design.blocks[f].unit.name} ({arrays.units[f].levels:,} levels)" for f in tail)
-        beside = " beside within or spread" if arrays.rows is not None else ""
-        raise OrchardError(
-            f"{names}: {width:,} effects crossed with a larger unit are more than can be factored yet{beside} (at most "
-            f"{limit:,}); leave the unit out, or fit a part of the data with --where"
-        )
+    if width <= limit:
+        return False
+    structures = [c.structure.kind for c in design.clauses]
+    beside = (
+        "within or spread" if arrays.rows is not None
+        else "vary with" if any(c.vary is not None for c in design.clauses)
+        else next((f"a covariance that is {kind}" for kind in structures if kind in ("known", "given")), "")
+    )  # fmt: skip
+    if not beside:
+        return True
+    names = " and ".join(f"{design.blocks[f].unit.name} ({arrays.units[f].levels:,} levels)" for f in tail)
+    raise OrchardError(
+        f"{names}: {width:,} effects crossed with a larger unit are too many beside {beside} (at most {limit:,}); leave the "
+        "unit out, or fit a part of the data with --where"
+    )

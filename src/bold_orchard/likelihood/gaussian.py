@@ -147,20 +147,21 @@ class Criterion(Frozen):
 
 def moments(products: CrossProducts) -> dict[int, Array]:
     """Rough variance ratios per unit and effect, (k,), from sums and sums of squares of each level."""
-    rss = products.dense[-1, -1]
-    out = {}
     each = [(s.unit, np.einsum("aaj->aj", s.c), s.right[:, -1]) for s in products.stages]
     for t in products.tails:
         c = np.diag(products.dense)[t.columns].reshape(t.size, t.levels)
         each.append((t.unit, c, products.dense[t.columns, -1].reshape(t.size, t.levels)))
-    for unit, c, v in each:
-        explained = (v**2 / np.where(c > 0, c, np.inf)).sum(axis=1)
-        within = np.maximum(rss - explained, 0.01 * rss) / max(products.n - c.shape[1], 0.1 * products.n, 1)
-        squares = np.maximum((c**2).sum(axis=1), 1e-300)
-        ratio = ((v**2).sum(axis=1) - within * c.sum(axis=1)) / (squares * within)
-        typical = np.maximum(c.sum(axis=1), 1e-300) / np.maximum((c > 0).sum(axis=1), 1)
-        out[unit] = np.clip(ratio, 0.05 / typical, 1e6)
-    return out
+    return {unit: moment(c, v, products.dense[-1, -1], products.n) for unit, c, v in each}
+
+
+def moment(c: Array, v: Array, rss: float, n: int) -> Array:
+    """Rough variance ratios of one unit, (k,): ``c`` (k, J) are sums of squares of each level's columns, ``v`` (k, J) products with y."""
+    explained = (v**2 / np.where(c > 0, c, np.inf)).sum(axis=1)
+    within = np.maximum(rss - explained, 0.01 * rss) / max(n - c.shape[1], 0.1 * n, 1)
+    squares = np.maximum((c**2).sum(axis=1), 1e-300)
+    ratio = ((v**2).sum(axis=1) - within * c.sum(axis=1)) / (squares * within)
+    typical = np.maximum(c.sum(axis=1), 1e-300) / np.maximum((c > 0).sum(axis=1), 1)
+    return np.clip(ratio, 0.05 / typical, 1e6)
 
 
 @frozen
@@ -204,11 +205,11 @@ class GaussianPoint:
 
     def hold(self, column: int, value: float) -> GaussianPoint:
         """The same point with one of the user's coefficients (place among the kept ones) held at ``value``."""
-        return GaussianPoint(self.criterion, self.theta, self.eliminated, self.log_det_r, held=(column, value))
+        return type(self)(self.criterion, self.theta, self.eliminated, self.log_det_r, held=(column, value))
 
     def with_sigma2(self, sigma2: float) -> GaussianPoint:
         """The same point with a residual variance that need not be the best one there."""
-        return GaussianPoint(self.criterion, self.theta, self.eliminated, self.log_det_r, self.held, sigma2)
+        return type(self)(self.criterion, self.theta, self.eliminated, self.log_det_r, self.held, sigma2)
 
     def _hold(self, column: int, value: float) -> None:
         standard = self.criterion.products.standard

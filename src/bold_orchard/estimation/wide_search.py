@@ -1,0 +1,97 @@
+"""The search where slopes are to be had but a deviance is dear: Newton's way to the point at which the slopes are zero."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+
+from bold_orchard.estimation.options import SearchOptions
+from bold_orchard.likelihood.wide import WideCriterion, WidePoint
+from bold_orchard.optimize.newton import decrement_of
+from bold_orchard.optimize.protocol import Ending, OptimizeResult
+
+Array = NDArray[Any]
+NEAR = 1e-7  # expected fall of the deviance at which the search ends: far below the signs' own error
+FARTHEST = 1.0  # of a parameter and the start's size, that one step may change it by
+OVERSHOT = 0.5  # of the slope along a step, beyond which the step was too long
+SHORTENED = 6
+MOVE = 1e-3  # of a parameter, for differences of slopes
+SMALL = 1e-2  # of the start's size: parameters this near zero are tried at zero
+
+
+def search_wide(
+    criterion: WideCriterion, start: Array, options: SearchOptions, progress: Callable[[int], None] | None = None
+) -> OptimizeResult[Any]:
+    """Where the slopes are zero, or push against a bound; the Hessian there is made of differences of slopes."""
+    size = np.maximum(np.abs(start), 0.1 * np.abs(start).max(initial=0.0))
+    here, calls, steps = criterion.at(start), 1, 0
+    reason = Ending.LIMIT
+    while steps < options.max_steps:
+        free = _free(here)
+        decrement, step = decrement_of(here.curvature, here.gradient, free)
+        if decrement <= NEAR:
+            reason = Ending.WELL
+            break
+        steps += 1
+        if progress is not None:
+            progress(steps)
+        step *= min(1.0, FARTHEST / float(np.max(np.abs(step) / np.maximum(np.abs(here.theta), size))))
+        there, more = _along(criterion, here, step)
+        calls += more
+        if there is None:
+            reason = Ending.STUCK
+            break
+        here = there
+    hessian, moves = _differences(criterion, here)
+    calls += len(moves)
+    decrement, _ = decrement_of(hessian, here.gradient, _free(here))
+    free = _free(here)
+    if reason == Ending.WELL and free.any() and np.linalg.eigvalsh(hessian[np.ix_(free, free)])[0] <= 0:
+        reason = Ending.FALLS
+    return OptimizeResult(here, not reason, float(decrement), hessian, steps, calls, reason, moves)
+
+
+def _free(here: WidePoint) -> NDArray[np.bool_]:
+    """Parameters that are not held at their bound by a slope that rises from it."""
+    return np.asarray(~(here.criterion.bounded & (here.theta <= 0.0)))
+
+
+def _along(criterion: WideCriterion, here: WidePoint, step: Array) -> tuple[WidePoint | None, int]:
+    """A point along ``step`` at which the slope has not turned far, and the points looked at."""
+    steepness = float(here.gradient @ step)
+    for looked in range(1, SHORTENED + 1):
+        theta = here.theta + step
+        crossed = criterion.bounded & (theta <= 0.0)
+        theta[crossed] = 0.0
+        try:
+            there = criterion.at(theta)
+            along = float(there.gradient @ (theta - here.theta))
+        except np.linalg.LinAlgError:
+            step = step / 4
+            continue
+        if not np.isfinite(along):
+            step = step / 4
+        elif along > OVERSHOT * abs(steepness):
+            step = step * max(abs(steepness) / (abs(steepness) + along), 0.1)
+            steepness *= max(abs(steepness) / (abs(steepness) + along), 0.1)
+        else:
+            return there, looked
+    return None, SHORTENED
+
+
+def _differences(criterion: WideCriterion, here: WidePoint) -> tuple[Array, tuple[tuple[float, Any, Any], ...]]:
+    """The Hessian (m, m) and the points it came from, in brief."""
+    m = len(here.theta)
+    out, moves = np.zeros((m, m)), []
+    typical = float(np.abs(here.theta).max(initial=0.0))
+    for i in range(m):
+        h = MOVE * max(abs(here.theta[i]), 0.1 * typical, 1e-6)
+        moved = here.theta.copy()
+        moved[i] += h
+        there = criterion.at(moved)
+        out[i] = (there.gradient - here.gradient) / h
+        moves.append((h, here.brief(), there.brief()))
+    return (out + out.T) / 2, tuple(moves)
