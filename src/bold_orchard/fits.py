@@ -143,6 +143,7 @@ class Model(Fitted):
     def sample(self, **options: Any) -> Answer:
         """The posterior of this model under priors; see ``sampled.sample``."""
         self.core.needs_rows("sample")
+        self.core.needs_factor("sample", "its estimates are of so many rows that a posterior would hardly differ")
         return sampled.sample(self.core, **options)
 
     def power(self, *effect: str, **options: Any) -> Answer:

@@ -33,6 +33,7 @@ def sample(
     from bold_orchard.sampling.prior_only import prior_draws
 
     fit.needs_rows("sample")
+    fit.needs_factor("sample", "its estimates are of so many rows that a posterior would hardly differ")
     given = [prior] if isinstance(prior, str) else list(prior)
     options = SampleOptions(tuple(given), chains, warmup, draws, seed, confidence or fit.settings.confidence)
     made = (prior_draws if prior_only else sampled)(fit, options, progress or (lambda done, total, bad: None))

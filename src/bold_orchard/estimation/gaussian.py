@@ -16,9 +16,11 @@ from bold_orchard.estimation.arrays import row_order
 from bold_orchard.estimation.gaussian_search import make_criterion, search
 from bold_orchard.estimation.model import EDGE, FittedModel, one_step
 from bold_orchard.estimation.options import SearchOptions
+from bold_orchard.estimation.wide_search import differences
 from bold_orchard.frozen import frozen
 from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
 from bold_orchard.likelihood.protocol import Likelihood
+from bold_orchard.likelihood.wide import WideCriterion
 from bold_orchard.optimize.protocol import OptimizeResult
 
 Array = NDArray[Any]
@@ -114,4 +116,8 @@ def reopened_gaussian(
 ) -> GaussianModel:
     """A saved fit taken up again at its estimates; ``ended`` says how its search did."""
     criterion = make_criterion(design, options.method == "reml")
-    return GaussianModel(design, options, criterion, replace(ended, point=criterion.at(theta)))
+    found = replace(ended, point=criterion.at(theta))
+    if isinstance(criterion, WideCriterion):  # by what the search itself ended with
+        hessian, moves = differences(criterion, found.point)
+        found = replace(found, hessian=hessian, moves=moves)
+    return GaussianModel(design, options, criterion, found)

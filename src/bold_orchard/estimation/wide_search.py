@@ -19,22 +19,30 @@ FARTHEST = 1.0  # of a parameter and the start's size, that one step may change 
 OVERSHOT = 0.5  # of the slope along a step, beyond which the step was too long
 SHORTENED = 6
 MOVE = 1e-3  # of a parameter, for differences of slopes
-SMALL = 1e-2  # of the start's size: parameters this near zero are tried at zero
+SMALL = 1e-4  # of the start's size, or of the largest parameter: what counts as zero
+INSIDE = 0.1  # of the start's size: where a parameter goes whose bound the deviance falls away from
 
 
 def search_wide(
     criterion: WideCriterion, start: Array, options: SearchOptions, progress: Callable[[int], None] | None = None
 ) -> OptimizeResult[Any]:
     """Where the slopes are zero, or push against a bound; the Hessian there is made of differences of slopes."""
-    size = np.maximum(np.abs(start), 0.1 * np.abs(start).max(initial=0.0))
+    usual = np.abs(criterion.start())
+    size = np.maximum(np.maximum(np.abs(start), usual), 0.1 * usual.max(initial=0.0))
     here, calls, steps = criterion.at(start), 1, 0
     reason = Ending.LIMIT
     while steps < options.max_steps:
         free = _free(here)
         decrement, step = decrement_of(here.curvature, here.gradient, free)
         if decrement <= NEAR:
-            reason = Ending.WELL
-            break
+            small = criterion.bounded & (here.theta != 0.0) & (np.abs(here.theta) < SMALL * size)
+            inward = ~free & (np.diag(here.curvature) < 0.0)
+            if not small.any() and not inward.any():
+                reason = Ending.WELL
+                break
+            here, calls = criterion.at(np.where(inward, INSIDE * size, np.where(small, 0.0, here.theta))), calls + 1
+            steps += 1
+            continue
         steps += 1
         if progress is not None:
             progress(steps)
@@ -45,7 +53,7 @@ def search_wide(
             reason = Ending.STUCK
             break
         here = there
-    hessian, moves = _differences(criterion, here)
+    hessian, moves = differences(criterion, here)
     calls += len(moves)
     decrement, _ = decrement_of(hessian, here.gradient, _free(here))
     free = _free(here)
@@ -55,7 +63,7 @@ def search_wide(
 
 
 def _free(here: WidePoint) -> NDArray[np.bool_]:
-    """Parameters that are not held at their bound by a slope that rises from it."""
+    """Parameters that do not stand at their bound, where the slope in T is zero."""
     return np.asarray(~(here.criterion.bounded & (here.theta <= 0.0)))
 
 
@@ -82,7 +90,7 @@ def _along(criterion: WideCriterion, here: WidePoint, step: Array) -> tuple[Wide
     return None, SHORTENED
 
 
-def _differences(criterion: WideCriterion, here: WidePoint) -> tuple[Array, tuple[tuple[float, Any, Any], ...]]:
+def differences(criterion: WideCriterion, here: WidePoint) -> tuple[Array, tuple[tuple[float, Any, Any], ...]]:
     """The Hessian (m, m) and the points it came from, in brief."""
     m = len(here.theta)
     out, moves = np.zeros((m, m)), []

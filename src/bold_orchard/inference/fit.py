@@ -20,6 +20,7 @@ from bold_orchard.inference.coefficients.methods import precision
 from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.summary import summarise
 from bold_orchard.inference.trouble import trouble_of
+from bold_orchard.likelihood.wide import WideCriterion
 from bold_orchard.results.fit import FitResult
 from bold_orchard.sentence.parse import read_sentence
 from bold_orchard.sentence.tree import Sentence
@@ -81,6 +82,13 @@ class Fit(Frozen):
             raise OrchardError(
                 f"{what} needs the rows themselves, and '{self.name}' was fitted in pieces; fit again with more --memory, or a part of the "
                 "rows with --where"
+            )
+
+    def needs_factor(self, what: str, instead: str) -> None:
+        """Raise OrchardError where crossed effects are too many to be factored together."""
+        if isinstance(self.criterion, WideCriterion):
+            raise OrchardError(
+                f"{what} factors all crossed effects together, and '{self.name}' has {self.criterion.products.q:,} of them; {instead}"
             )
 
     def precision(self, df: str | None = None) -> CoefficientInference:

@@ -17,6 +17,7 @@ from bold_orchard.estimation.model import FittedModel
 from bold_orchard.inference import advice
 from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.distributions import p_of_t, quantile_t
+from bold_orchard.inference.monte_carlo import monte_carlo, note
 from bold_orchard.inference.trouble import Trouble
 from bold_orchard.inference.variances.information import parameter_covariance
 from bold_orchard.optimize.protocol import OptimizeResult
@@ -45,6 +46,8 @@ def summarise(
     failed = [] if found.converged or not trouble.identified else [advice.not_converged(found)]
     warnings = [*failed, *trouble.notes, *design.warnings, *boundary.notes, *trouble.remarks]
     rows, covariance = fixed_part(known, confidence)
+    found_by_signs = monte_carlo(model)
+    told = [] if found_by_signs is None else [note(model, found_by_signs)]
     document = {
         "schema": SCHEMA,
         "name": name,
@@ -61,7 +64,7 @@ def summarise(
         "residual": residual_part(model),
         "fit": likelihood_figures(e.deviance, model.n_parameters, design.n_rows),
         "convergence": convergence(found, boundary.units, trouble),
-        "notes": [*warnings, *design.notes, *alias_notes(design, model.criterion.products)],
+        "notes": [*warnings, *told, *design.notes, *alias_notes(design, model.criterion.products)],
         "warnings": warnings,
         "df_method": df_method,
         "confidence": confidence,
@@ -76,6 +79,8 @@ def summarise(
         "engine": engine,
         "workers": workers,
     }
+    if found_by_signs is not None:
+        document["monte_carlo"] = found_by_signs.to_dict()
     own = {} if model.criterion.profiled else {"points": model.points, "levels": list(design.levels)}
     return FitResult.from_dict(clean(document | own))
 

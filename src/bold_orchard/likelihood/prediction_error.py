@@ -8,18 +8,22 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.elimination import Eliminated, StageWork
+from bold_orchard.crossproducts.wide.elimination import WideEliminated
+from bold_orchard.crossproducts.wide.rows import error_variance_wide
 
 Array = NDArray[Any]
 AT_ONCE = 4_000_000  # entries of right-hand sides held at once (32 MB)
 
 
-def error_variance(e: Eliminated, x: Array, columns: list[tuple[int, Array, Array]]) -> Array:
+def error_variance(e: Eliminated | WideEliminated, x: Array, columns: list[tuple[int, Array, Array]]) -> Array:
     """w' C^- w per column, (n,): C the coefficient matrix of the mixed-model equations with sigma^2 = 1.
 
     ``x`` (p, n) is the part on the working coefficients; each of ``columns`` gives a unit, its level per column (n,) in
     the user's numbering and the part on that level's working effects (k, n). Eliminating a unit adds z' K z and
     leaves w - R' K z on what is eliminated later (Henderson 1975, block by block).
     """
+    if isinstance(e, WideEliminated):
+        return error_variance_wide(e, x, columns)
     n = x.shape[1]
     width = max(len(e.products.dense), 1)
     step = max(AT_ONCE // width, 1)

@@ -14,8 +14,9 @@ from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.elimination import Backward
 from bold_orchard.crossproducts.wide.elimination import WideEliminated
-from bold_orchard.crossproducts.wide.probes import Slopes, log_det
+from bold_orchard.crossproducts.wide.probes import Slopes, log_det, slopes
 from bold_orchard.crossproducts.wide.products import WideProducts
+from bold_orchard.crossproducts.wide.rows import IN_LEVELS
 from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint, moment
 
 Array = NDArray[Any]
@@ -72,7 +73,7 @@ class WidePoint(GaussianPoint):
     @cached_property
     def signs(self) -> Slopes:
         """What random signs tell of traces."""
-        return Slopes(self.work, IN_SLOPES)
+        return slopes(self.work, IN_SLOPES)
 
     @cached_property
     def reverse(self) -> Backward:
@@ -118,7 +119,7 @@ class WidePoint(GaussianPoint):
 
     def effects(self, f: int) -> tuple[Array, Array]:
         p = len(self.xx)
-        errors = self.signs.inverses(f)
+        errors = slopes(self.work, IN_LEVELS).inverses(f)
         if p:
             gamma = self.factors[f] @ self.factors[f].T
             lost = np.einsum("ab,bjw->ajw", gamma, self.work.projected[f][:, :, :p])

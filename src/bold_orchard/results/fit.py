@@ -133,6 +133,16 @@ class Convergence(Part):
 
 
 @frozen
+class MonteCarlo(Part):
+    """Of crossings too large for a dense factor: standard error of the log-likelihood, the largest error of a covariance parameter as a
+    share of its own standard error, and the vectors of random ``signs`` behind the first."""
+
+    loglik: Number
+    share_of_se: Number
+    signs: int
+
+
+@frozen
 class Transformation(Part):
     term: str
     meaning: str
@@ -179,6 +189,7 @@ class FitResult(Result):
     points: int | Absent = ABSENT
     levels: list[str] | Absent = ABSENT
     reading: Reading | Absent = ABSENT
+    monte_carlo: MonteCarlo | Absent = ABSENT
     average_effects: list[AverageEffect] | Absent = ABSENT
     ratio_kind: str | Absent = ABSENT
     source: str | None = field(default=None, metadata=BESIDE, repr=False, compare=False)

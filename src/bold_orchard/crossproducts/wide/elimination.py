@@ -22,7 +22,7 @@ from bold_orchard.crossproducts.wide.krylov import solved
 from bold_orchard.crossproducts.wide.products import Run, WideProducts, WideTail
 
 Array = NDArray[Any]
-SMALL = 20_000  # cells of a run below which threads cost more than they bring
+SMALL = 50_000  # cells of a run below which threads cost more than they bring
 EXACT = 1e-11  # of a right-hand side: what is left of equations whose solutions are reported
 
 
@@ -51,6 +51,7 @@ class WideEliminated:
 
     def __init__(self, products: WideProducts, factors: list[Array]) -> None:
         self.products, self.factors = products, factors
+        self.held: dict[int, Any] = {}  # what signs told, by their number
         stage = products.stage
         self.f, y, self.stage_log_det = _factor(factors[stage.unit], stage.c, stage.right)
         self.k = batched.gram(self.f)

@@ -21,7 +21,7 @@ def solved(times: Callable[[Array], Array], right: Array, tolerance: float) -> t
     A column ends when its residual is ``tolerance`` of b. Also returns each column's tridiagonal matrix, (diagonal, beside it). Raises
     LinAlgError where M is not positive definite or the equations do not come to an end.
     """
-    q, w = right.shape
+    w = right.shape[1]
     out = np.zeros_like(right)
     diagonals: list[list[float]] = [[] for _ in range(w)]
     besides: list[list[float]] = [[] for _ in range(w)]

@@ -13,6 +13,7 @@ in which M is nearly singular (a constant over all levels) taken out and summed 
 from __future__ import annotations
 
 from functools import cached_property
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -53,7 +54,7 @@ class Slopes:
         self.w = e.s_beside(e.solve(self.s, SLOPE))
         gw = g(self.w)
         self.each: dict[int, Array] = {}
-        for t, c, s, blocks in zip(tails, gamma, e.own, g.parts):
+        for t, s, blocks in zip(tails, e.own, g.parts):
             exact = np.einsum("jab,jbc->ac", blocks, s)
             mine, sign = (v[t.at].reshape(t.levels, t.size, -1) for v in (gw, z))
             self.each[t.unit] = self._with(exact, np.einsum("jam,jbm->mab", mine, sign))
@@ -104,16 +105,29 @@ class Slopes:
                 for v in (Blocks(products.wide, e.own_k)(self.w), self.gamma(self.z))
             )
             return np.asarray(own + _symmetric(np.einsum("jam,jbm,m->jab", ahead, behind, self.weight)))
-        k = e.k
-        inner = np.zeros((products.stage.levels, len(k), len(k)))
-        for t, own in zip(products.wide, e.own_k):
-            pairs = np.einsum("acn,ncd,bdn->nab", t.cells, own[t.second], t.cells, optimize=True)
-            for a in range(len(k)):
-                for b in range(len(k)):
-                    inner[:, a, b] += np.bincount(t.first, pairs[:, a, b], products.stage.levels)
         ahead, behind = (e.times(v) for v in (self.moved, self.gamma(self.z)))
-        inner += _symmetric(np.einsum("ajm,bjm,m->jab", ahead, behind, self.weight))
-        return k.transpose(2, 0, 1) + np.einsum("abj,jbc,cdj->jad", k, inner, k, optimize=True)
+        inner = self.inner + _symmetric(np.einsum("ajm,bjm,m->jab", ahead, behind, self.weight))
+        return np.asarray(e.k.transpose(2, 0, 1) + np.einsum("abj,jbc,cdj->jad", e.k, inner, e.k, optimize=True))
+
+    @cached_property
+    def inner(self) -> Array:
+        """R K_d R' of every level of the stage, (J, k, k)."""
+        e, levels, k = self.e, self.e.products.stage.levels, len(self.e.k)
+        out = np.zeros((levels, k, k))
+        for t, own in zip(e.products.wide, e.own_k):
+            pairs = np.einsum("acn,ncd,bdn->nab", t.cells, own[t.second], t.cells, optimize=True)
+            for a in range(k):
+                for b in range(k):
+                    out[:, a, b] += np.bincount(t.first, pairs[:, a, b], levels)
+        return out
+
+
+def slopes(e: WideEliminated, count: int) -> Slopes:
+    """The same, made once."""
+    held: dict[int, Slopes] = e.held
+    if count not in held:
+        held[count] = Slopes(e, count)
+    return held[count]
 
 
 def _symmetric(m: Array) -> Array:
@@ -126,7 +140,9 @@ def log_det(e: WideEliminated, count: int) -> tuple[float, float]:
     q = e.products.q
     base = _near_singular(e)
     own = e.m(base)
-    first = -float(np.einsum("qc,qc->", base, own) - base.shape[1])  # tr(M - I) is 0: of the rest minus that of the base
+    first = -float(
+        np.einsum("qc,qc->", base, own) - base.shape[1]
+    )  # tr(M - I) is 0: of the rest minus that of the base
     total = float(form_of_log(base, solved(e.m, base, LOG)[1]).sum())
     square = _squares(e)
     z = signs(q, count, 2)
@@ -163,7 +179,9 @@ def _squares(e: WideEliminated) -> float | None:
     from scipy import sparse
 
     products, stage = e.products, e.products.stage
-    out_of = sparse.block_diag([sparse.bsr_array((p, np.arange(len(p)), np.arange(len(p) + 1))) for p in e.out_of.parts]).tocsr()
+    out_of = sparse.block_diag(
+        [sparse.bsr_array((p, np.arange(len(p)), np.arange(len(p) + 1))) for p in e.out_of.parts]
+    ).tocsr()
     rows = np.zeros(stage.levels)
     for run in products.runs:
         for m in run.matrices:
@@ -174,7 +192,9 @@ def _squares(e: WideEliminated) -> float | None:
     made = [sum(sparse.diags_array(e.f[a, b]) @ raw[b] for b in range(stage.size)) @ out_of for a in range(stage.size)]
     turned = [sparse.csr_array(m.T) for m in made]
     work = np.concatenate([[0.0], np.cumsum(sum(_pairs_of_rows(t, m) for t, m in zip(turned, made)))])
-    edges = np.unique(np.searchsorted(work, np.arange(0.0, work[-1] + PAIRS_AT_ONCE, PAIRS_AT_ONCE)).clip(0, products.q))
+    edges = np.unique(
+        np.searchsorted(work, np.arange(0.0, work[-1] + PAIRS_AT_ONCE, PAIRS_AT_ONCE)).clip(0, products.q)
+    )
     edges = np.unique(np.concatenate([[0], edges, [products.q]]))
     between = None if products.between is None else sparse.csr_array(out_of.T @ products.between @ out_of)
     units = np.concatenate([t.at.start + np.repeat(np.arange(t.levels), t.size) * t.size for t in products.wide])
@@ -187,7 +207,7 @@ def _squares(e: WideEliminated) -> float | None:
         beside = units[rows][block.row] != units[block.col]
         return float(block.data[beside] @ block.data[beside])
 
-    return float(sum(at_once(one, [slice(int(a), int(b)) for a, b in zip(edges, edges[1:])])))
+    return float(sum(at_once(one, [slice(int(a), int(b)) for a, b in pairwise(edges)])))
 
 
 def _pairs_of_rows(turned: Any, made: Any) -> Array:
@@ -195,4 +215,3 @@ def _pairs_of_rows(turned: Any, made: Any) -> Array:
     counts = np.diff(made.indptr)[turned.indices]
     sums = np.concatenate([[0], np.cumsum(counts)])
     return np.asarray(sums[turned.indptr[1:]] - sums[turned.indptr[:-1]], dtype=float)
-

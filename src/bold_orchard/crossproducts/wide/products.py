@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field, fields
 from functools import cached_property
+from itertools import pairwise
 from typing import Any
 
 import numpy as np
@@ -68,7 +69,7 @@ class WideProducts(CrossProducts):
     def runs(self) -> list[Run]:
         """The cells in runs of the stage's levels."""
         edges = np.linspace(0, self.stage.levels, PARTS + 1).astype(int)
-        return [self._run(slice(int(a), int(b))) for a, b in zip(edges, edges[1:]) if b > a]
+        return [self._run(slice(int(a), int(b))) for a, b in pairwise(edges) if b > a]
 
     def _run(self, levels: slice) -> Run:
         from scipy import sparse

@@ -64,7 +64,7 @@ def compare(
             _bootstrap(test, words, small, large, samples, seed, place * samples, len(pairs) * samples, progress)
         tests.append(test)
         notes += words
-    notes += _disagreement(models)
+    notes += [*_disagreement(models), *_by_signs(compared)]
     document = {
         "schema": SCHEMA,
         "method": method,
@@ -91,6 +91,18 @@ def _bootstrap(
         f"{large.name} against {small.name}: {counted:,} outcomes simulated from {small.name} (seed {seed}){lost}; "
         "the bootstrap p rests on no large-sample law, so believe it where the p-values differ."
     )
+
+
+def _by_signs(fits: list[Fit]) -> list[str]:
+    """Monte-Carlo errors of log-likelihoods that random signs estimate."""
+    errors = [m["loglik"] for f in fits if (m := f.result.document.get("monte_carlo"))]
+    if not errors:
+        return []
+    most = 2.0 * float(np.sqrt(2.0)) * max(errors)
+    return [
+        f"Log-likelihoods of crossings as large as these carry a Monte-Carlo error, at most {max(errors):.1g}: one of {most:.1g} at most in "
+        "chi-squared and in differences of AIC and BIC."
+    ]
 
 
 def _on_common_rows(fits: Sequence[Fit], notes: list[str]) -> list[Fit]:

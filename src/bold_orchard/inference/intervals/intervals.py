@@ -43,6 +43,7 @@ def intervals(
     if method == "wald":
         rows = [*_wald_fixed(fit, confidence), *_wald(fit, confidence)]
     elif method == "profile":
+        fit.needs_factor("a profile", "use --method wald, or --method bootstrap")
         rows = _profiled(fit, confidence, points, report, notes)
     else:
         rows = bootstrap_intervals(fit, confidence, samples, seed, report, notes)

@@ -1,0 +1,135 @@
+"""Fits of crossings without a dense factor: the same answers as with one, and words for what signs leave open."""
+
+from __future__ import annotations
+
+import numpy as np
+import pandas as pd
+import pytest
+from tests.crossproducts.test_wide import SENTENCES, crossed
+
+import bold_orchard as bo
+from bold_orchard.crossproducts import assemble
+from bold_orchard.data import pieces
+from bold_orchard.errors import OrchardError
+from bold_orchard.estimation import gaussian_search
+from bold_orchard.estimation.wide_search import search_wide
+from bold_orchard.inference.comparison import boundary_law
+from bold_orchard.inference.variances import identified
+
+
+@pytest.fixture
+def wide(monkeypatch):
+    """``wide(f)``: f() with every crossing counted as too large for a dense factor."""
+
+    def called(f):
+        with monkeypatch.context() as m:
+            m.setattr(gaussian_search, "MOST_CROSSED", 10)
+            m.setattr(gaussian_search, "MOST_CROSSED_CORRELATED", 10)
+            m.setattr(assemble, "DENSE_TAIL", 1)
+            m.setattr(identified, "MOST_EFFECTS", 10)
+            m.setattr(boundary_law, "MOST_EFFECTS", 10)
+            return f()
+
+    return called
+
+
+def near(one, two, share=0.02):
+    """Two fits agree within what is told of the second's Monte-Carlo error, or ``share`` of a standard error."""
+    a, b = one.to_dict(), two.to_dict()
+    error = b["monte_carlo"]
+    assert abs(a["fit"]["loglik"] - b["fit"]["loglik"]) < 5 * error["loglik"] + 1e-3
+    for x, y in zip(a["fixed"], b["fixed"]):
+        assert abs(x["estimate"] - y["estimate"]) < share * x["se"] and y["se"] == pytest.approx(x["se"], rel=share)
+        assert y["df"] == pytest.approx(x["df"], rel=0.2)
+    rows = zip(one.components().to_dict()["components"], two.components().to_dict()["components"])
+    for x, y in rows:
+        if x["se"]:
+            assert abs(x["estimate"] - y["estimate"]) < (share + 5 * error["share_of_se"]) * x["se"]
+            assert y["se"] == pytest.approx(x["se"], rel=0.1)
+
+
+@pytest.mark.parametrize("name", SENTENCES)
+def test_fits_agree_with_those_of_a_dense_factor(wide, name):
+    frame = crossed(4000, 300, 80, seed=8)
+    one = bo.fit(SENTENCES[name], frame)
+    two = wide(lambda: bo.fit(SENTENCES[name], frame))
+    assert two.converged and "monte_carlo" not in one.to_dict()
+    near(one, two)
+    assert any("random signs" in n for n in two.to_dict()["notes"])
+
+
+def test_a_variance_of_zero_is_found_from_inside_and_left_where_it_is_none(wide):
+    frame = crossed(3000, 300, 60, seed=2, between=0.0)
+    sentence = "yield = rain; each tree: intercept; each picker: intercept; each season: intercept"
+    one = bo.fit("yield = rain; each tree: intercept; each picker: intercept; each season: intercept", frame)
+    two = wide(lambda: bo.fit(sentence, frame))
+    assert one.to_dict()["convergence"]["boundary_terms"] == two.to_dict()["convergence"]["boundary_terms"]
+    assert [w.split(". Try")[0] for w in one.to_dict()["warnings"]] == [
+        w.split(". Try")[0] for w in two.to_dict()["warnings"]
+    ]
+    criterion = two.core.model.criterion
+    start = criterion.start()
+    start[:] = 0.0  # every slope in T is zero there, and no end of the search
+    found = search_wide(criterion, start, two.core.model.options)
+    assert found.converged and found.point.theta == pytest.approx(two.core.model.evaluation.theta, abs=2e-3)
+
+
+def test_no_answer_depends_on_the_order_of_rows_names_of_levels_or_scales(wide):
+    frame = crossed(4000, 300, 80, seed=3)
+    sentence = "yield = rain; each tree: intercept + rain; each picker: intercept"
+    first = wide(lambda: bo.fit(sentence, frame)).to_dict()
+    r = np.random.default_rng(1)
+    names = r.permutation(300)
+    moved = frame.sample(frac=1.0, random_state=4).assign(
+        tree=lambda d: [f"t{names[t]}" for t in d["tree"]],
+        rain=lambda d: 100 + 7 * d["rain"],
+        **{"yield": lambda d: 50 * d["yield"]},
+    )
+    second = wide(lambda: bo.fit(sentence, moved)).to_dict()
+    error = first["monte_carlo"]["loglik"] + second["monte_carlo"]["loglik"]
+    n = first["rows"]["used"] - 2
+    shifted = second["fit"]["loglik"] + n * np.log(50) + np.log(7)
+    assert shifted == pytest.approx(first["fit"]["loglik"], abs=5 * error + 1e-3)
+    assert second["fixed"][1]["estimate"] == pytest.approx(first["fixed"][1]["estimate"] * 50 / 7, rel=1e-4)
+    assert second["random"][1]["sd"][0] == pytest.approx(50 * first["random"][1]["sd"][0], rel=1e-3)
+    assert second["random"][0]["sd"][1] == pytest.approx(50 / 7 * first["random"][0]["sd"][1], rel=1e-2)
+
+
+def test_weights_pieces_and_repeated_rows(wide, tmp_path, monkeypatch):
+    """A row of weight 3 in sums is three rows."""
+    frame = crossed(2000, 200, 60, seed=5)
+    sentence = "yield = rain; each tree: intercept; each picker: intercept"
+    monkeypatch.setattr(pieces, "LEAST", 1)
+    three = pd.concat([frame] * 3)
+    path = str(tmp_path / "rows.parquet")
+    three.to_parquet(path)
+    one = wide(lambda: bo.fit(sentence, path))
+    two = wide(lambda: bo.fit(sentence, path, memory=20))
+    assert two.to_dict()["reading"]["engine"] == "pieces"
+    assert one.to_dict()["fit"]["loglik"] == pytest.approx(two.to_dict()["fit"]["loglik"], abs=1e-5)
+    weighted = frame.assign(area=np.linspace(0.5, 2.0, len(frame)))
+    near(bo.fit(sentence, weighted, weights="area"), wide(lambda: bo.fit(sentence, weighted, weights="area")))
+
+
+def test_what_needs_a_factor_says_so(wide, tmp_path):
+    frame = crossed(2000, 200, 60, seed=5)
+    sentence = "yield = rain; each tree: intercept; each picker: intercept"
+    made = wide(lambda: bo.fit(sentence, frame))
+    for ask, words in (
+        (lambda: made.intervals("profile"), "--method wald"),
+        (made.sample, "posterior would hardly differ"),
+        (lambda: wide(lambda: bo.fit(sentence + "; spread = soil", frame)), "within or spread"),
+        (lambda: wide(lambda: bo.fit("yield = rain; each tree (vary with soil): intercept; each picker: intercept", frame)), "vary with"),
+    ):  # fmt: skip
+        with pytest.raises(OrchardError, match=words):
+            ask()
+    compared = wide(lambda: bo.compare(made, bo.fit(sentence.replace("rain", "rain + soil"), frame))).to_dict()
+    assert any("Monte-Carlo error" in n for n in compared["notes"])
+    with pytest.raises(OrchardError, match="too many beside"):
+        kin = pd.DataFrame(np.eye(60), columns=range(60))
+        kin.to_csv(tmp_path / "kin.csv")
+        wide(
+            lambda: bo.fit(
+                f'yield = rain; each tree: intercept; each picker (known "{tmp_path}/kin.csv"): intercept', frame
+            )
+        )
