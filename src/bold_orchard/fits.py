@@ -187,14 +187,18 @@ class Model(Fitted):
     def predict(
         self, new: Any = None, *, new_observation: bool = False, missing: Sequence[str] = (), where: str | None = None,
         seed: int = SEED, confidence: float | None = None, posterior: Answer | str | None = None,
+        progress: Progress | None = None,
     ) -> Answer:  # fmt: skip
         """Predicted values of the fit's own rows or of new ones; see ``orchard predict``."""
+        from bold_orchard.diagnostics.checks import silent
         from bold_orchard.inference.prediction.predict import predict_document
 
         rows = self.rows if new is None else table(new, missing, where)
         if posterior is not None:
             return sampled.predict(self.core, posterior, rows, self._level(confidence), new_observation, seed)
-        return self._answer(predict_document(self.core, rows, self._level(confidence), new_observation, seed))
+        return self._answer(
+            predict_document(self.core, rows, self._level(confidence), new_observation, seed, progress or silent)
+        )
 
 
 def open_fit(name: str) -> Model:

@@ -35,7 +35,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
 
     return open_fit(args.fit).predict(
         args.new, new_observation=args.new_observation, missing=args.missing, where=args.where, seed=args.seed,
-        confidence=args.confidence, posterior=args.posterior,
+        confidence=args.confidence, posterior=args.posterior, progress=progress,
     )  # fmt: skip
 
 

@@ -136,6 +136,12 @@ def see(table: Table, columns: Sequence[str], seen: dict[str, Seen]) -> dict[str
     return seen
 
 
+def ends(seen: dict[str, Seen]) -> dict[str, tuple[float, float]]:
+    """The least and the largest value of each column."""
+    every = {column: values.without([]) for column, values in seen.items()}
+    return {column: (values.low, values.high) for column, values in every.items() if values.n}
+
+
 def suspicions(seen: dict[str, Seen]) -> list[str]:
     """One sentence for each suspected code of the columns."""
     return [

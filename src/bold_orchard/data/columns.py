@@ -35,9 +35,13 @@ class Texts(Frozen):
 
     def values(self) -> Array:
         """The texts themselves, (n,), None where missing."""
+        return self[:]
+
+    def __getitem__(self, at: Any) -> Any:
+        """The texts of some rows: of a slice or places an array, of one place the text."""
         known = np.empty(len(self.raw) + 1, dtype=object)
         known[:-1], known[-1] = self.raw, None
-        return known[self.codes]
+        return known[self.codes[at]]
 
 
 Column = NDArray[Any] | Texts

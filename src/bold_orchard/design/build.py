@@ -9,7 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.data.codes import see, suspicions
+from bold_orchard.data.codes import ends, see, suspicions
 from bold_orchard.data.columns import factorize
 from bold_orchard.data.table import Table
 from bold_orchard.design import differing_units, validation
@@ -78,6 +78,7 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
         trials=response.trials,
         levels=response.levels,
         warnings=tuple(suspicions(seen)),
+        ends=ends(seen),
     )
     validation.enough_rows(design)
     differing_units.units_above(design)

@@ -54,6 +54,11 @@ class UnitCodes(Frozen):
         return [" in ".join(t) for t in zip(*columns)]
 
     @cached_property
+    def places(self) -> dict[str, int]:
+        """The code of each text."""
+        return {t: i for i, t in enumerate(self.texts)}
+
+    @cached_property
     def counts(self) -> NDArray[np.intp]:
         """Rows per level, (size,)."""
         return np.bincount(self.codes, minlength=self.size)
@@ -100,7 +105,7 @@ class Design(Frozen):
     """Everything the likelihood and the printed result need; ``table`` holds the rows used only.
 
     Where rows were summed in pieces each row here stands for ``counts`` (n,) of them, which may be a broken number and is its weight,
-    ``engine`` says where and by how many workers; ``prepared`` holds the numeric factors over these rows: their transformations cannot be made from its raw columns.
+    ``engine`` says where and by how many workers; ``ends`` are the least and the largest value of the model's raw numbers; ``prepared`` holds the numeric factors over these rows: their transformations cannot be made from its raw columns.
     """
 
     sentence: tree.Sentence
@@ -125,6 +130,7 @@ class Design(Frozen):
     counts: Array | None = None
     prepared: dict[str, Numeric] = field(default_factory=dict)
     engine: tuple[str, int] = ("memory", 1)
+    ends: dict[str, tuple[float, float]] = field(default_factory=dict)
 
     @property
     def on_disk(self) -> bool:

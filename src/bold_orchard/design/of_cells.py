@@ -9,7 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.data.cells_as_rows import rows_of
-from bold_orchard.data.codes import Seen, suspicions
+from bold_orchard.data.codes import Seen, ends, suspicions
 from bold_orchard.data.columns import Columns, Texts
 from bold_orchard.data.pieces import Pieces
 from bold_orchard.data.table import Labels, Table
@@ -113,6 +113,7 @@ def _put_together(
         (*notes, *baselines), self.meanings, family, link,
         counts=counts,
         warnings=tuple(suspicions(self.seen)),
+        ends=ends(self.seen),
         prepared={
             k: replace(v, values=tuple(columns[n] for n in v.names)) for k, v in self.shape.numeric.items()
         },

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from abc import ABC, abstractmethod
 from typing import Any
 
 import numpy as np
@@ -12,10 +13,11 @@ from bold_orchard.crossproducts.wide.elimination import WideEliminated
 from bold_orchard.crossproducts.wide.rows import error_variance_wide
 
 Array = NDArray[Any]
+Column = tuple[int, Array, Array]  # a unit, its level per column (n,), the part on that level's working effects (k, n)
 AT_ONCE = 4_000_000  # entries of right-hand sides held at once (32 MB)
 
 
-def error_variance(e: Eliminated | WideEliminated, x: Array, columns: list[tuple[int, Array, Array]]) -> Array:
+def error_variance(e: Eliminated | WideEliminated | ManyParts, x: Array, columns: list[Column]) -> Array:
     """w' C^- w per column, (n,): C the coefficient matrix of the mixed-model equations with sigma^2 = 1.
 
     ``x`` (p, n) is the part on the working coefficients; each of ``columns`` gives a unit, its level per column (n,) in
@@ -24,17 +26,39 @@ def error_variance(e: Eliminated | WideEliminated, x: Array, columns: list[tuple
     """
     if isinstance(e, WideEliminated):
         return error_variance_wide(e, x, columns)
+    if isinstance(e, ManyParts):
+        return e.error_variance(x, columns)
+    out, rest = of_effects(e, x, columns)
+    return out + of_coefficients(e.w[:-1, :-1], rest)
+
+
+class ManyParts(ABC):
+    """Eliminations of parts that share coefficients and nothing else."""
+
+    @abstractmethod
+    def error_variance(self, x: Array, columns: list[Column]) -> Array:
+        """As ``error_variance`` of one."""
+
+
+def of_effects(e: Eliminated, x: Array, columns: list[Column]) -> tuple[Array, Array]:
+    """z'K z (n,), and what is left of x, (p, n), when the effects are eliminated."""
     n = x.shape[1]
-    width = max(len(e.products.dense), 1)
-    step = max(AT_ONCE // width, 1)
+    step = max(AT_ONCE // max(len(e.products.dense), 1), 1)
     parts = []
     for start in range(0, n, step):
         at = slice(start, start + step)
         parts.append(_some(e, x[:, at], [(f, level[at], z[:, at]) for f, level, z in columns]))
-    return np.concatenate(parts) if parts else np.zeros(0)
+    if not parts:
+        return np.zeros(0), x
+    return np.concatenate([o for o, _ in parts]), np.concatenate([r for _, r in parts], axis=1)
 
 
-def _some(e: Eliminated, x: Array, columns: list[tuple[int, Array, Array]]) -> Array:
+def of_coefficients(xx: Array, rest: Array) -> Array:
+    """r'(X'H^-1X)^-1 r, (n,)."""
+    return np.einsum("pn,pn->n", rest, np.linalg.solve(xx, rest)) if len(rest) else np.zeros(rest.shape[1])
+
+
+def _some(e: Eliminated, x: Array, columns: list[Column]) -> tuple[Array, Array]:
     q, n = e.products.q, x.shape[1]
     dense = np.zeros((len(e.products.dense), n))
     dense[q : q + len(x)] = x
@@ -48,12 +72,10 @@ def _some(e: Eliminated, x: Array, columns: list[tuple[int, Array, Array]]) -> A
         kt = e.tail.k @ dense[:q]
         out += np.einsum("qn,qn->n", dense[:q], kt)
         rest = rest - e.tail.right[:, :-1].T @ kt
-    if len(rest):
-        out += np.einsum("pn,pn->n", rest, np.linalg.solve(e.w[:-1, :-1], rest))
-    return out
+    return out, rest
 
 
-def _place(e: Eliminated, columns: list[tuple[int, Array, Array]], dense: Array) -> dict[int, tuple[Array, Array]]:
+def _place(e: Eliminated, columns: list[Column], dense: Array) -> dict[int, tuple[Array, Array]]:
     """Parts on chain units by (level in stage order, part); those on tail units go into ``dense``."""
     products = e.products
     own: dict[int, tuple[Array, Array]] = {}

@@ -42,5 +42,5 @@ class PredictResult(Result):
 
         rows: Any = self.rows
         if name in (None, "rows") and isinstance(rows, Rows):
-            return pd.DataFrame(rows.columns)
+            return pd.DataFrame(rows.run(slice(None)))
         return super().to_frame(name)

@@ -11,13 +11,17 @@ Row = dict[str, Any]
 
 
 class Rows(Sequence[Row]):
-    """``columns`` are arrays of one length; a row has plain values, None where a number is missing."""
+    """``columns`` are arrays, ranges or texts of one length; a row has plain values, None where a number is missing."""
 
     def __init__(self, columns: Mapping[str, Any]) -> None:
         self.columns = dict(columns)
 
     def __len__(self) -> int:
         return len(next(iter(self.columns.values()), ()))
+
+    def run(self, at: slice) -> dict[str, Any]:
+        """Some rows as arrays by column."""
+        return {k: list(v[at]) if isinstance(v, range) else v[at] for k, v in self.columns.items()}
 
     @overload
     def __getitem__(self, at: int) -> Row: ...
@@ -40,6 +44,6 @@ class Rows(Sequence[Row]):
         return hash(tuple(self.columns))
 
     def _made(self, at: slice) -> list[Row]:
-        lists = [[clean(x) for x in (v[at].tolist() if hasattr(v, "tolist") else v[at])] for v in self.columns.values()]
+        lists = [[clean(x) for x in (v.tolist() if hasattr(v, "tolist") else v)] for v in self.run(at).values()]
         names = list(self.columns)
         return [dict(zip(names, row)) for row in zip(*lists)]

@@ -11,6 +11,7 @@ from typing import Any
 
 from bold_orchard.errors import OrchardError
 
+AT_ONCE = 500_000  # rows of a CSV file written together
 MANY_ROWS = 50_000  # from which the Arrow library is worth its start
 SPECIAL = set(',"\r\n')  # what a cell of CSV cannot hold without quotes
 PACKAGES = {".xlsx": ("openpyxl", "excel"), ".parquet": ("pyarrow", "parquet")}
@@ -54,7 +55,9 @@ def write_rows(path: str | Path, rows: Any) -> None:
 
     def write(p: Path) -> None:
         if hasattr(rows, "columns"):
-            write_columns(p, {str(c): rows[c] for c in rows.columns} if hasattr(rows, "to_csv") else rows.columns)
+            write_columns(
+                p, {str(c): rows[c].to_numpy() for c in rows.columns} if hasattr(rows, "to_csv") else rows.columns
+            )
             return
         with p.open("w", newline="", encoding="utf-8") as f:
             writer = csv.DictWriter(f, list(dict.fromkeys(k for r in rows for k in r)), lineterminator="\n")
@@ -76,7 +79,8 @@ def write_columns(path: Path, columns: dict[str, Any]) -> None:
     if n > MANY_ROWS and importlib.util.find_spec("pyarrow") is not None:
         _write_by_arrow(path, columns)
         return
-    lists = [["" if absent(v) else v for v in np.asarray(c).tolist()] for c in columns.values()]
+    every = slice(None)
+    lists = [["" if absent(v) else v for v in np.asarray(c[every]).tolist()] for c in columns.values()]
     with path.open("w", newline="", encoding="utf-8") as f:
         writer = csv.writer(f, lineterminator="\n")
         writer.writerow(columns)
@@ -90,23 +94,34 @@ def _write_by_arrow(path: Path, columns: dict[str, Any]) -> None:
     import pyarrow as pa
     import pyarrow.csv as arrow_csv
 
-    made = {name: pa.array(c, from_pandas=True) for name, c in columns.items()}
-    plain = not any(set(name) & SPECIAL for name in made)
-    for array in made.values():
-        if pa.types.is_string(array.type) or pa.types.is_large_string(array.type):
-            plain = plain and not any(set(str(t)) & SPECIAL for t in array.unique().to_pylist())
+    n = len(next(iter(columns.values())))
+    plain = not any(set(str(text)) & SPECIAL for text in [*columns, *(t for c in columns.values() for t in _texts(c))])
+    options = arrow_csv.WriteOptions(include_header=False, quoting_style="none" if plain else "needed")
     with path.open("wb") as f:
         head = io.StringIO()
         csv.writer(head, lineterminator="\n").writerow(columns)
         f.write(head.getvalue().encode())
-        options = arrow_csv.WriteOptions(include_header=False, quoting_style="none" if plain else "needed")
-        arrow_csv.write_csv(pa.table(made), f, options)
+        for start in range(0, n, AT_ONCE):
+            at = slice(start, start + AT_ONCE)
+            run = {k: list(c[at]) if isinstance(c, range) else c[at] for k, c in columns.items()}
+            arrow_csv.write_csv(pa.table({k: pa.array(v, from_pandas=True) for k, v in run.items()}), f, options)
+
+
+def _texts(column: Any) -> Any:
+    """The distinct texts of a column, nothing of a column of numbers."""
+    import pyarrow as pa
+
+    if hasattr(column, "raw"):
+        return column.raw
+    if getattr(getattr(column, "dtype", None), "kind", "") != "O":
+        return ()
+    return pa.array(column, from_pandas=True).unique().to_pylist()
 
 
 def _write_by_package(path: str | Path, rows: Any) -> None:
     import pandas as pd
 
-    frame = rows if hasattr(rows, "to_csv") else pd.DataFrame(getattr(rows, "columns", rows))
+    frame = rows if hasattr(rows, "to_csv") else pd.DataFrame(rows.run(slice(None)) if hasattr(rows, "run") else rows)
     ending = Path(path).suffix.lower()
     package, extra = PACKAGES[ending]
     if importlib.util.find_spec(package) is None:

@@ -21,8 +21,11 @@ def error_variance_wide(e: WideEliminated, x: Array, columns: list[Column]) -> A
 
     z'K z + r'(X'H^-1X)^-1 r with r = x - (Gamma Z'H^-1X)' z, exact but for what signs say of K beside its blocks.
     """
-    p, rest, parts = len(e.w) - 1, x.copy(), {f: (level, z) for f, level, z in columns}
-    for f, level, z in columns:
+    p, rest = len(e.w) - 1, x.copy()
+    parts: dict[int, tuple[Array, Array]] = {}
+    for f, level, z in columns:  # several clauses may speak of one unit
+        parts[f] = level, z if f not in parts else parts[f][1] + z
+    for f, (level, z) in parts.items():
         gamma = e.factors[f] @ e.factors[f].T
         lost = np.einsum("ab,bjw->ajw", gamma, e.projected[f][:, :, :p])
         rest -= np.einsum("anw,an->wn", lost[:, level], z)

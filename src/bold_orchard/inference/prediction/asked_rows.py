@@ -38,8 +38,31 @@ class Needed(Frozen):
 def needed(fit: Fit, table: Table, new_observation: bool) -> Needed:
     """Raises OrchardError where no row has all covariates."""
     design = fit.design
-    table, _ = with_lags(design.sentence, table)
-    complete = np.ones(len(table), dtype=bool)
+    table = lagged(fit, table)
+    complete = complete_rows(fit, table, new_observation)
+    if not complete.any():
+        raise OrchardError(no_row(table))
+    used = table.take(complete)
+    fixed, parts, offset = rebuild_parts(design, used)
+    kept = fit.evaluation.criterion.products.standard.kept
+    x = np.column_stack([fixed.values[c] for c in kept]) if kept else np.zeros((len(used), 0))
+    return Needed(table, complete, used, x, parts, offset)
+
+
+def no_row(table: Table) -> str:
+    """That nothing can be predicted."""
+    return f"no row of {table.name} has all covariates of the model"
+
+
+def lagged(fit: Fit, table: Table) -> Table:
+    """The table with what its rows take from the rows before them."""
+    known = all(table.has(c.written) for c in lag_calls(fit.design.sentence))
+    return table if known else with_lags(fit.design.sentence, table)[0]
+
+
+def complete_rows(fit: Fit, table: Table, new_observation: bool) -> NDArray[np.bool_]:
+    """Rows with all covariates, (n,)."""
+    design, complete = fit.design, np.ones(len(table), dtype=bool)
     for column in dict.fromkeys(
         [
             *covariate_columns(design.sentence),
@@ -48,13 +71,7 @@ def needed(fit: Fit, table: Table, new_observation: bool) -> Needed:
         ]
     ):
         complete &= ~table.is_missing(column)
-    if not complete.any():
-        raise OrchardError(f"no row of {table.name} has all covariates of the model")
-    used = table.take(complete)
-    fixed, parts, offset = rebuild_parts(design, used)
-    kept = fit.evaluation.criterion.products.standard.kept
-    x = np.column_stack([fixed.values[c] for c in kept]) if kept else np.zeros((len(used), 0))
-    return Needed(table, complete, used, x, parts, offset)
+    return complete
 
 
 def scattered(at: Needed, values: Array) -> Array:
@@ -103,9 +120,10 @@ def outside(fit: Fit, table: Table) -> list[tuple[str, int]]:
     """Covariates with rows beyond the values of the fit's own data, and how many."""
     found = []
     for column in dict.fromkeys(covariate_columns(fit.design.sentence)):
-        if fit.design.table.kind(column) == "number" and table.kind(column) == "number":
-            seen, values = fit.design.table.numbers(column), table.numbers(column)
-            beyond = int(np.sum((values < seen.min()) | (values > seen.max())))
+        if column in fit.design.ends and table.kind(column) == "number":
+            low, high = fit.design.ends[column]
+            values = table.numbers(column)
+            beyond = int(np.sum((values < low) | (values > high)))
             found += [(column, beyond)] if beyond else []
     return found
 
@@ -144,8 +162,7 @@ def _success(fit: Fit, table: Table, column: str) -> Array:
 
 def places_of(wanted: UnitCodes, fitted: UnitCodes) -> Array:
     """Row -> level of the fit, -1 for a level that was not in it."""
-    index = {t: i for i, t in enumerate(fitted.texts)}
-    return np.array([index.get(t, -1) for t in wanted.texts], dtype=np.intp)[wanted.codes]
+    return np.array([fitted.places.get(t, -1) for t in wanted.texts], dtype=np.intp)[wanted.codes]
 
 
 def level_places(wanted: UnitCodes, fitted: UnitCodes) -> tuple[Array, Array, int]:

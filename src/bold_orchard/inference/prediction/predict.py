@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from dataclasses import field
 from typing import Any
 
@@ -14,14 +14,17 @@ from bold_orchard.data.table import Table
 from bold_orchard.design.build import columns_that_vary, unit_codes
 from bold_orchard.design.model_matrix import build_part
 from bold_orchard.design.transformations import ColumnMaker
-from bold_orchard.errors import UsageError, counted
+from bold_orchard.errors import OrchardError, UsageError, counted
 from bold_orchard.families.base import Data
 from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.asked_rows import (
     by_occasion,
+    complete_rows,
+    lagged,
     needed,
+    no_row,
     occasion_places,
     outcome_of,
     outside,
@@ -29,6 +32,7 @@ from bold_orchard.inference.prediction.asked_rows import (
     scattered,
     trials_of,
 )
+from bold_orchard.inference.prediction.in_runs import AT_ONCE, Gathered, by_runs, runs_of, texts_of
 from bold_orchard.inference.prediction.response_scale import grade_chances, outcome_mean, outcome_slope
 from bold_orchard.likelihood.prediction_error import error_variance
 from bold_orchard.results.predict import PredictResult
@@ -36,6 +40,8 @@ from bold_orchard.results.rows import Rows
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/predict/1"
+FIELDS = ("predicted", "se", "low", "high", "average", "residual", "known")
+CHANCE = "probability of "
 DRAWS, ROWS_AT_ONCE = 2_000, 2_000  # outcomes a row: quantiles to 2% of their spread; rows drawn together (32 MB)
 
 
@@ -58,14 +64,45 @@ class Predictions(Frozen):
 
 
 def predict(
-    fit: Fit, table: Table, confidence: float = 0.95, new_observation: bool = False, seed: int = 0
-) -> Predictions:
+    fit: Fit, table: Table, confidence: float = 0.95, new_observation: bool = False, seed: int = 0,
+    report: Callable[[int, int], None] = lambda done, total: None,
+) -> Predictions:  # fmt: skip
     """Empirical best linear unbiased predictions X b + Z u with the error of b and u together.
 
     Harville (1976): the error of a predicted combination is that of the mixed-model equations' solution. A unit that was
     not in the fit has effect 0 and its whole variance in the standard error. Intervals cover the mean of a row, not a new
     observation of it, with the residual degrees of freedom for every row (the normal under ``--df normal``).
     """
+    table, rng = lagged(fit, table), np.random.default_rng(seed)
+    if len(table) <= AT_ONCE:
+        return _of_run(fit, table, confidence, new_observation, rng)
+    if not complete_rows(fit, table, new_observation).any():
+        raise OrchardError(no_row(table))
+    gathered = Gathered(table)
+    for done, run in enumerate(runs_of(table)):
+        report(done * AT_ONCE, len(table))
+        gathered.add(_arrays_of_run(fit, run, confidence, new_observation, rng))
+    made = gathered.result()
+    chances = {k.removeprefix(CHANCE): made.pop(k) for k in list(made) if k.startswith(CHANCE)}
+    return Predictions(table=table, probabilities=chances, **made)
+
+
+def _arrays_of_run(
+    fit: Fit, run: Table, confidence: float, new_observation: bool, rng: np.random.Generator
+) -> dict[str, Array]:
+    """The fields of ``Predictions`` over some rows; NaN where none of them can be predicted."""
+    if complete_rows(fit, run, new_observation).any():
+        made = _of_run(fit, run, confidence, new_observation, rng)
+        out = {name: getattr(made, name) for name in FIELDS}
+        return out | {f"{CHANCE}{level}": p for level, p in made.probabilities.items()}
+    blank = np.full(len(run), np.nan)
+    out = dict.fromkeys(FIELDS, blank) | {"known": np.full((len(run), len(fit.design.clauses)), np.nan)}
+    return out | dict.fromkeys(
+        [f"{CHANCE}{level}" for level in (fit.design.levels if fit.design.graded else ())], blank
+    )
+
+
+def _of_run(fit: Fit, table: Table, confidence: float, new_observation: bool, rng: np.random.Generator) -> Predictions:
     design, at = fit.design, needed(fit, table, new_observation)
     used, x = at.used, at.x
     average = x @ fit.evaluation.b + (0.0 if at.offset is None else at.offset)
@@ -82,7 +119,7 @@ def predict(
     if not design.additive:
         if design.graded:
             probabilities = grade_chances(fit, predicted)
-        ends = _drawn_ends(fit, used, predicted, se, confidence, seed) if new_observation else None
+        ends = _drawn_ends(fit, used, predicted, se, confidence, rng) if new_observation else None
         se = se * np.abs(outcome_slope(fit, predicted))
         predicted, low, high, average = (outcome_mean(fit, v) for v in (predicted, low, high, average))
         low, high = (low, high) if ends is None else ends
@@ -130,14 +167,16 @@ def _own_spread(fit: Fit, used: Table) -> Array:
     return out
 
 
-def _drawn_ends(fit: Fit, used: Table, eta: Array, se: Array, confidence: float, seed: int) -> tuple[Array, Array]:
+def _drawn_ends(
+    fit: Fit, used: Table, eta: Array, se: Array, confidence: float, rng: np.random.Generator
+) -> tuple[Array, Array]:
     """Quantiles of outcomes drawn for each row, a share of the trials where there are trials."""
     if fit.design.graded:
         raise UsageError("--new-observation: of grades read the probabilities; leave it out")
     trials = trials_of(fit, used)
     column = fit.settings.options.weights
     weights = None if column is None else used.numbers(column)
-    extra, rng = fit.model.extra, np.random.default_rng(seed)
+    extra = fit.model.extra
     ends = []
     for start in range(0, len(eta), ROWS_AT_ONCE):
         at = slice(start, start + ROWS_AT_ONCE)
@@ -200,10 +239,11 @@ def joint_error(fit: Fit, x: Array, blocks: list[tuple[Array, Array]]) -> Array:
 
 
 def predict_document(
-    fit: Fit, table: Table, confidence: float = 0.95, new_observation: bool = False, seed: int = 0
-) -> PredictResult:
+    fit: Fit, table: Table, confidence: float = 0.95, new_observation: bool = False, seed: int = 0,
+    report: Callable[[int, int], None] = lambda done, total: None,
+) -> PredictResult:  # fmt: skip
     """The document of ``orchard predict``: the input rows with what is predicted beside them."""
-    made = predict(fit, table, confidence, new_observation, seed)
+    made = predict(fit, table, confidence, new_observation, seed, report)
     return document_of(fit, made, confidence, new_observation, fit.settings.df)
 
 
@@ -222,7 +262,8 @@ def document_of(
         "predicted": made.predicted, "se": made.se, "low": made.low, "high": made.high,
         "predicted_average": made.average, "residual": made.residual,
     } | {f"probability[{level}]": p for level, p in made.probabilities.items()}  # fmt: skip
-    columns["units_known"] = _units_known(fit, made.known)
+    columns["units_known"] = _units_known(fit, table, made.known)
+    new_units = int(by_runs(table, made.known, lambda known: (known == 0).any(axis=1)).sum())
     number = f"row of {fit.name}" if table.has("row") else "row"
     document: dict[str, Any] = {
         "schema": SCHEMA,
@@ -232,11 +273,13 @@ def document_of(
         "confidence": confidence,
         "df": df,
         "units": sorted(u.name for u in fit.design.units),
-        "new_units": int((made.known == 0).any(axis=1).sum()),
+        "new_units": new_units,
         "grades": list(fit.design.levels) if fit.design.graded else [],
-        "rows": Rows({number: table.row_numbers} | beside(table, columns, fit.name)),
+        "rows": Rows(
+            {number: range(1, len(table) + 1) if table.rows is None else table.rows} | beside(table, columns, fit.name)
+        ),
         "new_observation": new_observation,
-        "notes": [*notes, *_notes(made.known), *_beyond(outside(fit, table)), *_grade_notes(fit)],
+        "notes": [*notes, *_notes(new_units), *_beyond(outside(fit, table)), *_grade_notes(fit)],
     }
     return PredictResult.from_dict(document | more)
 
@@ -244,11 +287,11 @@ def document_of(
 def beside(table: Table, made: dict[str, Any], name: str) -> dict[str, Any]:
     """The user's columns and ours; one of ours that bears the name of a user's gets the fit's name after it."""
     table.data.fetch(table.columns)
-    own = {c: v.values() if isinstance(v, Texts) else v for c, v in ((c, table.column(c)) for c in table.columns)}
+    own = {c: table.column(c) for c in table.columns}
     return own | {f"{k} of {name}" if k in own else k: v for k, v in made.items()}
 
 
-def _units_known(fit: Fit, known: Array) -> Array:
+def _units_known(fit: Fit, table: Table, known: Array) -> Texts:
     """For each row 'all', or the units whose level was not in the fit; nothing where there is no prediction."""
     names = [str(each.unit) for each in fit.design.sentence.each]
 
@@ -256,10 +299,20 @@ def _units_known(fit: Fit, known: Array) -> Array:
         new = list(dict.fromkeys(n for n, k in zip(names, row) if k == 0))
         return f"not {', '.join(new)}" if new else "all" if not any(np.isnan(k) for k in row) else ""
 
-    states = np.where(np.isnan(known), 2, known).astype(np.int64)
-    pattern = states @ 3 ** np.arange(states.shape[1]) if states.shape[1] else np.zeros(len(known), dtype=np.int64)
-    _, first, inverse = np.unique(pattern, return_index=True, return_inverse=True)
-    return np.array([words(known[i]) for i in first], dtype=object)[inverse.ravel()]
+    seen: dict[int, str] = {}
+    place: dict[int, int] = {}
+
+    def codes(own: Array) -> Array:
+        states = np.where(np.isnan(own), 2, own).astype(np.int64)
+        pattern = states @ 3 ** np.arange(states.shape[1]) if states.shape[1] else np.zeros(len(own), dtype=np.int64)
+        kinds, first, inverse = np.unique(pattern, return_index=True, return_inverse=True)
+        for kind, row in zip(kinds.tolist(), first.tolist()):
+            place.setdefault(kind, len(place))
+            seen.setdefault(kind, words(own[row]))
+        return np.array([place[k] for k in kinds.tolist()], dtype=np.intp)[inverse.ravel()]
+
+    made = by_runs(table, known, codes)
+    return texts_of(made, list(seen.values()))
 
 
 def _grade_notes(fit: Fit) -> list[str]:
@@ -279,8 +332,7 @@ def _beyond(found: list[tuple[str, int]]) -> list[str]:
     ]
 
 
-def _notes(known: Any) -> list[str]:
-    new = int((known == 0).any(axis=1).sum())
+def _notes(new: int) -> list[str]:
     if not new:
         return []
     return [

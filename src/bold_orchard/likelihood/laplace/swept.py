@@ -19,6 +19,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.arrays import RandomUnit
+from bold_orchard.crossproducts.elimination import Eliminated
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.crossproducts.standardise import Standard
 from bold_orchard.design.engines import engine_here
@@ -26,6 +27,7 @@ from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.laplace.criterion import Laplace
 from bold_orchard.likelihood.laplace.layout import Effects, Layout
 from bold_orchard.likelihood.laplace.point import LaplacePoint
+from bold_orchard.likelihood.prediction_error import Column, ManyParts, of_coefficients, of_effects
 from bold_orchard.likelihood.quadrature import Quadrature
 
 Array = NDArray[Any]
@@ -174,6 +176,16 @@ class SweptPoint(LaplacePoint):
     def leverage(self) -> float:
         return float(self.total(lambda point: point.leverage))
 
+    @cached_property
+    def xx(self) -> Array:
+        """X'H^-1 X of all parts, (p, p)."""
+        p = self.criterion.p
+        return np.asarray(self.total(lambda point: point.with_x.w[:p, :p]))
+
+    @cached_property
+    def with_x(self) -> Any:
+        return PartsWithX(self)
+
     def effects(self, f: int) -> tuple[Array, Array]:
         return self._effects[f]
 
@@ -181,7 +193,7 @@ class SweptPoint(LaplacePoint):
     def _effects(self) -> list[tuple[Array, Array]]:
         """Of every unit; the uncertainty of b is that of all parts together."""
         c = self.criterion
-        inverse = np.linalg.inv(self.total(lambda point: point.with_x.w[: c.p, : c.p])) if c.p else np.zeros((0, 0))
+        inverse = np.linalg.inv(self.xx) if c.p else np.zeros((0, 0))
         units = c.products.units
         out = [(np.zeros((u.levels, u.size)), np.zeros((u.levels, u.size, u.size))) for u in units]
 
@@ -193,6 +205,34 @@ class SweptPoint(LaplacePoint):
             for f, (effects, covariance) in enumerate(own):
                 out[f][0][present[f]], out[f][1][present[f]] = effects, covariance
         return out
+
+
+class PartsWithX(ManyParts):
+    """The working linear models of all parts, eliminated: sums by level, which are few beside the rows."""
+
+    def __init__(self, point: SweptPoint) -> None:
+        self.point = point
+
+    @cached_property
+    def parts(self) -> list[Eliminated]:
+        return [self.point.point(k).with_x for k in range(len(self.point.criterion.levels))]
+
+    def error_variance(self, x: Array, columns: list[Column]) -> Array:
+        out, rest = np.zeros(x.shape[1]), x.copy()
+        for present, e in zip(self.point.criterion.levels, self.parts):
+            own, mine = [], np.zeros(x.shape[1], dtype=bool)
+            for f, level, z in columns:
+                place = np.minimum(np.searchsorted(present[f], level), len(present[f]) - 1)
+                here = (present[f][place] == level) & z.any(axis=0)
+                own.append((f, place, np.where(here, z, 0.0)))
+                mine |= here
+            rows = np.flatnonzero(mine)
+            if len(rows):
+                some = [(f, place[rows], z[:, rows]) for f, place, z in own]
+                added, left = of_effects(e, np.zeros((len(x), len(rows))), some)
+                out[rows] += added
+                rest[:, rows] += left
+        return out + of_coefficients(self.point.xx, rest)
 
 
 @frozen
