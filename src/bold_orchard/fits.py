@@ -65,8 +65,9 @@ class Model(Fitted):
                 "effect-sizes": effect_sizes,
             }
             return sampled.contrasts(self.core, posterior, given, texts, self._level(confidence))
+        core = self.with_rows().core if effect_sizes else self.core
         return self._answer(
-            terms(self.core, type, df, chisq, force, likelihood, texts, self._level(confidence), effect_sizes)
+            terms(core, type, df, chisq, force, likelihood, texts, self._level(confidence), effect_sizes)
         )
 
     def means(
@@ -111,7 +112,8 @@ class Model(Fitted):
         from bold_orchard.inference.intervals.intervals import intervals
 
         level = self._level(confidence)
-        return self._answer(intervals(self.core, method, level, points, samples, seed, force, progress))
+        core = self.with_rows().core if method == "bootstrap" else self.core
+        return self._answer(intervals(core, method, level, points, samples, seed, force, progress))
 
     def anova(self, type: int = 3, *, restricted: bool = False) -> Answer:
         """The classical analysis of variance of a sentence of categories; see ``orchard anova``."""
@@ -218,8 +220,11 @@ def compare(
     if bootstrap and bootstrap < 20:
         raise UsageError("--bootstrap needs 20 simulated outcomes or more")
     given = [f for each in fits for f in (each if isinstance(each, (list, tuple)) else (each,))]
-    beside = [] if against is None else _cores([against])
-    cores = _cores(given)
+    models = [open_fit(f) if isinstance(f, str) else f for f in [*given, *([] if against is None else [against])]]
+    if bootstrap or common_rows or not _of_one_kind(models):
+        models = [m.with_rows() for m in models]
+    every = [m.core for m in models]
+    cores, beside = every[: len(given)], every[len(given) :]
     cores += [f for f in beside if f.name not in [c.name for c in cores]]
     if not any(isinstance(f, str) for f in given):
         cores = _told_apart(cores)
@@ -294,6 +299,14 @@ def plan(*fits: Model | str, title: str | None = None, folder: Path | None = Non
 
 def _cores(fits: Sequence[Model | str]) -> list[Fit]:
     return [open_fit(f).core if isinstance(f, str) else f.core for f in fits]
+
+
+def _of_one_kind(models: Sequence[Model]) -> bool:
+    """Whether sums of rows answer for all fits: none was made of them, or all were, of one plain outcome."""
+    designs = [m.core.design for m in models]
+    summed = [d.counts is not None for d in designs]
+    plain = len({d.outcome for d in designs}) == 1
+    return not any(summed) or (all(summed) and plain)
 
 
 def _told_apart(fits: Sequence[Fit]) -> list[Fit]:

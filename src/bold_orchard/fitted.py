@@ -151,4 +151,6 @@ class Fitted:
 
         from bold_orchard.inference.equations import write_out
 
-        return {n: pd.DataFrame(m.values, m.rows, m.columns) for n, m in write_out(self.core, level).items()}
+        return {
+            n: pd.DataFrame(m.values, m.rows, m.columns) for n, m in write_out(self.with_rows().core, level).items()
+        }

@@ -21,7 +21,7 @@ def effect_sizes(made: Fit, term: str, test: dict[str, Any]) -> dict[str, Any]:
     eta = omega = None
     f, q, d = test["value"], test["num_df"], test["den_df"]
     if test["statistic"] == "F" and f is not None and d is not None:
-        eta, omega = number(q * f / (q * f + d)), number(q * (f - 1.0) / (q * (f - 1.0) + len(made.design.y)))
+        eta, omega = number(q * f / (q * f + d)), number(q * (f - 1.0) / (q * (f - 1.0) + made.design.n_rows))
     return {"eta_squared_partial": eta, "omega_squared_partial": omega, "r2_marginal_change": _change(made, term)}
 
 

@@ -17,7 +17,7 @@ def residual_lines(
     told = f", estimated as {made['variance']:.{digits}g}" if estimates else ""
     spread = parameters.get("spread") or own
     variance = number(made["variance"], digits) if estimates and not spread else r"\sigma^{2}"
-    weight = f" / {upright(str(fit.settings.options.weights))}_{{{s}}}" if design.weights is not None else ""
+    weight = f" / {upright(str(fit.settings.options.weights))}_{{{s}}}" if fit.settings.options.weights else ""
     if spread:
         lines = [
             (e, f"\\sim \\mathcal{{N}}(0, \\sigma_{{{s}}}^{{2}}{weight})"),
