@@ -9,6 +9,7 @@ import pytest
 import bold_orchard as bo
 from bold_orchard.data import cells_as_rows, on_disk, pieces
 from bold_orchard.data.sums_of_cells import CellSums, NumberedSums
+from bold_orchard.design import sweeps
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation import swept
 
@@ -190,7 +191,12 @@ def test_averages_on_the_scale_of_the_outcome(both):
         bo.fit("yield = rain; each tree: intercept", "parts", memory=20, effects=True)
 
 
-def test_crossed_units_of_counts_say_so(both):
+def test_crossed_units_of_counts_say_so(both, monkeypatch):
+    with pytest.raises(OrchardError, match="units that cross"):
+        bo.fit("fruits = rain; each tree: intercept; each season: intercept", "parts", memory=20, family="poisson")
+    with pytest.raises(OrchardError, match="no column 'seasno'"):
+        bo.fit("fruits = rain; each tree: intercept; each seasno: intercept", "parts", memory=20, family="poisson")
+    monkeypatch.setattr(sweeps, "table_on_disk", lambda *_: pytest.fail("all rows were read before it was said"))
     with pytest.raises(OrchardError, match="units that cross"):
         bo.fit("fruits = rain; each tree: intercept; each season: intercept", "parts", memory=20, family="poisson")
 

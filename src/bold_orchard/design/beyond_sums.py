@@ -2,7 +2,12 @@
 
 from __future__ import annotations
 
+import numpy as np
+
+from bold_orchard.data.table import Table
+from bold_orchard.design.build import check_columns, unit_codes
 from bold_orchard.design.design import Options
+from bold_orchard.design.validation import is_nested
 from bold_orchard.errors import OrchardError
 from bold_orchard.families import family_of
 from bold_orchard.sentence import tree
@@ -26,6 +31,25 @@ def check_in_pieces(sentence: tree.Sentence) -> None:
             raise OrchardError(
                 f"'{word}' needs rows in memory, and they are larger than --memory; leave it out, or {WAY_OUT}"
             )
+
+
+CROSSING = (
+    "units that cross, or whose levels have a known covariance, need the rows of this model in memory, and they are larger than "
+    f"--memory; write units inside others as 'each tree in orchard', or {WAY_OUT}"
+)
+
+
+def check_nested(sentence: tree.Sentence, rows: Table) -> None:
+    """Raise OrchardError for units that some rows show to cross already: a likelihood by sweeps has one top unit."""
+    check_columns(sentence, rows)
+    kept = np.ones(len(rows), dtype=bool)
+    for column in {c.name for e in sentence.each for c in e.unit.columns}:
+        kept &= ~rows.is_missing(column)
+    units = {str(e.unit): unit_codes(e.unit, rows.take(kept)) for e in sentence.each} if kept.any() else {}
+    ordered = sorted(units.values(), key=lambda u: -u.size)
+    for place, fine in enumerate(ordered):
+        if not all(is_nested(fine, coarse) for coarse in ordered[place + 1 :]):
+            raise OrchardError(CROSSING)
 
 
 def asks_for_rows(sentence: tree.Sentence, family: str, link: str, options: Options) -> str | None:

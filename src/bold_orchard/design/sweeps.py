@@ -22,7 +22,7 @@ from bold_orchard.data.pieces import Pieces
 from bold_orchard.data.sums_of_cells import CellSums
 from bold_orchard.data.table import Labels, Table
 from bold_orchard.design import validation
-from bold_orchard.design.beyond_sums import WAY_OUT, RowsNeeded, asks_for_rows, check_in_pieces
+from bold_orchard.design.beyond_sums import WAY_OUT, RowsNeeded, asks_for_rows, check_in_pieces, check_nested
 from bold_orchard.design.build import (
     build_design,
     check_columns,
@@ -41,6 +41,7 @@ from bold_orchard.design.one_sweep import in_one_sweep
 from bold_orchard.design.response import family_and_link
 from bold_orchard.design.transformations import ColumnMaker, Numeric
 from bold_orchard.errors import OrchardError
+from bold_orchard.families import family_of
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
@@ -72,6 +73,8 @@ def design_of_pieces(
         raise OrchardError(
             f"{asks} needs more than sums of rows, and sums are all that a cluster makes; leave --cluster out"
         )
+    if not family_of(family, link).additive and len({str(e.unit) for e in sentence.each}) > 1:
+        check_nested(sentence, pieces.some_rows())
     design = design_on_disk(sentence, pieces, options, report)
     note = f"{asks[0].upper()}{asks[1:]} needs more than sums of rows: {len(design.y):,} rows were laid down on disk."
     return replace(design, notes=(*design.notes, note))

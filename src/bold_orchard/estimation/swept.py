@@ -15,6 +15,7 @@ from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.crossproducts.standardise import Standard, standardise
 from bold_orchard.crossproducts.weighted import Weighted
 from bold_orchard.data.on_disk import full
+from bold_orchard.design.beyond_sums import CROSSING
 from bold_orchard.errors import OrchardError
 from bold_orchard.families.base import Family
 from bold_orchard.likelihood.laplace.criterion import Laplace
@@ -22,17 +23,13 @@ from bold_orchard.likelihood.laplace.swept import Rows, Stored, Swept
 
 Array = NDArray[Any]
 AT_ONCE = 200_000  # rows of a part: some fifty megabytes of work
-WAY_OUT = "give it more --memory, or fit a part of the rows with --where"
 
 
 def swept(arrays: Arrays, family: Family, offset: Array | None) -> Swept:
     """The likelihood by sweeps; raises OrchardError for units that cross, a disk without room."""
     chain, tail = split(arrays)
     if tail:
-        raise OrchardError(
-            "units that cross, or whose levels have a known covariance, need the rows of this model in memory, and they are larger than "
-            f"--memory; write units inside others as 'each tree in orchard', or {WAY_OUT}"
-        )
+        raise OrchardError(CROSSING)
     standard = standardise(arrays)
     frame = CrossProducts(
         n=arrays.n, p=len(standard.x), standard=standard, stages=[], tails=[], dense=np.zeros((0, 0)),
