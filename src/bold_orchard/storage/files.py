@@ -6,12 +6,13 @@ import importlib.util
 import os
 import tempfile
 from collections.abc import Callable
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
 from bold_orchard.errors import OrchardError
 
-AT_ONCE = 500_000  # rows of a CSV file written together
+AT_ONCE = 200_000  # rows of a CSV file written together
 MANY_ROWS = 50_000  # from which the Arrow library is worth its start
 SPECIAL = set(',"\r\n')  # what a cell of CSV cannot hold without quotes
 PACKAGES = {".xlsx": ("openpyxl", "excel"), ".parquet": ("pyarrow", "parquet")}
@@ -91,6 +92,7 @@ def _write_by_arrow(path: Path, columns: dict[str, Any]) -> None:
     import csv
     import io
 
+    import numpy as np
     import pyarrow as pa
     import pyarrow.csv as arrow_csv
 
@@ -101,10 +103,19 @@ def _write_by_arrow(path: Path, columns: dict[str, Any]) -> None:
         head = io.StringIO()
         csv.writer(head, lineterminator="\n").writerow(columns)
         f.write(head.getvalue().encode())
-        for start in range(0, n, AT_ONCE):
-            at = slice(start, start + AT_ONCE)
-            run = {k: list(c[at]) if isinstance(c, range) else c[at] for k, c in columns.items()}
-            arrow_csv.write_csv(pa.table({k: pa.array(v, from_pandas=True) for k, v in run.items()}), f, options)
+        threads = os.cpu_count() or 1
+
+        def written(start: int) -> Any:
+            at, out = slice(start, start + AT_ONCE), pa.BufferOutputStream()
+            run = {k: np.array(c[at]) if isinstance(c, range) else c[at] for k, c in columns.items()}
+            arrow_csv.write_csv(pa.table({k: pa.array(v, from_pandas=True) for k, v in run.items()}), out, options)
+            return out.getvalue()
+
+        with ThreadPoolExecutor(threads) as pool:
+            starts = range(0, n, AT_ONCE)
+            for few in range(0, len(starts), threads):  # no more in memory than is being written
+                for made in pool.map(written, starts[few : few + threads]):
+                    f.write(made)
 
 
 def _texts(column: Any) -> Any:
