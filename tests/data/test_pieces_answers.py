@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
-from tests.data.test_pieces import close, table
+from test_pieces import close, table
 
 import bold_orchard as bo
 from bold_orchard.data import pieces

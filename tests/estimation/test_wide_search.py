@@ -5,7 +5,6 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 import pytest
-from tests.crossproducts.test_wide import SENTENCES, crossed
 
 import bold_orchard as bo
 from bold_orchard.crossproducts import assemble
@@ -15,6 +14,7 @@ from bold_orchard.estimation import gaussian_search
 from bold_orchard.estimation.wide_search import search_wide
 from bold_orchard.inference.comparison import boundary_law
 from bold_orchard.inference.variances import identified
+from crossings import SENTENCES, crossed
 
 
 @pytest.fixture

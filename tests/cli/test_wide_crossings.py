@@ -8,7 +8,7 @@ import pytest
 
 from bold_orchard.estimation.gaussian_search import MOST_CROSSED
 
-ROWS, TREES, PICKERS = 90_000, 20_000, 12_500
+ROWS, TREES, PICKERS = 60_000, 15_000, 12_200
 SENTENCE = "yield = rain; each tree: intercept; each picker: intercept"
 
 
@@ -47,12 +47,8 @@ def test_fitted_kept_used_and_refused_in_one_line(orchard, picked):
     rows = orchard("predict", "m", "--new", "new.csv", "--json").json["rows"]
     assert len(rows) == 3 and all(np.isfinite(r["se"]) for r in rows)
     assert rows[1]["se"] > max(rows[0]["se"], rows[2]["se"])  # a tree that was never seen
-    wald = orchard("intervals", "m", "--method", "wald", "--json").json["parameters"]
-    assert all(p["low"] < p["estimate"] < p["high"] for p in wald)
-
     for command, words in (
         (("intervals", "m"), "use --method wald"),
-        (("sample", "m"), "posterior would hardly differ"),
         (("fit", "picked.parquet", SENTENCE + "; within tree: exchangeable"), "too many beside within"),
     ):
         done = orchard(*command)
