@@ -77,7 +77,7 @@ def eliminate(products: CrossProducts, factors: list[Array]) -> Eliminated:
     dense = products.dense.copy()
     works, log_det = [], 0.0
     for i, stage in enumerate(stages):
-        f, y, added = _factor(factors[stage.unit], cs[i], rights[i])
+        f, y, added = factor_levels(factors[stage.unit], cs[i], rights[i])
         log_det += added
         works.append(StageWork(stage, cs[i], rights[i], f, y))
         for g, columns in stage.slices.items():
@@ -95,7 +95,7 @@ def eliminate(products: CrossProducts, factors: list[Array]) -> Eliminated:
     return _eliminate_tail(products, factors, works, log_det, dense)
 
 
-def _factor(t: Array, c: Array, right: Array) -> tuple[Array, Array, float]:
+def factor_levels(t: Array, c: Array, right: Array) -> tuple[Array, Array, float]:
     """f with K = f'f, y = f right and the sum of log|I + T'CT|, a cacheful of units at a time."""
     f, y, log_det = np.empty_like(c), np.empty_like(right), 0.0
     for units in batched.chunks(c.shape[2]):

@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.crossproducts import batched
-from bold_orchard.crossproducts.elimination import _factor
+from bold_orchard.crossproducts.elimination import factor_levels
 from bold_orchard.crossproducts.wide.krylov import solved
 from bold_orchard.crossproducts.wide.products import Run, WideProducts, WideTail
 
@@ -53,7 +53,7 @@ class WideEliminated:
         self.products, self.factors = products, factors
         self.held: dict[int, Any] = {}  # what signs told, by their number
         stage = products.stage
-        self.f, y, self.stage_log_det = _factor(factors[stage.unit], stage.c, stage.right)
+        self.f, y, self.stage_log_det = factor_levels(factors[stage.unit], stage.c, stage.right)
         self.k = batched.gram(self.f)
         self.keep = -batched.multiply(stage.c, self.k)
         self.keep[np.arange(stage.size), np.arange(stage.size)] += 1.0

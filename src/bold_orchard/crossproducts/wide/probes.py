@@ -28,6 +28,7 @@ SLOPE = 1e-8  # of a right-hand side: what is left of equations of signs, far be
 LOG = 1e-6  # the same for the log-determinant, whose error is the square of it
 MOST_PAIRS = 3_000_000_000  # pairs of cells of one level up to which the series' second term is summed exactly
 PAIRS_AT_ONCE = 20_000_000
+TOGETHER = 8  # vectors of signs taken to the stage's many levels at the same time
 SEED = 20_260_101
 
 
@@ -105,8 +106,11 @@ class Slopes:
                 for v in (Blocks(products.wide, e.own_k)(self.w), self.gamma(self.z))
             )
             return np.asarray(own + _symmetric(np.einsum("jam,jbm,m->jab", ahead, behind, self.weight)))
-        ahead, behind = (e.times(v) for v in (self.moved, self.gamma(self.z)))
-        inner = self.inner + _symmetric(np.einsum("ajm,bjm,m->jab", ahead, behind, self.weight))
+        inner, gamma_z = self.inner, self.gamma(self.z)
+        for start in range(0, self.z.shape[1], TOGETHER):
+            at = slice(start, start + TOGETHER)
+            ahead, behind = (e.times(v[:, at]) for v in (self.moved, gamma_z))
+            inner = inner + _symmetric(np.einsum("ajm,bjm,m->jab", ahead, behind, self.weight[at]))
         return np.asarray(e.k.transpose(2, 0, 1) + np.einsum("abj,jbc,cdj->jad", e.k, inner, e.k, optimize=True))
 
     @cached_property
@@ -136,26 +140,19 @@ def _symmetric(m: Array) -> Array:
 
 def log_det(e: WideEliminated, count: int) -> tuple[float, float]:
     """log|H| and its Monte-Carlo standard error, by ``count`` vectors of signs."""
-    known, error = e.stage_log_det + e.block_log_det, 0.0
-    q = e.products.q
     base = _near_singular(e)
-    own = e.m(base)
-    first = -float(
-        np.einsum("qc,qc->", base, own) - base.shape[1]
-    )  # tr(M - I) is 0: of the rest minus that of the base
-    total = float(form_of_log(base, solved(e.m, base, LOG)[1]).sum())
-    square = _squares(e)
-    z = signs(q, count, 2)
+    away = e.m(base) - base
+    known = e.stage_log_det + e.block_log_det + float(form_of_log(base, solved(e.m, base, LOG)[1]).sum())
+    known -= float(np.vdot(base, away))  # tr(M - I) is 0: beside the base it is less the base's
+    z = signs(e.products.q, count, 2)
     z -= base @ (base.T @ z)
     moved = e.m(z) - z
     each = form_of_log(z, solved(e.m, z, LOG)[1]) - np.einsum("qc,qc->c", z, moved)
-    total += first
+    square = _squares(e)
     if square is not None:
-        # of (I - QQ')(M - I)^2(I - QQ'), as the signs see it
         each += 0.5 * np.einsum("qc,qc->c", moved, moved)
-        total -= 0.5 * (square - float(((own - base) ** 2).sum()))
-    error = float(each.std(ddof=1) / np.sqrt(count))
-    return known + total + float(each.mean()), error
+        known -= 0.5 * (square - float(np.vdot(away, away)))
+    return known + float(each.mean()), float(each.std(ddof=1) / np.sqrt(count))
 
 
 def _near_singular(e: WideEliminated) -> Array:
