@@ -98,6 +98,8 @@ class Model(Fitted):
 
         if method not in ("wald", "profile"):
             raise UsageError(f"the method is wald or profile, not '{method}'")
+        if method == "profile":
+            self.core.needs_factor("a profile", "use --method wald")
         if posterior is not None:
             given = {"method": method == "profile", "against": against}
             return sampled.components(self.core, posterior, given, self._level(confidence))

@@ -117,6 +117,7 @@ def test_what_needs_a_factor_says_so(wide, tmp_path):
     made = wide(lambda: bo.fit(sentence, frame))
     for ask, words in (
         (lambda: made.intervals("profile"), "--method wald"),
+        (lambda: made.components("profile"), "--method wald"),
         (made.sample, "posterior would hardly differ"),
         (lambda: wide(lambda: bo.fit(sentence + "; spread = soil", frame)), "within or spread"),
         (lambda: wide(lambda: bo.fit("yield = rain; each tree (vary with soil): intercept; each picker: intercept", frame)), "vary with"),
