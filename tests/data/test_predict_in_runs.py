@@ -131,3 +131,45 @@ def test_rows_of_ranges_and_texts():
         {"row": 3, "label": None, "x": 2.0},
     ]
     assert made[1] == {"row": 2, "label": "b", "x": None} and made[1:] == list(made)[1:] and len(made) == 3
+
+
+@pytest.mark.parametrize(
+    "sentence",
+    ["yield = rain; each orchard: intercept", "yield = rain; each name: intercept + rain",
+     "yield = rain; each name: intercept; each plot in name: intercept"],
+)  # fmt: skip
+@pytest.mark.parametrize("missing", ["orchard", "name", "plot"])
+def test_a_row_without_a_label_is_a_row_of_an_unknown_unit(sentence, missing):
+    """Not of the last one, nor of its neighbour's."""
+    frame = rows().dropna(subset=["rain"])
+    frame = frame.assign(name=[f"o{k}" for k in frame["orchard"]], plot=np.arange(len(frame)) % 6)
+    fitted = bo.fit(sentence, frame)
+    new = frame.iloc[[0, 200, 400, 550]].reset_index(drop=True)
+    without, other = new.copy(), new.copy()
+    without[missing] = without[missing].astype(object)
+    without.loc[[1, 3], missing] = None
+    other[missing] = other[missing].astype(object)
+    other.loc[[1, 3], missing] = "never seen" if missing == "name" else 987
+    columns = ["predicted", "se", "low", "high", "predicted_average", "units_known"]
+    one, two, known = (fitted.predict(given).to_frame()[columns] for given in (without, other, new))
+    pd.testing.assert_frame_equal(one, two)
+    if missing in sentence:
+        assert (one["units_known"].iloc[[1, 3]] != "all").all() and (one["se"] >= known["se"] - 1e-9).iloc[[1, 3]].all()
+    pd.testing.assert_frame_equal(one.iloc[[0, 2]], known.iloc[[0, 2]])
+
+
+def test_labels_are_matched_as_numbers_or_as_texts_alike():
+    frame = rows().dropna(subset=["rain"])
+    sentence = "yield = rain; each orchard: intercept"
+    numbers, texts = bo.fit(sentence, frame), bo.fit(sentence, frame.assign(orchard=frame["orchard"].astype(str)))
+    new = frame.iloc[::37].assign(orchard=lambda d: np.arange(len(d)) % 7)
+    for given in (
+        new,
+        new.assign(orchard=new["orchard"].astype(str)),
+        new.assign(orchard=new["orchard"].astype(float)),
+    ):
+        for fitted in (numbers, texts):
+            made = fitted.predict(given).to_frame()
+            assert made["predicted"].to_numpy() == pytest.approx(
+                numbers.predict(new).to_frame()["predicted"].to_numpy(), rel=1e-9
+            )

@@ -145,7 +145,7 @@ def _without_constant(first: Fit, units: list[str], table: Table, drop: bool, no
         from bold_orchard.sentence.edit import unit_of
 
         codes = unit_codes(unit_of(unit), table)
-        bad = np.isin(np.array(codes.texts, dtype=object), still)[codes.codes]
+        bad = np.append(np.isin(np.array(codes.texts, dtype=object), still), False)[codes.codes]
         if bad.all():
             raise OrchardError(f"{told}, which leaves no row; leave --drop-constant out")
         table = table.take(~bad)

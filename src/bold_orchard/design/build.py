@@ -297,8 +297,14 @@ def _given(structure: tree.Structure, part: ModelMatrix) -> Array | None:
 
 
 def unit_codes(unit: tree.Unit, table: Table) -> UnitCodes:
-    """Number the levels of a unit; ``tree in orchard`` has one level per tree of each orchard."""
+    """Number the levels of a unit; ``tree in orchard`` has one level per tree of each orchard. Rows without a label have code -1."""
     labels = [table.labels(c.name) for c in unit.columns]
+    known = np.all([label.codes >= 0 for label in labels], axis=0)
+    if not known.all():
+        made = unit_codes(unit, table.take(known)) if known.any() else UnitCodes(str(unit), np.zeros(0, np.intp), 0, ())
+        codes = np.full(len(table), -1, dtype=np.intp)
+        codes[known] = made.codes
+        return replace(made, codes=codes)
     if len(labels) == 1:
         size = len(labels[0].raw)
         return UnitCodes(str(unit), labels[0].codes, size, ((labels[0], np.arange(size)),))

@@ -161,8 +161,20 @@ def _success(fit: Fit, table: Table, column: str) -> Array:
 
 
 def places_of(wanted: UnitCodes, fitted: UnitCodes) -> Array:
-    """Row -> level of the fit, -1 for a level that was not in it."""
-    return np.array([fitted.places.get(t, -1) for t in wanted.texts], dtype=np.intp)[wanted.codes]
+    """Row -> level of the fit, -1 for a level that was not in it and for a row without a label."""
+    if (numbers := _whole(wanted)) is not None and (known := _whole(fitted)) is not None and len(known):
+        order = np.argsort(known)
+        at = order[np.minimum(np.searchsorted(known, numbers, sorter=order), len(known) - 1)]
+        return np.append(np.where(known[at] == numbers, at, -1), -1)[wanted.codes]
+    return np.array([*(fitted.places.get(t, -1) for t in wanted.texts), -1], dtype=np.intp)[wanted.codes]
+
+
+def _whole(unit: UnitCodes) -> Array | None:
+    """The labels (levels,) of a unit numbered by whole numbers, by level; None of others."""
+    if unit.labels or len(unit.parts) != 1:
+        return None
+    labels, index = unit.parts[0]
+    return labels.raw[index] if labels.raw.dtype.kind in "iu" else None
 
 
 def level_places(wanted: UnitCodes, fitted: UnitCodes) -> tuple[Array, Array, int]:
