@@ -95,6 +95,11 @@ def test_targets_that_cannot_be_written(orchard):
     refused(orchard("fit", "t.csv", MODEL, "--figure", "m.gif"), 2, ".png")
     (orchard.folder / "m.fit.json").mkdir()
     refused(orchard("fit", "t.csv", MODEL, "--save", "m"), 3, "is a folder")
+    (orchard.folder / "parts").mkdir()
+    refused(orchard("fit", "t.csv", MODEL, "--save", "parts/"), 3, "is a folder")
+    refused(orchard("fit", "t.csv", MODEL, "--csv", "parts"), 3, "is a folder")
+    assert orchard("fit", "t.csv", MODEL, "--save", "parts").code == 0  # the file is parts.fit.json
+    assert orchard("show", "parts").code == 0
 
 
 def test_wrong_command_lines(orchard):

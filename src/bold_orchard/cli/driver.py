@@ -68,13 +68,15 @@ def check_targets(args: argparse.Namespace, others: tuple[str, ...] = (), forms:
             raise UsageError(
                 f"--to writes {', '.join(forms + FORMS)}, not '{Path(path).suffix or path}'; give another ending"
             )
-    for path in (args.csv, args.figure, *(getattr(args, name) for name in others), *args.to):
+    named = {name: getattr(args, name) for name in others}
+    kept = named.pop("save", None)  # a name that gets an ending: a folder may bear it
+    for path in (args.csv, args.figure, *named.values(), kept, *args.to):
         if path is None:
             continue
         folder = Path(path).parent
         if not folder.is_dir():
             raise OrchardError(f"{path} cannot be written: there is no folder {folder}; make it first")
-        if Path(path).is_dir():
+        if path.endswith(("/", "\\")) or (Path(path).is_dir() and path is not kept):
             raise OrchardError(f"{path} is a folder; give a file name")
 
 
