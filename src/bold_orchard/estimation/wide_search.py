@@ -55,8 +55,8 @@ def search_wide(
         here = there
     hessian, moves = differences(criterion, here)
     calls += len(moves)
-    decrement, _ = decrement_of(hessian, here.gradient, _free(here))
     free = _free(here)
+    decrement, _ = decrement_of(hessian, here.gradient, free)
     if reason == Ending.WELL and free.any() and np.linalg.eigvalsh(hessian[np.ix_(free, free)])[0] <= 0:
         reason = Ending.FALLS
     return OptimizeResult(here, not reason, float(decrement), hessian, steps, calls, reason, moves)

@@ -234,13 +234,18 @@ class GaussianPoint:
         """c with residual = [X y] c."""
         return np.append(-self.b_work, 1.0)
 
-    @cached_property
-    def reverse(self) -> Backward:
+    @property
+    def _w_bar(self) -> Array:
+        """d deviance / d W, W = [X y]'H^-1[X y], (p+1, p+1)."""
         c = self._contrast
         w_bar = np.outer(c, c) / self.sigma2
         if self.criterion.reml and len(self.xx):
             w_bar[:-1, :-1] += self.xx_inverse
-        return backward(self.eliminated, w_bar, inverses=not self.criterion.linear)
+        return w_bar
+
+    @cached_property
+    def reverse(self) -> Backward:
+        return backward(self.eliminated, self._w_bar, inverses=not self.criterion.linear)
 
     @cached_property
     def scores(self) -> tuple[dict[int, Array], dict[int, Array]]:

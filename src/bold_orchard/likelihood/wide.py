@@ -77,10 +77,7 @@ class WidePoint(GaussianPoint):
 
     @cached_property
     def reverse(self) -> Backward:
-        c = self._contrast
-        w_bar = np.outer(c, c) / self.sigma2
-        if self.criterion.reml and len(self.xx):
-            w_bar[:-1, :-1] += self.xx_inverse
+        w_bar = self._w_bar
         slope = {
             f: self.signs.slope[f] - np.einsum("ajw,wv,bjv->ab", own, w_bar, own, optimize=True)
             for f, own in self.work.projected.items()
@@ -91,12 +88,11 @@ class WidePoint(GaussianPoint):
     def gradient_error(self) -> Array:
         """Covariance of the Monte-Carlo errors of the gradient, (m, m)."""
         c = self.criterion
-        count = IN_SLOPES
-        each = np.zeros((count, len(self.theta)))
+        each = np.zeros((IN_SLOPES, len(self.theta)))
         for f, (structure, at) in enumerate(zip(c.structures, c.slices)):
             slopes = 2.0 * self.signs.each[f] @ self.factors[f]
             each[:, at] = np.einsum("aij,mij->ma", structure.basis, slopes)
-        return np.asarray(np.atleast_2d(np.cov(each, rowvar=False)) / count)
+        return np.asarray(np.atleast_2d(np.cov(each, rowvar=False)) / IN_SLOPES)
 
     @cached_property
     def scores(self) -> tuple[dict[int, Array], dict[int, Array]]:

@@ -299,33 +299,25 @@ def columns_of(item: object, units: bool = True) -> list[Column]:
             found.setdefault(x.name, x)
         elif isinstance(x, Call) and x.function in BY_UNIT and not units:
             walk(x.arguments[:1])
-        elif isinstance(x, (tuple, list)):
-            for part in x:
+        else:
+            for part in _parts(x):
                 walk(part)
-        elif hasattr(x, "__dataclass_fields__"):
-            for name in x.__dataclass_fields__:
-                walk(getattr(x, name))
 
     walk(item)
     return list(found.values())
 
 
+def _parts(x: object) -> list[object]:
+    """What a piece of a sentence is made of, in reading order."""
+    if isinstance(x, (tuple, list)):
+        return list(x)
+    return [getattr(x, name) for name in getattr(x, "__dataclass_fields__", ())]
+
+
 def calls_of(item: object) -> list[Call]:
     """All functions called anywhere inside a piece of a sentence, in reading order."""
-    found: list[Call] = []
-
-    def walk(x: object) -> None:
-        if isinstance(x, Call):
-            found.append(x)
-        if isinstance(x, (tuple, list)):
-            for part in x:
-                walk(part)
-        elif hasattr(x, "__dataclass_fields__"):
-            for name in x.__dataclass_fields__:
-                walk(getattr(x, name))
-
-    walk(item)
-    return found
+    own = [item] if isinstance(item, Call) else []
+    return own + [call for part in _parts(item) for call in calls_of(part)]
 
 
 def named(item: Any, lets: Mapping[str, Named]) -> Any:

@@ -179,13 +179,10 @@ def _squares(e: WideEliminated) -> float | None:
     out_of = sparse.block_diag(
         [sparse.bsr_array((p, np.arange(len(p)), np.arange(len(p) + 1))) for p in e.out_of.parts]
     ).tocsr()
-    rows = np.zeros(stage.levels)
-    for run in products.runs:
-        for m in run.matrices:
-            rows[run.levels] += np.diff(m.indptr)
+    raw = products.cells
+    rows = sum(np.diff(m.indptr).astype(float) for m in raw)
     if float((rows**2).sum()) > MOST_PAIRS:
         return None
-    raw = [sparse.vstack([run.matrices[a] for run in products.runs], format="csr") for a in range(stage.size)]
     made = [sum(sparse.diags_array(e.f[a, b]) @ raw[b] for b in range(stage.size)) @ out_of for a in range(stage.size)]
     turned = [sparse.csr_array(m.T) for m in made]
     work = np.concatenate([[0.0], np.cumsum(sum(_pairs_of_rows(t, m) for t, m in zip(turned, made)))])

@@ -71,6 +71,13 @@ class WideProducts(CrossProducts):
         edges = np.linspace(0, self.stage.levels, PARTS + 1).astype(int)
         return [self._run(slice(int(a), int(b))) for a, b in pairwise(edges) if b > a]
 
+    @cached_property
+    def cells(self) -> list[Any]:
+        """The same for each of the stage's effects as one sparse matrix (J, q)."""
+        from scipy import sparse
+
+        return [sparse.vstack([run.matrices[a] for run in self.runs], format="csr") for a in range(self.stage.size)]
+
     def _run(self, levels: slice) -> Run:
         from scipy import sparse
 

@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.wide.elimination import WideEliminated
-from bold_orchard.crossproducts.wide.probes import Slopes, slopes
+from bold_orchard.crossproducts.wide.probes import TOGETHER, Slopes, slopes
 from bold_orchard.crossproducts.wide.products import WideTail
 
 Array = NDArray[Any]
@@ -26,9 +26,8 @@ def error_variance_wide(e: WideEliminated, x: Array, columns: list[Column]) -> A
     for f, level, z in columns:  # several clauses may speak of one unit
         parts[f] = level, z if f not in parts else parts[f][1] + z
     for f, (level, z) in parts.items():
-        gamma = e.factors[f] @ e.factors[f].T
-        lost = np.einsum("ab,bjw->ajw", gamma, e.projected[f][:, :, :p])
-        rest -= np.einsum("anw,an->wn", lost[:, level], z)
+        gamma_z = e.factors[f] @ (e.factors[f].T @ z)
+        rest -= np.einsum("anw,an->wn", e.projected[f][:, level, :p], gamma_z)
     out = np.einsum("pn,pn->n", rest, np.linalg.solve(e.w[:p, :p], rest)) if p else np.zeros(x.shape[1])
     return np.asarray(out + _of_effects(e, slopes(e, IN_LEVELS), parts)) if parts else out
 
@@ -51,21 +50,28 @@ def _of_effects(e: WideEliminated, s: Slopes, parts: dict[int, tuple[Array, Arra
         out += np.einsum("an,an->n", z, at_own)
         if kz is not None and level is not None:
             out -= 2.0 * np.einsum("an,abn,bn->n", kz, _cell(t, level, place), at_own)
-    for c in range(s.z.shape[1]):  # what signs add: both sides of the combination, less what the stage takes of it
-        one, two = (_along(e, v[:, [c]], parts, kz) for v in (s.moved, gamma_z))
-        out += s.weight[c] * one * two
+    mine = None if level is None else np.unique(level, return_inverse=True)
+    own_cells = [] if mine is None else [m[mine[0]] for m in e.products.cells]
+    for start in range(0, s.z.shape[1], TOGETHER):  # what signs add: both sides, less what the stage takes of them
+        at = slice(start, start + TOGETHER)
+        both = np.ones((n, len(s.weight[at]))) * s.weight[at]
+        for v in (s.moved[:, at], gamma_z[:, at]):
+            side = _along(e, v, parts, n)
+            for a, cells in enumerate(own_cells):  # of the stage only the levels asked for
+                side -= (cells @ v)[mine[1].ravel()] * kz[a][:, None]  # type: ignore[index]
+            both *= side
+        out += both.sum(axis=1)
     return out
 
 
-def _along(e: WideEliminated, v: Array, parts: dict[int, tuple[Array, Array]], kz: Array | None) -> Array:
-    total: Any = 0.0
+def _along(e: WideEliminated, v: Array, parts: dict[int, tuple[Array, Array]], n: int) -> Array:
+    """The tail's part of the combinations times v (q, m), (n, m)."""
+    total = np.zeros((n, v.shape[1]))
     for t in e.products.wide:
         if t.unit in parts:
             place, z = parts[t.unit]
-            total = total + np.einsum("na,an->n", v[t.at].reshape(t.levels, t.size)[place], z)
-    if kz is not None:
-        total = total - np.einsum("an,an->n", e.times(v)[:, parts[e.products.stage.unit][0], 0], kz)
-    return np.asarray(total)
+            total += np.einsum("nam,an->nm", v[t.at].reshape(t.levels, t.size, -1)[place], z)
+    return total
 
 
 def _cell(t: WideTail, first: Array, second: Array) -> Array:
