@@ -126,10 +126,14 @@ class FittedModel(Frozen, ABC, Generic[C, E]):
         """X b plus the offset, (n,)."""
         return self.fixed_part() + (0.0 if self.design.offset is None else self.design.offset)
 
+    @cached_property
+    def effects(self) -> list[tuple[Array, Array]]:
+        """Predicted effects (levels, k) of every block and the covariances of their errors (levels, k, k), made once."""
+        return [self.evaluation.effects(f) for f in range(len(self.design.blocks))]
+
     def unit_effects(self) -> list[UnitEffects]:
         """Best linear unbiased predictions per each clause; se is the root of var(u_hat - u), b's error included."""
-        design, out = self.design, []
-        made = [self.evaluation.effects(f) for f in range(len(design.blocks))]
+        design, out, made = self.design, [], self.effects
         for clause in design.clauses:
             effects, covariance = made[clause.block]
             errors = np.einsum("jaa->ja", covariance)[:, clause.columns]

@@ -110,7 +110,7 @@ def _(model: GeneralizedModel, fit: Fit, rows: list[str], mine: Array) -> dict[s
     eta = model.linear_predictor() - model.shift
     _, first, second, _ = model.family.derivatives(eta, model.extra)
     weight = np.broadcast_to(-second, (len(rows),))
-    u = np.concatenate([np.zeros(0), *(fit.evaluation.effects(i)[0].ravel() for i in range(len(design.blocks)))])
+    u = np.concatenate([np.zeros(0), *(u.ravel() for u, _ in fit.model.effects)])
     equations, side = (z.T * weight) @ z, z.T @ (weight * (z @ u) + first)
     singular = is_singular(g)
     g_inverse = np.linalg.pinv(g, hermitian=True) if singular else np.linalg.inv(g)

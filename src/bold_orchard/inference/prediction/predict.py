@@ -159,7 +159,7 @@ def _own_spread(fit: Fit, used: Table) -> Array:
     for clause, each in zip(fit.design.clauses, fit.design.sentence.each):
         if clause.has_spread:
             at = clause.columns.start + clause.part.names.index("spread")
-            effects, errors = fit.evaluation.effects(clause.block)
+            effects, errors = fit.model.effects[clause.block]
             place = places_of(unit_codes(each.unit, used), fit.design.blocks[clause.block].unit)
             law = float(fit.evaluation.covariance(clause.block)[at, at])
             mean = np.append(effects[:, at], 0.0)[place]
@@ -199,7 +199,7 @@ def _unit_part(fit: Fit, used: Table, parts: tuple[Any, ...], x: Array) -> tuple
     variance = np.zeros(n)
     for i, (clause, part, each) in enumerate(zip(design.clauses, parts, design.sentence.each)):
         place = places_of(unit_codes(each.unit, used), design.blocks[clause.block].unit)
-        effects, _ = e.effects(clause.block)
+        effects, _ = fit.model.effects[clause.block]
         z = np.column_stack(part.values)
         have = place >= 0
         known[:, i] = have

@@ -47,7 +47,7 @@ def unit_means(
         codes = unit_codes(each.unit, rows)
         level = np.array([place.get(t, -1) for t in codes.texts], dtype=np.intp)[codes.codes]
         met &= level >= 0
-        effects = fit.evaluation.effects(clause.block)[0][:, clause.columns]
+        effects = fit.model.effects[clause.block][0][:, clause.columns]
         effect += np.where(
             level >= 0, np.einsum("nk,nk->n", np.column_stack(part.values), effects[np.maximum(level, 0)]), 0.0
         )
