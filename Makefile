@@ -26,10 +26,12 @@ $(VENV)/bin/python:
 
 $(VENV)/installed: $(VENV)/bin/python pyproject.toml
 	$(BIN)/python -m pip install --quiet -e .
+	$(BIN)/python -m compileall -q src
 	touch $@
 
 $(VENV)/test-installed: $(VENV)/bin/python pyproject.toml
 	$(BIN)/python -m pip install --quiet -e ".[test]"
+	$(BIN)/python -m compileall -q src
 	touch $@
 
 $(VENV)/docs-installed: $(VENV)/bin/python pyproject.toml

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import sys
 from collections.abc import Callable
 
@@ -12,6 +11,7 @@ from numpy.typing import NDArray
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.intervals.intervals import intervals
+from bold_orchard.progress import silent
 from bold_orchard.sampling.posterior import SampleOptions, sample
 from bold_orchard.workers import run
 
@@ -46,12 +46,7 @@ def _ends(made: Fit, way: str, seed: int) -> dict[str, tuple[float | None, float
 
 def over_sets(one: Callable[[int], list[float]], count: int) -> Array:
     """What every set answers, (count, ...), the sets shared by the processors, each on one."""
-
-    def alone(i: int) -> Array:
-        os.cpu_count = lambda: 1
-        return np.array(one(i), dtype=float)
-
-    return run(alone, count, lambda done, of: None)
+    return run(lambda i: np.array(one(i), dtype=float), count, silent)
 
 
 def asked(usual: int) -> tuple[int, int]:

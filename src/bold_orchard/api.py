@@ -25,6 +25,7 @@ from bold_orchard.fitted import Origin
 from bold_orchard.inference.fit import Fit, Settings
 from bold_orchard.inference.fit import fit as fit_table
 from bold_orchard.inference.summary import with_confidence, with_ratios
+from bold_orchard.progress import silent
 from bold_orchard.results.fit import AverageEffect, FitResult
 from bold_orchard.scouting import scout
 from bold_orchard.sentence.parse import read_sentence, used_columns
@@ -210,5 +211,5 @@ def certify(progress: Callable[[int, int], None] | None = None) -> Answer:
     from bold_orchard import __version__
     from bold_orchard.certificate.certify import certify as certified
 
-    result = certified(__version__, progress or (lambda done, of: None))
+    result = certified(__version__, progress or silent)
     return Answer(result, result.passed)

@@ -6,6 +6,7 @@ from collections.abc import Callable, Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
 from bold_orchard.answers import Answer
+from bold_orchard.progress import silent
 from bold_orchard.sampled import draws_of
 from bold_orchard.tables import table
 
@@ -37,5 +38,5 @@ def carry(
     settings = Settings(method, options, df, confidence)
     asked = CarryOptions(imputations, naive, drop_constant, ratios, seed)
     rows, draws = table(data, missing, where), None if posterior is None else draws_of(first, posterior)
-    result = carried(first, rows, sentence, settings, name, asked, progress or (lambda done, of: None), draws)
+    result = carried(first, rows, sentence, settings, name, asked, progress or silent, draws)
     return Answer(result, result.converged)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -12,6 +12,7 @@ from bold_orchard.answers import Answer
 from bold_orchard.errors import UsageError
 from bold_orchard.fitted import Fitted, Origin
 from bold_orchard.inference.fit import Fit
+from bold_orchard.progress import Progress, silent
 from bold_orchard.results.base import Result
 from bold_orchard.tables import table
 
@@ -19,7 +20,6 @@ if TYPE_CHECKING:
     import pandas as pd
 
 SEED = 20260101  # that of the command line
-Progress = Callable[[int, int], None]
 
 
 @dataclasses.dataclass(frozen=True, repr=False)
@@ -183,7 +183,7 @@ class Model(Fitted):
         kind: str = "overview", progress: Progress | None = None,
     ) -> Answer:  # fmt: skip
         """Residuals at every level; ``figure()`` draws the ``kind`` of picture; see ``orchard check``."""
-        from bold_orchard.diagnostics.checks import CheckOptions, check, silent
+        from bold_orchard.diagnostics.checks import CheckOptions, check
 
         result = check(self.with_rows().core, CheckOptions(unit, time, influence, seed), progress or silent)
         return Answer(result, self.converged, draws={"kind": kind})
@@ -194,7 +194,6 @@ class Model(Fitted):
         progress: Progress | None = None,
     ) -> Answer:  # fmt: skip
         """Predicted values of the fit's own rows or of new ones; see ``orchard predict``."""
-        from bold_orchard.diagnostics.checks import silent
         from bold_orchard.inference.prediction.predict import predict_document
 
         rows = self.rows if new is None else table(new, missing, where)
@@ -209,7 +208,8 @@ def open_fit(name: str) -> Model:
     """A fit kept by ``save`` or ``orchard fit --save``, by its name or the path of its file, ready to go on with."""
     from bold_orchard.storage.saved_fits import open_fit as taken_up
 
-    return Model(taken_up(name), None, Origin(saved_as=name))
+    core, read = taken_up(name)
+    return Model(core, read, Origin(saved_as=name))
 
 
 def compare(

@@ -10,6 +10,7 @@ from bold_orchard.answers import Answer
 from bold_orchard.data.table import Table
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
+from bold_orchard.progress import silent
 from bold_orchard.results.fit import FitResult
 
 if TYPE_CHECKING:
@@ -33,7 +34,7 @@ class Origin:
 class Fitted:
     """A fitted model: its tables as attributes.
 
-    ``core`` is the engine's own fit, ``read`` the table it was made from (None for one taken up from a file).
+    ``core`` is the engine's own fit, ``read`` the table it was made from (None for one made in pieces).
     """
 
     core: Fit
@@ -65,14 +66,10 @@ class Fitted:
         """All rows of the data, used or not; of a fit in pieces the used columns, on disk."""
         if self.read is not None:
             return self.read
-        if self.core.design.engine[0] != "memory":
-            from bold_orchard.data.on_disk import table_on_disk
+        from bold_orchard.data.on_disk import table_on_disk
 
-            pieces = self._pieces()
-            return table_on_disk(pieces, pieces.used, lambda done, of: None)
-        from bold_orchard.storage.saved_fits import own_table
-
-        return own_table(str(self.origin.saved_as))
+        pieces = self._pieces()
+        return table_on_disk(pieces, pieces.used, silent)
 
     def _pieces(self) -> Pieces:
         from bold_orchard.data.pieces import pieces_of

@@ -8,10 +8,11 @@ from typing import TYPE_CHECKING
 
 from bold_orchard.answers import Answer
 from bold_orchard.errors import UsageError
+from bold_orchard.progress import silent
 
 if TYPE_CHECKING:
     from bold_orchard.inference.fit import Fit
-    from bold_orchard.planning.power import Progress
+    from bold_orchard.progress import Progress
 
 SEED = 20260101  # that of the command line
 
@@ -46,7 +47,7 @@ def power(
     else:
         tried, made = sizes(counts, each), of_fit(study)
     options = PowerOptions(effect, tuple(tried), alpha, df, 0 if quick else runs, want, uncertain, seed)
-    return Answer(asked(made, options, progress or (lambda done, of: None)))
+    return Answer(asked(made, options, progress or silent))
 
 
 def _list(value: Sequence[int] | int) -> list[int]:

@@ -110,7 +110,9 @@ def keep(answer: Answer, name: str) -> Path:
         return path
     import pyarrow as pa
 
-    table = pa.table(columns)
+    from bold_orchard.data.to_arrow import arrow_of
+
+    table = pa.table({name: arrow_of(column) for name, column in columns.items()})
     if ending == ".parquet":
         import pyarrow.parquet as pq
 

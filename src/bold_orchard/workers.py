@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import ctypes
 import multiprocessing
-import os
 import signal
 import sys
 from collections import deque
@@ -17,9 +16,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError
+from bold_orchard.progress import Progress
+from bold_orchard.threads import keep_to_one, processors
 
 Array = NDArray[Any]
-Progress = Callable[[int, int], None]
 DIE_WITH_PARENT = 1  # PR_SET_PDEATHSIG of prctl(2)
 ENDED = "a process that shared this work was ended from outside, most often for want of memory; use fewer rows (--where), or close other programs"
 AT_ONCE = 10  # tasks handed to a process together: few enough that a progress bar moves
@@ -37,7 +37,7 @@ def run(task: Callable[[int], Array], samples: int, report: Progress) -> Array:
 
 
 def _each_part(task: Callable[[int], Array], parts: list[range]) -> Iterator[list[Array]]:
-    workers = min(os.cpu_count() or 1, len(parts))
+    workers = min(processors(), len(parts))
     if workers == 1 or "fork" not in multiprocessing.get_all_start_methods():
         for part in parts:
             yield [task(i) for i in part]
@@ -74,6 +74,7 @@ def _begin(begin: Callable[[Any], object], held: Any) -> None:
     if sys.platform == "linux":
         ctypes.CDLL(None).prctl(DIE_WITH_PARENT, signal.SIGTERM)
     threadpool_limits(1)
+    keep_to_one()
     begin(held)
 
 

@@ -134,3 +134,48 @@ def test_what_needs_a_factor_says_so(wide, tmp_path):
                 f'yield = rain; each tree: intercept; each picker (known "{tmp_path}/kin.csv"): intercept', frame
             )
         )
+
+
+def counted(monkeypatch):
+    """Every evaluation of the exact criterion, as it happens."""
+    looked = []
+    at = gaussian_search.Criterion.at
+    monkeypatch.setattr(gaussian_search.Criterion, "at", lambda c, p, near=None: looked.append(p) or at(c, p, near))
+    return looked
+
+
+@pytest.mark.parametrize("method", ["reml", "ml"])
+@pytest.mark.parametrize("name", SENTENCES)
+def test_a_start_by_signs_changes_the_way_and_not_the_end(monkeypatch, name, method):
+    frame = crossed(3000, 300, 80, seed=9)
+    frame["rain"] = 40.0 + 25.0 * frame["rain"]  # another scale than the working one
+    looked = counted(monkeypatch)
+    one = bo.fit(SENTENCES[name], frame, method=method)
+    usual = len(looked)
+    monkeypatch.setattr(gaussian_search, "DEAR", 10)
+    two = bo.fit(SENTENCES[name], frame, method=method)
+    a, b = one.to_dict(), two.to_dict()
+    assert b["fit"]["loglik"] == pytest.approx(a["fit"]["loglik"], abs=1e-7) and "monte_carlo" not in b
+    sds = [[s for part in d["random"] for s in part["sd"]] for d in (a, b)]
+    assert sds[1] == pytest.approx(sds[0], rel=1e-4, abs=1e-3)
+    assert name == "nested and crossed" or len(looked) - usual < usual
+
+
+def test_a_start_by_signs_leaves_a_variance_at_zero_there(monkeypatch):
+    frame = crossed(3000, 300, 80, seed=10, between=0.0)
+    frame["yield"] -= frame.groupby("picker")["yield"].transform("mean")
+    monkeypatch.setattr(gaussian_search, "DEAR", 10)
+    made = bo.fit("yield = rain; each tree: intercept; each picker: intercept", frame).to_dict()
+    assert made["convergence"]["converged"] and made["random"][1]["sd"] == [0.0]
+
+
+@pytest.mark.parametrize(
+    "clause", ["each tree (vary with wet): intercept", "each tree: intercept; within tree: ar1(rain)"]
+)
+def test_beside_what_no_signs_are_made_for_the_start_is_the_usual_one(monkeypatch, clause):
+    frame = crossed(400, 40, 15, seed=11)
+    frame["wet"] = frame.groupby("tree")["rain"].transform("mean")
+    sentence = f"yield = rain; {clause}; each picker: intercept"
+    one = bo.fit(sentence, frame).to_dict()
+    monkeypatch.setattr(gaussian_search, "DEAR", 10)
+    assert bo.fit(sentence, frame).to_dict()["random"] == one["random"]

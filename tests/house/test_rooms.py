@@ -8,12 +8,14 @@ import subprocess
 import sys
 from pathlib import Path
 
+import numpy as np
+import pandas as pd
 import pytest
 
 ROOT = Path(__file__).parent.parent.parent / "src" / "bold_orchard"
 # Each room may use those before it, none after it.
 ORDER = (
-    "errors", "frozen", "workers", "families", "results", "optimize", "sentence", "data", "covariance", "design", "crossproducts", "likelihood",
+    "errors", "frozen", "progress", "threads", "workers", "families", "results", "optimize", "sentence", "data", "covariance", "design", "crossproducts", "likelihood",
     "estimation", "inference", "diagnostics", "classical", "planning", "sampling", "carrying", "certificate", "storage", "reporting", "answers", "tables", "scouting", "studies", "planned", "sampled", "carried", "fitted", "fits", "api", "demo", "cli",
 )  # fmt: skip
 CORE = ORDER[: ORDER.index("storage") + 1]
@@ -93,7 +95,7 @@ def test_what_shows_and_what_asks_know_no_numerics(room, may):
 
 def loaded_after(*arguments):
     code = ("import sys; from bold_orchard.cli.main import main; main(sys.argv[1:]); "
-            "print('\\n'.join(m for m in sys.modules if '.' not in m), file=sys.stderr)")  # fmt: skip
+            "print('\\n'.join(sys.modules), file=sys.stderr)")  # fmt: skip
     done = subprocess.run([sys.executable, "-c", code, *arguments], capture_output=True, text=True)
     return set(done.stderr.split())
 
@@ -103,6 +105,37 @@ def test_version_and_help_load_nothing_heavy(harvest):
     assert not loaded_after("fit", "--help") & {"numpy", "pandas", "scipy", "matplotlib", "rich", "lark"}
     modules = loaded_after("fit", str(harvest), "yield = rain; each orchard: intercept", "--json")
     assert "numpy" in modules and not modules & {"matplotlib", "rich", "pandas", "pyarrow"}
+    assert not modules & {"numpy.f2py", "numpy.testing", "numpy.polynomial", "numpy.random"}
+
+
+def test_many_rows_wake_neither_pandas_nor_an_optimiser(tmp_path, monkeypatch):
+    """Nor do their predictions, written to a file."""
+    monkeypatch.chdir(tmp_path)
+    r = np.random.default_rng(1)
+    tree = r.integers(0, 3000, 60_000)
+    columns = {
+        "orchard": tree // 30,
+        "tree": tree % 30,
+        "soil": np.array(["clay", "loam"])[tree % 2],
+        "crop": r.normal(size=60_000),
+    }
+    pd.DataFrame(columns).to_csv("large.csv", index=False)
+    sentence = "crop = soil; each orchard: intercept; each tree in orchard: intercept"
+    heavy = {"pandas", "matplotlib", "scipy.optimize", "scipy.stats"}
+    assert not loaded_after("fit", "large.csv", sentence, "--save", "large", "--quiet") & heavy
+    assert not loaded_after("predict", "large", "--csv", "large-predicted.csv", "--quiet") & heavy
+    assert len(Path("large-predicted.csv").read_text().splitlines()) == 60_001
+
+
+def test_a_module_put_off_is_there_when_asked_for():
+    code = (
+        "from bold_orchard.cli.driver import put_off_rare_modules; put_off_rare_modules(); import sys, numpy as np, scipy.special;"
+        "assert 'numpy.random' not in sys.modules; assert np.random.default_rng(1).normal() == np.random.default_rng(1).normal();"
+        "assert np.random is sys.modules['numpy.random']; import numpy.ma as ma; assert np.ma is ma and ma.array([1]).sum() == 1;"
+        "from numpy import polynomial; assert polynomial.Polynomial([1, 2])(1) == 3; assert not hasattr(np, 'nothing')"
+    )
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr
 
 
 def test_files_are_short():

@@ -212,7 +212,7 @@ def test_same_seed_same_draws_whatever_the_processors(monkeypatch):
     made, _ = fitted("slopes")
     options = SampleOptions(chains=2, draws=40, warmup=60, seed=9)
     one = sample(made, options, lambda *_: None)
-    monkeypatch.setattr(chains.os, "cpu_count", lambda: 1)
+    monkeypatch.setattr(chains, "processors", lambda: 1)
     two = sample(made, options, lambda *_: None)
     assert np.array_equal(one.arrays.draws, two.arrays.draws) and np.array_equal(one.arrays.effects, two.arrays.effects)
 

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -19,6 +18,7 @@ from bold_orchard.inference.coefficients.methods import precision
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.fit import Fit, Settings, fit
 from bold_orchard.inference.summary import fixed_part, number, random_parts, residual_part, with_ratios
+from bold_orchard.progress import Progress
 from bold_orchard.results.carry import CarryResult
 from bold_orchard.sentence.parse import read_sentence
 
@@ -26,7 +26,6 @@ if TYPE_CHECKING:
     from bold_orchard.sampling.answers.draws import Draws
 
 Array = NDArray[np.float64]
-Progress = Callable[[int, int], None]
 SCHEMA = "bold-orchard/carry/1"
 SETTLING = 20  # steps before the first draw is made
 APART = 8  # steps at each set of the first model's variances, the last of which is kept

@@ -21,6 +21,7 @@ from numpy.typing import NDArray
 from bold_orchard.crossproducts import batched
 from bold_orchard.crossproducts.cells import Crossing
 from bold_orchard.crossproducts.stages import CrossProducts, Stage, Tail
+from bold_orchard.threads import at_once
 
 Array = NDArray[Any]
 SMALL_TAIL = 300  # width from which a factorisation is safe and quicker than eigenvalues
@@ -97,14 +98,15 @@ def eliminate(products: CrossProducts, factors: list[Array]) -> Eliminated:
 
 def factor_levels(t: Array, c: Array, right: Array) -> tuple[Array, Array, float]:
     """f with K = f'f, y = f right and the sum of log|I + T'CT|, a cacheful of units at a time."""
-    f, y, log_det = np.empty_like(c), np.empty_like(right), 0.0
-    for units in batched.chunks(c.shape[2]):
+    f, y = np.empty_like(c), np.empty_like(right)
+
+    def factor(units: slice) -> float:
         low = batched.cholesky(_plus_identity(_sandwich(t, c[..., units])))
-        for a in range(len(t)):
-            log_det += 2.0 * float(np.log(low[a, a]).sum())
         f[..., units] = batched.solve_lower_constant(low, t.T)
         batched.multiply(f[..., units], right[..., units], out=y[..., units])
-    return f, y, log_det
+        return 2.0 * float(sum(np.log(low[a, a]).sum() for a in range(len(t))))
+
+    return f, y, sum(at_once(factor, batched.chunks(c.shape[2])))
 
 
 def _subtract_crossing(crossing: Crossing, work: StageWork, dense: Array, q: int) -> None:
@@ -239,14 +241,15 @@ def backward(e: Eliminated, w_bar: Array, inverses: bool = False) -> Backward:
 
 def _slope_alone(work: StageWork, dense_bar: Array) -> Array:
     """The slope of a unit that has no parent in the chain, when nothing else is asked: a cacheful at a time."""
-    total = np.zeros((work.stage.size, work.stage.size))
-    for units in batched.chunks(work.stage.levels):
+
+    def slope(units: slice) -> Array:
         c, right = work.c[..., units], work.right[..., units]
         keep = _plus_identity(-batched.multiply(c, batched.gram(work.f[..., units])))
         gr = np.stack([dense_bar @ rows for rows in right])
         q = batched.multiply_transposed(right, gr)
-        total += batched.total(keep, c) - batched.total(batched.multiply(keep, q), keep.transpose(1, 0, 2))
-    return total
+        return batched.total(keep, c) - batched.total(batched.multiply(keep, q), keep.transpose(1, 0, 2))
+
+    return np.sum(at_once(slope, batched.chunks(work.stage.levels)), axis=0)
 
 
 def _crossing_backward(

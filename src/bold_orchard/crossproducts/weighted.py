@@ -17,9 +17,10 @@ from numpy.typing import NDArray
 from bold_orchard.crossproducts.arrays import Arrays, RandomUnit
 from bold_orchard.crossproducts.assemble import Builder, mixed, picks_of_w, split, tails_of, working_effects
 from bold_orchard.crossproducts.elimination import Backward
-from bold_orchard.crossproducts.stages import CrossProducts
+from bold_orchard.crossproducts.stages import CrossProducts, Tail
 from bold_orchard.crossproducts.standardise import Standard, standardise
 from bold_orchard.errors import OrchardError
+from bold_orchard.threads import at_once
 
 Array = NDArray[Any]
 # entries of crossed effects by levels that are held at every step of a generalized search (320 MB)
@@ -87,7 +88,7 @@ class Weighted:
 
     def each(self, work: Callable[[slice, slice], Any]) -> list[Any]:
         """``work(rows, levels)`` for every piece, so that what it makes on the way stays in the processor's cache."""
-        return [work(*piece) for piece in self.pieces]
+        return at_once(lambda piece: work(*piece), self.pieces)
 
     def at(self, weight: Array, response: Array, with_x: bool = False) -> CrossProducts:
         """Products of all effects (and X) with themselves under ``weight`` (n,), and with ``response`` (n,)."""
@@ -171,11 +172,22 @@ class Weighted:
         out = {}
         for f, unit in enumerate(self.units):
             if self.chain and f == self.chain[0]:
-                out[f] = np.stack([np.add.reduceat(self._times(f, a, rows), self.starts) for a in range(unit.size)])
+                out[f] = self._pull_finest(f, rows)
             else:
                 out[f] = np.stack(
                     [np.bincount(unit.codes, self._times(f, a, rows), unit.levels) for a in range(unit.size)]
                 )
+        return out
+
+    def _pull_finest(self, f: int, values: Array) -> Array:
+        out = np.empty((self.units[f].size, len(self.starts)))
+
+        def work(rows: slice, levels: slice) -> None:
+            for a, sums in enumerate(out):
+                column = values[rows] if self.flat[f][a] else self.z[f][a, rows] * values[rows]
+                np.add.reduceat(column, self.starts[levels] - rows.start, out=sums[levels])
+
+        self.each(work)
         return out
 
     def _times(self, f: int, a: int, rows: Array) -> Array:
@@ -184,49 +196,64 @@ class Weighted:
     def leverage(self, products: CrossProducts, back: Backward) -> Array:
         """z_i' (adjoint of all products) z_i for every row, (n,)."""
         h: Array = np.zeros(self.frame.n)
-        for i, stage in enumerate(products.stages):
-            code, z = self._place(stage.order, stage.unit), self.z[stage.unit]
-            inverse = back.inverse[stage.unit]
-            for a, b in itertools.combinations_with_replacement(range(stage.size), 2):
-                part = inverse[a, b][code]
-                for f, k in ((stage.unit, a), (stage.unit, b)):
-                    if not self.flat[f][k]:
-                        part *= self.z[f][k]
-                if a != b:
-                    part *= 2.0
-                h = part if i == a == b == 0 else np.add(h, part, out=h)
-            rights = back.rights.get(i)
-            if rights is not None:
-                self._beside_stage(h, products, i, rights, code, z)
-        if products.q:
-            self._among_tails(h, products, unmixed(products, back.dense[: products.q, : products.q]))
+        places = [self._place(stage.order, stage.unit) for stage in products.stages]
+        beside = [self._beside_tails(products, i, back.rights.get(i)) for i in range(len(places))]
+        dense = unmixed(products, back.dense[: products.q, : products.q]) if products.q else None
+
+        def work(rows: slice, _: slice) -> None:
+            own = h[rows]
+            for i, stage in enumerate(products.stages):
+                code, inverse = places[i][rows], back.inverse[stage.unit]
+                for a, b in itertools.combinations_with_replacement(range(stage.size), 2):
+                    part = inverse[a, b][code]
+                    for k in (a, b):
+                        if not self.flat[stage.unit][k]:
+                            part *= self.z[stage.unit][k, rows]
+                    if a != b:
+                        part *= 2.0
+                    own += part
+                if i in back.rights:
+                    self._beside_parents(own, products, i, back.rights[i], code, rows)
+                for t, a, blocks in beside[i]:
+                    codes = self.units[t.unit].codes[rows]
+                    for b in range(t.size):
+                        own += 2.0 * self.z[stage.unit][a, rows] * self.z[t.unit][b, rows] * blocks[b][codes, code]
+            if dense is not None:
+                self._among_tails(own, products, dense, rows)
+
+        self.each(work)
         return h
 
-    def _beside_stage(self, h: Array, products: CrossProducts, i: int, rights: Array, code: Array, z: Array) -> None:
-        """Add the products of one stage's effects with those of its parents and of the tail."""
+    def _beside_parents(
+        self, h: Array, products: CrossProducts, i: int, rights: Array, code: Array, rows: slice
+    ) -> None:
+        """Add the products of one stage's effects with those of its parents, for some rows."""
         stage = products.stages[i]
         for g, columns in stage.slices.items():
-            other = self.z[products.stages[g].unit]
+            z, other = self.z[stage.unit], self.z[products.stages[g].unit]
             for a, (b, at) in itertools.product(range(stage.size), enumerate(range(columns.start, columns.stop))):
-                h += 2.0 * z[a] * other[b] * rights[a, at][code]
-        first = stage.right.shape[1] - len(products.dense)
-        for t in products.tails:
-            mine, mix = (
-                rights[:, first + t.columns.start : first + t.columns.stop],
-                products.units[t.unit].relationship_factor,
-            )
-            for a in range(stage.size):
-                own = mine[a].reshape(t.size, t.levels, -1)
-                own = own if mix is None else mix @ own
-                for b in range(t.size):
-                    h += 2.0 * z[a] * self.z[t.unit][b] * own[b][self.units[t.unit].codes, code]
+                h += 2.0 * z[a, rows] * other[b, rows] * rights[a, at][code]
 
-    def _among_tails(self, h: Array, products: CrossProducts, dense: Array) -> None:
+    def _beside_tails(self, products: CrossProducts, i: int, rights: Array | None) -> list[tuple[Tail, int, Array]]:
+        """Adjoints of one stage's products with the tail, by unit of the tail and effect of the stage: (k, levels, J)."""
+        made: list[tuple[Tail, int, Array]] = []
+        if rights is None:
+            return made
+        first = products.stages[i].right.shape[1] - len(products.dense)
+        for t in products.tails:
+            mine = rights[:, first + t.columns.start : first + t.columns.stop]
+            mix = products.units[t.unit].relationship_factor
+            for a in range(products.stages[i].size):
+                own = mine[a].reshape(t.size, t.levels, -1)
+                made.append((t, a, own if mix is None else mix @ own))
+        return made
+
+    def _among_tails(self, h: Array, products: CrossProducts, dense: Array, rows: slice) -> None:
         for t, s in itertools.product(products.tails, products.tails):
             block = dense[t.columns, s.columns].reshape(t.size, t.levels, s.size, s.levels)
             for a, b in itertools.product(range(t.size), range(s.size)):
-                values = block[a, :, b][self.units[t.unit].codes, self.units[s.unit].codes]
-                h += self.z[t.unit][a] * self.z[s.unit][b] * values
+                values = block[a, :, b][self.units[t.unit].codes[rows], self.units[s.unit].codes[rows]]
+                h += self.z[t.unit][a, rows] * self.z[s.unit][b, rows] * values
 
     def _place(self, order: Array, f: int) -> Array:
         """Rows' levels of unit f numbered as its stage has them."""

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.data.to_arrow import arrow_of
 from bold_orchard.frozen import Frozen, frozen
 
 if TYPE_CHECKING:
@@ -73,8 +74,7 @@ def factorize(values: Array) -> tuple[NDArray[np.intp], Array]:
         except ImportError:
             pass
         else:
-            lost = np.isnan(values) if values.dtype.kind == "f" else None
-            made = pyarrow.array(values, mask=lost if lost is not None and lost.any() else None).dictionary_encode()
+            made = arrow_of(values).dictionary_encode()
             codes, known = buffers_of(pyarrow.chunked_array([made.indices]), np.dtype(np.int32))
             distinct, _ = buffers_of(pyarrow.chunked_array([made.dictionary]), values.dtype)
             return (codes if known is None else np.where(known, codes, -1)).astype(np.intp), distinct

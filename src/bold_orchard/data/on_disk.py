@@ -18,6 +18,7 @@ from bold_orchard.data.evaluate import Asked, check_asked, nothing_left
 from bold_orchard.data.pieces import Pieces
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError
+from bold_orchard.progress import silent
 
 Array = NDArray[Any]
 
@@ -151,7 +152,7 @@ def table_on_disk(pieces: Pieces, used: Sequence[str], report: Any) -> Table:
 
     def load(wanted: Sequence[str]) -> dict[str, Column]:
         more = dataclasses.replace(pieces, used=(*wanted, *used))
-        return table_on_disk(more, more.used, lambda done, of: None).data.several(wanted)
+        return table_on_disk(more, more.used, silent).data.several(wanted)
 
     data = OnDisk(names, n, held, load)
     return Table(data, pieces.source, read, rows, pieces.missing, parts=len(pieces.paths))

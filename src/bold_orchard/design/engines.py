@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import mmap
 import multiprocessing
-import os
 import pickle
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
@@ -13,6 +12,7 @@ from typing import Any
 
 import numpy as np
 
+from bold_orchard.threads import processors
 from bold_orchard.workers import forked
 
 ROOM = 300_000_000  # bytes of a shelf: no memory until something lies there
@@ -118,7 +118,7 @@ class Shelf:
 
 def engine_here(parts: int, size: int) -> Engine:
     """All processors for several parts that hold much (``size`` bytes), where processes can be forked; else this process."""
-    workers = min(os.cpu_count() or 1, parts)
+    workers = min(processors(), parts)
     several = workers > 1 and size >= MUCH and "fork" in multiprocessing.get_all_start_methods()
     return Forked(workers) if several else Engine()
 

@@ -14,7 +14,7 @@ from bold_orchard.diagnostics import findings
 from bold_orchard.diagnostics.autocorrelation import autocorrelation, times
 from bold_orchard.diagnostics.curvature import curvature
 from bold_orchard.diagnostics.family_checks import family_checks, family_findings
-from bold_orchard.diagnostics.influence import Influence, Progress, affordable, influence
+from bold_orchard.diagnostics.influence import Influence, affordable, influence
 from bold_orchard.diagnostics.normality import MOST, SEED, shape
 from bold_orchard.diagnostics.proportional_odds import proportional_findings, proportional_odds
 from bold_orchard.diagnostics.spread import between_units, brown_forsythe, spread_by_fitted
@@ -24,6 +24,7 @@ from bold_orchard.estimation.model import UnitEffects
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import covariates
 from bold_orchard.inference.prediction.residuals import Residuals, residuals
+from bold_orchard.progress import Progress, silent
 from bold_orchard.results.check import CheckArrays, CheckResult, EffectArrays
 from bold_orchard.sentence.tree import Column, Unit
 
@@ -42,10 +43,6 @@ class CheckOptions:
     time: str | None = None
     influence: str | None = None
     seed: int = SEED
-
-
-def silent(done: int, total: int) -> None:
-    """No progress."""
 
 
 def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent) -> CheckResult:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,6 +14,7 @@ from bold_orchard.errors import OrchardError
 from bold_orchard.inference.fit import Fit, on_rows
 from bold_orchard.inference.variances.quantities import Quantity, fixed_quantities, quantities
 from bold_orchard.likelihood.leave_out import LeftOut, applies, leave_out
+from bold_orchard.progress import Progress
 from bold_orchard.workers import run
 
 Array = NDArray[Any]
@@ -23,7 +23,6 @@ MOST_WORK, QUICK_WORK, SPARE_WORK = 2_000_000, 200_000, 60_000
 MOST_LEVELS, FEW_LEVELS = 300, 30  # levels left out one by one in seconds, and at once without asking
 LONG = 0.02  # decrease of the deviance still promised after one step, from which the refit tells another story
 RANK = 1e-8  # part of a column that must be its own to count for rank
-Progress = Callable[[int, int], None]
 
 
 @dataclass(frozen=True)

@@ -13,7 +13,7 @@ from bold_orchard.design.design import Design
 from bold_orchard.design.subset import some_rows
 from bold_orchard.errors import UsageError
 from bold_orchard.estimation.arrays import row_order
-from bold_orchard.estimation.gaussian_search import make_criterion, search
+from bold_orchard.estimation.gaussian_search import first_guess, make_criterion, search
 from bold_orchard.estimation.model import EDGE, FittedModel, one_step
 from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.estimation.wide_search import differences
@@ -108,7 +108,9 @@ def fit_gaussian(
     if options.points != 1:
         raise UsageError("--points is for outcomes that are not gaussian; the gaussian likelihood is exact")
     criterion = make_criterion(design, options.method == "reml")
-    return GaussianModel(design, options, criterion, search(criterion, criterion.start(), options, progress))
+    return GaussianModel(
+        design, options, criterion, search(criterion, first_guess(design, criterion), options, progress)
+    )
 
 
 def reopened_gaussian(

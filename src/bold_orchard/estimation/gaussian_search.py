@@ -21,7 +21,7 @@ from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.arrays import to_arrays
 from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.estimation.starts import scaled_starts
-from bold_orchard.estimation.wide_search import search_wide
+from bold_orchard.estimation.wide_search import search_wide, walk_wide
 from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
 from bold_orchard.likelihood.wide import WideCriterion
 from bold_orchard.optimize.newton import descend, difference_hessian, minimise
@@ -34,6 +34,9 @@ MOST_DIFFICULT = 50  # steps: a limit below it was set by a person who wants the
 UNEVEN_WEIGHTS = 1e3  # weights this far apart make likelihoods with several maxima
 TRIED = 3  # of the other starts, the best are followed
 SMALL = 5_000  # effects up to which every fit is tried from other starts
+DEAR = 1_500  # crossed effects from which one factor costs more than a search by random signs
+FEW_STEPS = 30  # of that search, whose end is only a beginning
+OFF_EDGE = 1e-3  # of T, where slopes are not zero for its evenness alone
 MOST_CROSSED = 12_000  # effects whose dense factor still fits in memory (1.2 GB)
 MOST_CROSSED_CORRELATED = 1_500  # the same where many such factors are made for one gradient
 
@@ -161,6 +164,22 @@ def make_criterion(design: Design, reml: bool, few: bool = False) -> Criterion:
     return Criterion(products, reml, correlated, varying(design, products))
 
 
+def first_guess(design: Design, criterion: Criterion) -> Array:
+    """Where a search begins: by moments; where every look factors a large matrix, where slopes by random signs are zero."""
+    start = criterion.start()
+    if isinstance(criterion, WideCriterion) or criterion.products.q < DEAR:
+        return start
+    arrays = to_arrays(design)
+    if len(split(arrays)[0]) != 1 or _beside_crossings(design, arrays):
+        return start
+    quick = WideCriterion(wide_products(arrays), criterion.reml)
+    try:
+        theta = walk_wide(quick, quick.start(), FEW_STEPS)[0].theta
+    except np.linalg.LinAlgError:
+        return start
+    return np.where(criterion.bounded, np.maximum(theta, OFF_EDGE), theta)
+
+
 def varying(design: Design, products: CrossProducts) -> Varying | None:
     """On what the SDs of which effects depend; raises OrchardError beside crossings too large to hold densely."""
     parts = []
@@ -177,6 +196,16 @@ def varying(design: Design, products: CrossProducts) -> Varying | None:
     return Varying(tuple(parts)) if parts else None
 
 
+def _beside_crossings(design: Design, arrays: Arrays) -> str:
+    """What stands in the sentence that no sparse crossing is made with; empty where nothing does."""
+    structures = [c.structure.kind for c in design.clauses]
+    return (
+        "within or spread" if arrays.rows is not None
+        else "vary with" if any(c.vary is not None for c in design.clauses)
+        else next((f"a covariance that is {kind}" for kind in structures if kind in ("known", "given")), "")
+    )  # fmt: skip
+
+
 def _is_wide(design: Design, arrays: Arrays) -> bool:
     """Whether the dense part would be too large to factor; raises OrchardError where nothing else will do."""
     _, tail = split(arrays)
@@ -184,12 +213,7 @@ def _is_wide(design: Design, arrays: Arrays) -> bool:
     limit = MOST_CROSSED if arrays.rows is None else MOST_CROSSED_CORRELATED
     if width <= limit:
         return False
-    structures = [c.structure.kind for c in design.clauses]
-    beside = (
-        "within or spread" if arrays.rows is not None
-        else "vary with" if any(c.vary is not None for c in design.clauses)
-        else next((f"a covariance that is {kind}" for kind in structures if kind in ("known", "given")), "")
-    )  # fmt: skip
+    beside = _beside_crossings(design, arrays)
     if not beside:
         return True
     names = " and ".join(f"{design.blocks[f].unit.name} ({arrays.units[f].levels:,} levels)" for f in tail)

@@ -27,11 +27,24 @@ def search_wide(
     criterion: WideCriterion, start: Array, options: SearchOptions, progress: Callable[[int], None] | None = None
 ) -> OptimizeResult[Any]:
     """Where the slopes are zero, or push against a bound; the Hessian there is made of differences of slopes."""
+    here, calls, steps, reason = walk_wide(criterion, start, options.max_steps, progress)
+    hessian, moves = differences(criterion, here)
+    free = _free(here)
+    decrement, _ = decrement_of(hessian, here.gradient, free)
+    if reason == Ending.WELL and free.any() and np.linalg.eigvalsh(hessian[np.ix_(free, free)])[0] <= 0:
+        reason = Ending.FALLS
+    return OptimizeResult(here, not reason, float(decrement), hessian, steps, calls + len(moves), reason, moves)
+
+
+def walk_wide(
+    criterion: WideCriterion, start: Array, max_steps: int, progress: Callable[[int], None] | None = None
+) -> tuple[WidePoint, int, int, Ending]:
+    """The way there: the point, the points looked at, the steps, and what went wrong, if anything."""
     usual = np.abs(criterion.start())
     size = np.maximum(np.maximum(np.abs(start), usual), 0.1 * usual.max(initial=0.0))
     here, calls, steps = criterion.at(start), 1, 0
     reason = Ending.LIMIT
-    while steps < options.max_steps:
+    while steps < max_steps:
         free = _free(here)
         decrement, step = decrement_of(here.curvature, here.gradient, free)
         if decrement <= NEAR:
@@ -53,13 +66,7 @@ def search_wide(
             reason = Ending.STUCK
             break
         here = there
-    hessian, moves = differences(criterion, here)
-    calls += len(moves)
-    free = _free(here)
-    decrement, _ = decrement_of(hessian, here.gradient, free)
-    if reason == Ending.WELL and free.any() and np.linalg.eigvalsh(hessian[np.ix_(free, free)])[0] <= 0:
-        reason = Ending.FALLS
-    return OptimizeResult(here, not reason, float(decrement), hessian, steps, calls, reason, moves)
+    return here, calls, steps, reason
 
 
 def _free(here: WidePoint) -> NDArray[np.bool_]:

@@ -21,6 +21,7 @@ from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.summary import summarise
 from bold_orchard.inference.trouble import trouble_of
 from bold_orchard.likelihood.wide import WideCriterion
+from bold_orchard.progress import silent
 from bold_orchard.results.fit import FitResult
 from bold_orchard.sentence.parse import read_sentence
 from bold_orchard.sentence.tree import Sentence
@@ -137,7 +138,7 @@ def fit_pieces(
 
     spec = read_sentence(sentence) if isinstance(sentence, str) else sentence
     pieces = pieces_of(source, used, missing, where)
-    report = (lambda done, of: None) if progress is None else progress
+    report = silent if progress is None else progress
     here = cluster is None
     engine = engine_here(len(pieces.paths), needed(source, used)) if here else Cluster(str(cluster))
     try:
@@ -156,7 +157,7 @@ def with_rows(earlier: Fit, pieces: Pieces) -> Fit:
     from bold_orchard.design.sweeps import design_on_disk
 
     model, search = earlier.model, earlier.settings.search
-    design = design_on_disk(earlier.design.sentence, pieces, earlier.settings.options, lambda done, of: None)
+    design = design_on_disk(earlier.design.sentence, pieces, earlier.settings.options, silent)
     ended = replace(model.found, hessian=np.zeros((0, 0)))
     there = reopen(design, search, model.evaluation.theta, model.points, ended).criterion
     made = reopen(design, search, model.carried_effects(there), model.points, ended)

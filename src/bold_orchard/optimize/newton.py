@@ -13,6 +13,7 @@ from bold_orchard.optimize.protocol import Counter, Ending, Objective, OptimizeR
 Array = NDArray[Any]
 NEAR = 1e-5  # decrease of the deviance promised below which the exact Hessian takes over
 STALE = 1e-4  # decrease promised from which the Hessian is made anew for the next step
+EXACT = 1e-7  # of the tolerance: the end is a few 1e-9 standard errors away
 POLISH = 30  # last steps; two or three are usual
 
 
@@ -191,6 +192,8 @@ def _polish(
         if saddle:
             step[free] = newton(hessian[np.ix_(free, free)], here.gradient[free], 0.0)
         elif not np.isfinite(decrement):
+            break
+        if not saddle and decrement <= EXACT * tolerance:
             break
         last = not saddle and decrement <= 1e-6 * tolerance  # near enough: one step more, for the last digits
         there = shortened(count, here, step, nonnegative, tries=1 if last else 7)

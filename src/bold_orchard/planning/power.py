@@ -22,11 +22,11 @@ from bold_orchard.planning.assumed import Assumed, assumed_of, model_at
 from bold_orchard.planning.effects import Wanted, read_effects
 from bold_orchard.planning.formula import Expected, power_of
 from bold_orchard.planning.layouts import Size, check_size, resized, smallest
+from bold_orchard.progress import Progress
 from bold_orchard.results.power import PowerResult
 from bold_orchard.workers import run
 
 Array = NDArray[Any]
-Progress = Callable[[int, int], None]
 SCHEMA = "bold-orchard/power/1"
 LAYOUTS = 10  # drawn sets of units over which a design that is drawn is averaged
 UNCERTAIN = 100  # sets of parameters of --uncertain: its ends lie at the second and third of them

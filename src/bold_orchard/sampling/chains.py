@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import multiprocessing
-import os
 from collections.abc import Callable
 from concurrent.futures import wait
 from typing import Any
@@ -15,6 +14,7 @@ from bold_orchard.errors import OrchardError
 from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sampling.gaussian import NOWHERE
 from bold_orchard.sampling.nuts import Chain, sample
+from bold_orchard.threads import processors
 from bold_orchard.workers import forked
 
 Array = NDArray[Any]
@@ -22,7 +22,6 @@ SCATTER = 2.0  # standard errors by which chains start apart
 TRIES = 50  # starts before a posterior counts as having no density near the fit
 MOST_WARM = 250  # positions of the warm-up kept for pictures
 MOST_EFFECTS = 40_000_000  # drawn effects kept in memory (320 MB)
-Progress = Callable[[int, int], None]
 
 
 @frozen
@@ -59,7 +58,7 @@ def run(task: Task, report: Callable[[int, int, int], None]) -> list[Drawn]:
 
     count = len(task.seeds)
     total = count * (task.warmup + task.draws)
-    workers = min(os.cpu_count() or 1, count)
+    workers = min(processors(), count)
     counted = multiprocessing.get_context("fork").RawArray("l", 2 * count) if _forks() else [0] * (2 * count)
     if workers == 1 or not _forks():
         with threadpool_limits(1):

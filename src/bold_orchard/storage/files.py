@@ -10,7 +10,9 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
+from bold_orchard.data.to_arrow import arrow_of
 from bold_orchard.errors import OrchardError
+from bold_orchard.threads import processors
 
 AT_ONCE = 200_000  # rows of a CSV file written together
 MANY_ROWS = 50_000  # from which the Arrow library is worth its start
@@ -92,7 +94,6 @@ def _write_by_arrow(path: Path, columns: dict[str, Any]) -> None:
     import csv
     import io
 
-    import numpy as np
     import pyarrow as pa
     import pyarrow.csv as arrow_csv
 
@@ -103,12 +104,12 @@ def _write_by_arrow(path: Path, columns: dict[str, Any]) -> None:
         head = io.StringIO()
         csv.writer(head, lineterminator="\n").writerow(columns)
         f.write(head.getvalue().encode())
-        threads = os.cpu_count() or 1
+        threads = processors()
 
         def written(start: int) -> Any:
             at, out = slice(start, start + AT_ONCE), pa.BufferOutputStream()
-            run = {k: np.array(c[at]) if isinstance(c, range) else c[at] for k, c in columns.items()}
-            arrow_csv.write_csv(pa.table({k: pa.array(v, from_pandas=True) for k, v in run.items()}), out, options)
+            run = pa.table({k: arrow_of(_run_of(c, at)) for k, c in columns.items()})
+            arrow_csv.write_csv(run, out, options)
             return out.getvalue()
 
         with ThreadPoolExecutor(threads) as pool:
@@ -118,15 +119,24 @@ def _write_by_arrow(path: Path, columns: dict[str, Any]) -> None:
                     f.write(made)
 
 
+def _run_of(column: Any, at: slice) -> Any:
+    """Some rows of a column, texts still by their codes."""
+    import numpy as np
+
+    from bold_orchard.data.columns import Texts
+
+    if hasattr(column, "raw"):
+        return Texts(np.asarray(column.codes[at]), column.raw)
+    return np.asarray(column[at])
+
+
 def _texts(column: Any) -> Any:
     """The distinct texts of a column, nothing of a column of numbers."""
-    import pyarrow as pa
-
     if hasattr(column, "raw"):
         return column.raw
     if getattr(getattr(column, "dtype", None), "kind", "") != "O":
         return ()
-    return pa.array(column, from_pandas=True).unique().to_pylist()
+    return arrow_of(column).unique().to_pylist()
 
 
 def _write_by_package(path: str | Path, rows: Any) -> None:

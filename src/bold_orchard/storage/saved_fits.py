@@ -27,6 +27,7 @@ from bold_orchard.estimation.estimate import reopen
 from bold_orchard.families import family_of, names
 from bold_orchard.inference.fit import Fit, Settings, of_model
 from bold_orchard.optimize.protocol import Ending, OptimizeResult
+from bold_orchard.progress import silent
 from bold_orchard.sentence.parse import read_sentence, used_columns
 from bold_orchard.storage.files import write_safely
 from bold_orchard.storage.shape import FIGURE, FIT, fault
@@ -121,8 +122,8 @@ def find_fit(name: str) -> Path:
     raise OrchardError(f"there is no saved fit '{name}'; {hint}")
 
 
-def open_fit(name: str) -> Fit:
-    """A saved fit taken up again on its data, at its estimates, without searching anew."""
+def open_fit(name: str) -> tuple[Fit, Table | None]:
+    """A saved fit taken up again on its data, at its estimates, without searching anew; its rows, where they are held in memory."""
     document = load_document(name)
     saved = document["saved"]
     used = used_columns(read_sentence(document["model"]), saved["options"]["weights"], saved["where"])
@@ -140,7 +141,7 @@ def open_fit(name: str) -> Fit:
     kept, found = document["fit"]["deviance"], made.result["fit"]["deviance"]
     if (kept is None) != (found is None) or (kept is not None and abs(kept - found) > 1e-5 * (1.0 + abs(kept))):
         raise OrchardError(f"{find_fit(name)} does not agree with its own data (its likelihood is another); fit again")
-    return made
+    return made, table
 
 
 DAMAGE = (KeyError, TypeError, ValueError, IndexError, AttributeError, AssertionError, OverflowError, RecursionError,
@@ -158,7 +159,7 @@ def _taken_up(document: dict[str, Any], table: Table | None, fit_path: Path, use
     sentence = read_sentence(document["model"])
     if table is None:
         pieces = _pieces(saved, fit_path, document["name"], used)
-        design = design_of_pieces(sentence, pieces, options, lambda done, of: None)
+        design = design_of_pieces(sentence, pieces, options, silent)
     else:
         design = build_design(sentence, table, options)
     c = document["convergence"]
@@ -168,12 +169,6 @@ def _taken_up(document: dict[str, Any], table: Table | None, fit_path: Path, use
     )
     theta, points = np.asarray(saved["theta"], dtype=float), int(document.get("points", 1))
     return of_model(document["name"], reopen(design, settings.search, theta, points, ended), settings)
-
-
-def own_table(name: str) -> Table:
-    """The data a saved fit was made from, all rows of them."""
-    document = load_document(name)
-    return _table(document["saved"], find_fit(name), document["name"])
 
 
 def own_pieces(name: str, used: Sequence[str]) -> Pieces:
@@ -186,7 +181,7 @@ def _pieces(saved: dict[str, Any], fit_path: Path, name: str, used: Sequence[str
     return pieces_of(str(_place(saved, fit_path, name)), used, saved["missing"], saved["where"])
 
 
-def _table(saved: dict[str, Any], fit_path: Path, name: str, used: Sequence[str] = ()) -> Table:
+def _table(saved: dict[str, Any], fit_path: Path, name: str, used: Sequence[str]) -> Table:
     if "embedded" in saved:
         try:
             raw = gzip.decompress(base64.b64decode(saved["embedded"]))

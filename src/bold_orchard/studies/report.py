@@ -8,6 +8,7 @@ from typing import Any
 
 from bold_orchard.answers import Answer
 from bold_orchard.errors import OrchardError
+from bold_orchard.progress import silent
 from bold_orchard.reporting.page import Formula, Page, Title
 from bold_orchard.results.report import ReportResult
 from bold_orchard.studies.methods import methods_paragraph
@@ -32,7 +33,7 @@ def made_report(
 
     What cannot be asked of a fit is left out and said.
     """
-    return _Report(models, ask, digits, progress or (lambda done, total: None)).made(title, labels)
+    return _Report(models, ask, digits, progress or silent).made(title, labels)
 
 
 class _Report:

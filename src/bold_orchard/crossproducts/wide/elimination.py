@@ -7,9 +7,7 @@ level (block Jacobi): M has blocks of 1 on its diagonal, and in crossings of man
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable
-from concurrent.futures import ThreadPoolExecutor
 from functools import cached_property
 from typing import Any
 
@@ -20,6 +18,7 @@ from bold_orchard.crossproducts import batched
 from bold_orchard.crossproducts.elimination import factor_levels
 from bold_orchard.crossproducts.wide.krylov import solved
 from bold_orchard.crossproducts.wide.products import Run, WideProducts, WideTail
+from bold_orchard.threads import at_once
 
 Array = NDArray[Any]
 SMALL = 50_000  # cells of a run below which threads cost more than they bring
@@ -185,12 +184,3 @@ class WideEliminated:
 
 def _everywhere(work: Callable[[Run], Any], runs: list[Run]) -> list[Any]:
     return [work(run) for run in runs] if runs[-1].matrices[0].nnz < SMALL else at_once(work, runs)
-
-
-def at_once(work: Callable[[Any], Any], jobs: list[Any]) -> list[Any]:
-    """One result for each job, in their order, by as many threads as there are processors."""
-    threads = min(os.cpu_count() or 1, len(jobs))
-    if threads <= 1:
-        return [work(job) for job in jobs]
-    with ThreadPoolExecutor(threads) as pool:
-        return list(pool.map(work, jobs))

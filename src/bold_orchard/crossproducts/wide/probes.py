@@ -20,8 +20,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.crossproducts import batched
-from bold_orchard.crossproducts.wide.elimination import Blocks, WideEliminated, at_once
+from bold_orchard.crossproducts.wide.elimination import Blocks, WideEliminated
 from bold_orchard.crossproducts.wide.krylov import form_of_log, solved
+from bold_orchard.threads import at_once
 
 Array = NDArray[Any]
 SLOPE = 1e-8  # of a right-hand side: what is left of equations of signs, far below their own error

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from functools import reduce
 from itertools import pairwise
 from typing import Any
@@ -18,10 +18,10 @@ from bold_orchard.inference.fit import Fit, by_ml, fit
 from bold_orchard.inference.intervals.bootstrap import bootstrap_p
 from bold_orchard.inference.prediction.compared import compared_lines
 from bold_orchard.inference.summary import number
+from bold_orchard.progress import Progress, silent
 from bold_orchard.results.compare import CompareResult
 
 SCHEMA = "bold-orchard/compare/1"
-Progress = Callable[[int, int], None]
 
 
 def compare(
@@ -83,7 +83,7 @@ def _bootstrap(
     progress: Progress | None,
 ) -> None:  # fmt: skip
     """Add the bootstrap p to a test."""
-    report = progress or (lambda done, total: None)
+    report = progress or silent
     p, counted = bootstrap_p(small, large, samples, seed, lambda d, _: report(done + d, total))
     test["p_bootstrap"] = number(p)
     lost = f"; {samples - counted:,} refits did not converge and were left out" if counted < samples else ""

@@ -8,8 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.inference.fit import Fit
-from bold_orchard.inference.intervals.rows import Progress, fixed_places, quantity_row, row_of
+from bold_orchard.inference.intervals.rows import fixed_places, quantity_row, row_of
 from bold_orchard.inference.variances.quantities import quantities
+from bold_orchard.progress import Progress
 from bold_orchard.workers import run
 
 Array = NDArray[Any]

@@ -13,9 +13,10 @@ from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit, by_ml
 from bold_orchard.inference.intervals.bootstrap import bootstrap_intervals
 from bold_orchard.inference.intervals.profile import Line, Surface, fixed_line, follow, quantity_line, surface_of
-from bold_orchard.inference.intervals.rows import Progress, fixed_places, ordered, quantity_row, row_of
+from bold_orchard.inference.intervals.rows import fixed_places, ordered, quantity_row, row_of
 from bold_orchard.inference.summary import number
 from bold_orchard.inference.variances.quantities import Quantity, fixed_quantities, quantities
+from bold_orchard.progress import Progress, silent
 from bold_orchard.results.intervals import IntervalsResult
 
 Array = NDArray[Any]
@@ -38,7 +39,7 @@ def intervals(
         raise UsageError(f"the method is {', '.join(METHODS)}, not '{method}'")
     if not fit.converged and not force:
         raise OrchardError(f"the fit '{fit.name}' did not converge, so its intervals mean nothing; mend it, or --force")
-    report = progress or (lambda done, total: None)
+    report = progress or silent
     notes: list[str] = []
     if method == "wald":
         rows = [*_wald_fixed(fit, confidence), *_wald(fit, confidence)]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 from numpy.typing import NDArray
@@ -12,7 +11,6 @@ from bold_orchard.inference.summary import number
 from bold_orchard.inference.variances.quantities import Quantity
 
 Array = NDArray[Any]
-Progress = Callable[[int, int], None]
 
 
 def fixed_places(fit: Fit) -> list[tuple[str, int | None]]:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from dataclasses import field
 from typing import Any
 
@@ -35,6 +35,7 @@ from bold_orchard.inference.prediction.asked_rows import (
 from bold_orchard.inference.prediction.in_runs import AT_ONCE, Gathered, by_runs, runs_of, texts_of
 from bold_orchard.inference.prediction.response_scale import grade_chances, outcome_mean, outcome_slope
 from bold_orchard.likelihood.prediction_error import error_variance
+from bold_orchard.progress import Progress, silent
 from bold_orchard.results.predict import PredictResult
 from bold_orchard.results.rows import Rows
 
@@ -65,7 +66,7 @@ class Predictions(Frozen):
 
 def predict(
     fit: Fit, table: Table, confidence: float = 0.95, new_observation: bool = False, seed: int = 0,
-    report: Callable[[int, int], None] = lambda done, total: None,
+    report: Progress = silent,
 ) -> Predictions:  # fmt: skip
     """Empirical best linear unbiased predictions X b + Z u with the error of b and u together.
 
@@ -240,7 +241,7 @@ def joint_error(fit: Fit, x: Array, blocks: list[tuple[Array, Array]]) -> Array:
 
 def predict_document(
     fit: Fit, table: Table, confidence: float = 0.95, new_observation: bool = False, seed: int = 0,
-    report: Callable[[int, int], None] = lambda done, total: None,
+    report: Progress = silent,
 ) -> PredictResult:  # fmt: skip
     """The document of ``orchard predict``: the input rows with what is predicted beside them."""
     made = predict(fit, table, confidence, new_observation, seed, report)

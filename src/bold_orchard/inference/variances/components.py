@@ -15,11 +15,11 @@ from bold_orchard.inference.comparison.compare import same_question, same_rows, 
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.intervals.intervals import profiled_quantities
-from bold_orchard.inference.intervals.rows import Progress
 from bold_orchard.inference.prediction.response_scale import random_variance
 from bold_orchard.inference.summary import number, residual_variance, typical_scale
 from bold_orchard.inference.variances.quantities import Effects, quantities
 from bold_orchard.likelihood.gaussian import GaussianPoint
+from bold_orchard.progress import Progress
 from bold_orchard.results.components import ComponentsResult
 
 Array = NDArray[Any]

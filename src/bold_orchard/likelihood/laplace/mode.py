@@ -108,18 +108,28 @@ class ModeFinder(Layout):
         known: Array | None,
     ) -> tuple[Effects, Array, Array]:  # fmt: skip
         """The step, halved in each independent group until f falls there; also f there (``known`` is f before, if made)."""
-        before = self._objective(self.family.value(fixed + within, extra), v) if known is None else known
+        before = self._objective(self._value(fixed + within, extra), v) if known is None else known
         part = np.ones(len(before))
         for _ in range(30):
             moved = {f: step[f] * part[self._groups[1][f]] for f in step}
             trial = {f: v[f] + moved[f] for f in v}
             ahead = within + self.rows.spread(self.moved(factors, moved))
-            after = self._objective(self.family.value(fixed + ahead, extra), trial)
+            after = self._objective(self._value(fixed + ahead, extra), trial)
             worse = ~(after <= before + 1e-10 * (1.0 + np.abs(before)))
             if not worse.any():
                 return trial, ahead, after
             part = part * np.where(worse, 0.5, 1.0)
         return v, within, before
+
+    def _value(self, eta: Array, extra: Array) -> Array:
+        """l of every row, (n,)."""
+        out = np.empty_like(eta)
+
+        def work(at: slice, _: slice) -> None:
+            out[at] = self.pieces[at.start].value(eta[at], extra)
+
+        self.rows.each(work)
+        return out
 
     @cached_property
     def _groups(self) -> tuple[Array, dict[int, Array]]:

@@ -1,0 +1,75 @@
+"""Parts of one computation on several processors: in order, whoever did which, and whatever one of them raises."""
+
+from __future__ import annotations
+
+import threading
+import time
+
+import numpy as np
+import pytest
+
+from bold_orchard import threads, workers
+from bold_orchard.data.table import Table
+from bold_orchard.design.design import Options
+from bold_orchard.inference.fit import Settings, fit
+
+
+@pytest.fixture(params=[1, 2, 5])
+def processors(request, monkeypatch):
+    monkeypatch.setattr(threads, "_kept", [request.param])
+    return request.param
+
+
+def test_results_come_in_order_from_as_many_as_there_are(processors):
+    seen = set()
+
+    def work(job):
+        seen.add(threading.get_ident())
+        time.sleep(0.002 * (5 - job % 5))
+        return job * job
+
+    assert threads.at_once(work, range(40)) == [k * k for k in range(40)]
+    assert len(seen) == processors
+    assert threads.at_once(work, []) == [] and threads.at_once(work, [3]) == [9]
+
+
+def test_what_one_raises_is_raised_when_all_have_ended(processors):
+    begun = []
+
+    def work(job):
+        begun.append(job)
+        if job == 2:
+            raise np.linalg.LinAlgError("not this one")
+        time.sleep(0.01)
+
+    with pytest.raises(np.linalg.LinAlgError, match="not this one"):
+        threads.at_once(work, range(1000))
+    assert len(begun) < 20 and threading.active_count() == 1
+
+
+def test_errors_of_arithmetic_are_as_silent_in_helpers_as_here(processors, recwarn):
+    with np.errstate(all="ignore"):
+        made = threads.at_once(lambda k: np.log(np.full(3, -1.0 - k)), range(10))
+    assert np.isnan(made).all() and not recwarn.list
+
+
+def test_a_process_that_shares_its_work_keeps_to_one_processor():
+    asked = workers.run(lambda i: np.array([threads.processors()]), 25, lambda done, of: None)
+    assert asked.ravel().tolist() == [1] * 25 or threads.processors() == 1
+
+
+@pytest.mark.parametrize("family", ["gaussian", "binomial"])
+def test_fits_of_many_rows_are_the_same_to_the_last_bit(monkeypatch, family):
+    r = np.random.default_rng(3)
+    n = 80_000
+    orchard, rain = r.integers(0, 20_000, n), r.normal(size=n)
+    y = 0.4 * rain + r.normal(size=20_000)[orchard] + r.normal(size=n)
+    y = y if family == "gaussian" else (y > 0) * 1.0
+    columns = {"orchard": orchard, "picker": r.integers(0, 12, n), "rain": rain, "crop": y}
+    sentence = "crop = rain; each orchard: intercept + rain; each picker: intercept"
+    found = []
+    for count in (1, 2, 3):
+        monkeypatch.setattr(threads, "_kept", [count])
+        made = fit(sentence, Table(columns, "made", n), Settings(options=Options(family=family)))
+        found.append([made.evaluation.deviance, *made.evaluation.theta, *made.model.found.hessian.ravel()])
+    assert found[0] == found[1] == found[2]
