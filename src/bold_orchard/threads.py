@@ -6,12 +6,17 @@ import contextlib
 import os
 from collections.abc import Callable, Sequence
 from contextvars import copy_context
-from threading import Thread
+from queue import SimpleQueue
+from threading import Lock, Thread
 from typing import Any, TypeVar
 
 Job = TypeVar("Job")
 Made = TypeVar("Made")
-_kept: list[int] = []  # how many, once it is known
+_kept: list[int] = []  # how many processors, once it is known
+_crew: dict[
+    int, list[tuple[Thread, SimpleQueue[Any]]]
+] = {}  # helpers that wait for work, by the process they belong to
+_working = Lock()
 
 
 def processors() -> int:
@@ -28,29 +33,64 @@ def keep_to_one() -> None:
     _kept[:] = [1]
 
 
+def dismiss() -> None:
+    """Send the helpers home: before this process is forked there is but one thread of ours."""
+    with _working:
+        for thread, tasks in _crew.pop(os.getpid(), []):
+            tasks.put(None)
+            thread.join()
+
+
 def at_once(work: Callable[[Job], Made], jobs: Sequence[Job]) -> list[Made]:
-    """``work`` of every job, in their order whoever did which; what one raises is raised here when all have ended."""
-    helpers = min(processors(), len(jobs)) - 1
-    if helpers < 1:
+    """``work`` of every job, in their order whoever did which; what one raises is raised here when all have ended.
+
+    Inside the work of another call all is done by whoever asks: the others are busy.
+    """
+    count = min(processors(), len(jobs)) - 1
+    if count < 1 or not _working.acquire(blocking=False):
         return [work(job) for job in jobs]
+    try:
+        return _shared(work, jobs, _helpers(count))
+    finally:
+        _working.release()
+
+
+def _shared(work: Callable[[Job], Made], jobs: Sequence[Job], helpers: list[SimpleQueue[Any]]) -> list[Made]:
     made: list[Any] = [None] * len(jobs)
-    left, failed = iter(range(len(jobs))), list[BaseException]()
+    left, ended = iter(range(len(jobs))), SimpleQueue[BaseException | None]()
 
     def take() -> None:
+        failed: BaseException | None = None
         try:
             for i in left:
                 made[i] = work(jobs[i])
         except BaseException as e:
-            failed.append(e)
+            failed = e
             for _ in left:  # nobody begins another
                 pass
+        ended.put(failed)
 
-    threads = [Thread(target=copy_context().run, args=(take,)) for _ in range(helpers)]
-    for thread in threads:
-        thread.start()
+    for tasks in helpers:
+        tasks.put((copy_context(), take))
     take()
-    for thread in threads:
-        thread.join()
-    if failed:
-        raise failed[0]
+    failures = [e for e in [ended.get() for _ in range(len(helpers) + 1)] if e is not None]
+    if failures:
+        raise failures[0]
     return made
+
+
+def _helpers(count: int) -> list[SimpleQueue[Any]]:
+    """Where so many helpers of this process wait for their tasks."""
+    crew = _crew.setdefault(os.getpid(), [])
+    while len(crew) < count:
+        tasks: SimpleQueue[Any] = SimpleQueue()
+        thread = Thread(target=_wait, args=(tasks,), name="helper", daemon=True)
+        thread.start()
+        crew.append((thread, tasks))
+    return [tasks for _, tasks in crew[:count]]
+
+
+def _wait(tasks: SimpleQueue[Any]) -> None:
+    while (task := tasks.get()) is not None:
+        context, take = task
+        context.run(take)

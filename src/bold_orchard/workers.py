@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError
 from bold_orchard.progress import Progress
-from bold_orchard.threads import keep_to_one, processors
+from bold_orchard.threads import dismiss, keep_to_one, processors
 
 Array = NDArray[Any]
 DIE_WITH_PARENT = 1  # PR_SET_PDEATHSIG of prctl(2)
@@ -51,6 +51,7 @@ def _each_part(task: Callable[[int], Array], parts: list[range]) -> Iterator[lis
 @contextmanager
 def forked(workers: int, begin: Callable[[Any], object], held: Any) -> Iterator[ProcessPoolExecutor]:
     """Processes forked off this one, each of which begins with ``begin(held)``; where the work is broken off they end at once."""
+    dismiss()
     context = multiprocessing.get_context("fork")
     with ProcessPoolExecutor(workers, context, initializer=_begin, initargs=(begin, held)) as pool:
         try:

@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from bold_orchard.crossproducts.arrays import Arrays, RandomUnit
 from bold_orchard.crossproducts.assemble import Builder, mixed, picks_of_w, split, tails_of, working_effects
 from bold_orchard.crossproducts.elimination import Backward
-from bold_orchard.crossproducts.stages import CrossProducts, Tail
+from bold_orchard.crossproducts.stages import CrossProducts, Stage, Tail
 from bold_orchard.crossproducts.standardise import Standard, standardise
 from bold_orchard.errors import OrchardError
 from bold_orchard.threads import at_once
@@ -25,6 +25,7 @@ from bold_orchard.threads import at_once
 Array = NDArray[Any]
 # entries of crossed effects by levels that are held at every step of a generalized search (320 MB)
 MOST_GRID = 40_000_000
+SHORT = 40  # rows of a level below which one walk over all rows beats a sum for each level
 PIECE = 32_768  # rows at a time: all columns of a piece fit the cache
 
 
@@ -113,7 +114,7 @@ class Weighted:
                     known = self._products.get((a, b))
                     made = column if known is None else column * known[rows]
                     if table is finest:
-                        np.add.reduceat(made, self.starts[levels] - rows.start, out=total[levels])
+                        self._sums(made, rows, levels, total)
                     else:
                         shared.append(np.bincount(table.codes[rows], made, table.size))
             gram = np.zeros((1, 1))
@@ -131,6 +132,23 @@ class Weighted:
         gram = np.sum([g for _, g in parts], axis=0)
         stages = [builder.stage(i) for i in range(len(self.chain))]
         return mixed(replace(self.frame, stages=stages, dense=builder.dense(gram)))
+
+    def _sums(self, values: Array, rows: slice, levels: slice, out: Array) -> None:
+        """Sums of a piece's values by level of the finest unit, to their places in ``out``."""
+        if rows.stop - rows.start < SHORT * (levels.stop - levels.start):
+            codes = self._in_piece[rows.start]
+            out[levels] = np.bincount(codes, values, levels.stop - levels.start)
+        else:
+            np.add.reduceat(values, self.starts[levels] - rows.start, out=out[levels])
+
+    @cached_property
+    def _in_piece(self) -> dict[int, Array]:
+        """The rows' levels, counted from the first level of their piece, by the piece's first row."""
+        edges = np.append(self.starts, self.frame.n)
+        return {
+            rows.start: np.repeat(np.arange(levels.stop - levels.start), np.diff(edges[levels.start : levels.stop + 1]))
+            for rows, levels in self.pieces
+        }
 
     def _product(self, a: int, b: int) -> None:
         """Keep the product of two columns; of the constant with itself or the response there is nothing to keep."""
@@ -185,7 +203,7 @@ class Weighted:
         def work(rows: slice, levels: slice) -> None:
             for a, sums in enumerate(out):
                 column = values[rows] if self.flat[f][a] else self.z[f][a, rows] * values[rows]
-                np.add.reduceat(column, self.starts[levels] - rows.start, out=sums[levels])
+                self._sums(column, rows, levels, sums)
 
         self.each(work)
         return out
@@ -258,15 +276,28 @@ class Weighted:
     def _place(self, order: Array, f: int) -> Array:
         """Rows' levels of unit f numbered as its stage has them."""
         codes = self.units[f].codes
-        if len(self.chain) == 1:  # levels stand as the user numbers them
+        if self.in_order:
             return codes
         rank = np.empty(len(order), dtype=np.intp)
         rank[order] = np.arange(len(order))
         return rank[codes]
 
+    @property
+    def in_order(self) -> bool:
+        """Whether levels stand in the elimination as the user numbers them: those of a unit alone."""
+        return len(self.chain) == 1
+
+    def by_user(self, stage: Stage, values: Array) -> Array:
+        """Effects (k, levels) of one stage in the user's numbering."""
+        if self.in_order:
+            return values
+        out = np.empty_like(values)
+        out[:, stage.order] = values
+        return out
+
     def to_stages(self, products: CrossProducts, values: dict[int, Array]) -> dict[int, Array]:
         """Sums (k, levels) in the user's numbering -> the elimination's order (Z L for a known covariance)."""
-        out = {s.unit: values[s.unit][:, s.order] for s in products.stages}
+        out = {s.unit: values[s.unit] if self.in_order else values[s.unit][:, s.order] for s in products.stages}
         for t in products.tails:
             mix = products.units[t.unit].relationship_factor
             out[t.unit] = values[t.unit] if mix is None else values[t.unit] @ mix
@@ -276,8 +307,7 @@ class Weighted:
         """Effects (k, levels) in the elimination's order -> the user's numbering (L u for a known covariance)."""
         out = {}
         for s in products.stages:
-            out[s.unit] = np.empty_like(values[s.unit])
-            out[s.unit][:, s.order] = values[s.unit]
+            out[s.unit] = self.by_user(s, values[s.unit])
         for t in products.tails:
             mix = products.units[t.unit].relationship_factor
             out[t.unit] = values[t.unit] if mix is None else values[t.unit] @ mix.T

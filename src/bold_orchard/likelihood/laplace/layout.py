@@ -72,8 +72,7 @@ class Layout(OuterLayout):
         """T' (z - C K z) per unit in the user's numbering of levels."""
         out = {}
         for s in products.stages:
-            out[s.unit] = np.empty_like(kept[s.unit])
-            out[s.unit][:, s.order] = factors[s.unit].T @ kept[s.unit]
+            out[s.unit] = self.rows.by_user(s, factors[s.unit].T @ kept[s.unit])
         for t in products.tails:
             out[t.unit] = factors[t.unit].T @ kept[t.unit]
         return out

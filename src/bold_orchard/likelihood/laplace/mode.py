@@ -18,6 +18,8 @@ from bold_orchard.likelihood.laplace.layout import Effects, Layout
 Array = NDArray[Any]
 MOST_INNER = 60  # Newton steps; half a dozen are usual
 MOST_IDLE = 4  # steps that do not shrink, after which the mode is as close as rounding lets it be
+MANY_ROWS = 20_000  # from which a step too short to matter is foreseen and not made
+LEFT = 0.1  # of the step that counts as none, what is foreseen to be left
 NEAR = 0.1  # step below which the quadratic model of f holds without a check
 
 
@@ -47,8 +49,9 @@ class ModeFinder(Layout):
         v = start or {f: np.zeros((len(t), self.rows.units[f].levels)) for f, t in enumerate(factors)}
         within = self.rows.spread(self.moved(factors, v)) if factors else np.zeros_like(fixed)
         near, before, last, idle = False, None, np.inf, 0
+        many = len(fixed) > MANY_ROWS
         for _ in range(MOST_INNER if factors and np.isfinite(close) else 0):
-            target = self._newton(factors, within, fixed + within, extra, near)
+            target, own = self._newton(factors, within, fixed + within, extra, near)
             step = {f: target[f] - v[f] for f in v}
             longest = max(float(np.abs(d).max()) for d in step.values())
             if not np.isfinite(longest):
@@ -59,7 +62,7 @@ class ModeFinder(Layout):
                 break
             if near:  # so near that the quadratic model holds
                 v, within = target, self.rows.spread(self.moved(factors, target))
-                if longest < close:
+                if longest < close or (many and own and longest**2 < LEFT * close):
                     break
             else:
                 here = v
@@ -86,14 +89,21 @@ class ModeFinder(Layout):
         """The family over the rows of each piece, by its first row."""
         return {rows.start: self.family.on(self.family.data.take(rows)) for rows, _ in self.rows.pieces}
 
-    def _newton(self, factors: list[Array], within: Array, eta: Array, extra: Array, near: bool) -> Effects:
-        """v after a full step, in the user's numbering; away from the end expected weights where the observed are not positive."""
+    def _newton(
+        self, factors: list[Array], within: Array, eta: Array, extra: Array, near: bool
+    ) -> tuple[Effects, bool]:
+        """v after a full step, in the user's numbering; away from the end expected weights where the observed are not positive.
+
+        Also whether all weights were the observed ones, so that what is left to go is of the order of the step's square.
+        """
+        replaced: list[slice] = []
 
         def source(at: slice) -> tuple[Array, Array]:
             family = self.pieces[at.start]
             d1, d2 = family.slopes(eta[at], extra)
             weight = np.negative(d2)
             if not near and not weight.min() > 0:
+                replaced.append(at)
                 weight = np.where(weight > 0, weight, family.expected(eta[at], extra))
             response = weight * within[at]
             response += d1
@@ -101,7 +111,7 @@ class ModeFinder(Layout):
 
         products = self.rows.made_by(source)
         kept, _ = scores(eliminate(products, factors), np.ones(1))
-        return self.unscored(products, factors, kept)
+        return self.unscored(products, factors, kept), not replaced
 
     def _halved(
         self, factors: list[Array], extra: Array, fixed: Array, v: Effects, step: Effects, within: Array,
