@@ -22,20 +22,12 @@ def chunks(n_units: int) -> list[slice]:
 
 def multiply(a: Array, b: Array, out: Array | None = None) -> Array:
     """``a @ b`` per unit: (r, k, J) times (k, c, J) -> (r, c, J)."""
-    if out is None:
-        out = np.empty((a.shape[0], b.shape[1], b.shape[2]))
-    work = np.empty(b.shape[1:])
-    for i in range(a.shape[0]):
-        np.multiply(a[i, 0], b[0], out=out[i])
-        for m in range(1, a.shape[1]):
-            np.multiply(a[i, m], b[m], out=work)
-            out[i] += work
-    return out
+    return np.asarray(np.einsum("rkj,kcj->rcj", a, b, out=out))
 
 
 def multiply_transposed(a: Array, b: Array) -> Array:
     """``a @ b.T`` per unit: (r, k, J) times (c, k, J) -> (r, c, J)."""
-    return np.stack([np.stack([np.einsum("kj,kj->j", x, y) for y in b]) for x in a])
+    return np.asarray(np.einsum("rkj,ckj->rcj", a, b))
 
 
 def constant_times(m: Array, b: Array) -> Array:
@@ -70,19 +62,9 @@ def solve_lower_constant(low: Array, m: Array) -> Array:
 
 def gram(f: Array) -> Array:
     """``f.T @ f`` per unit: (r, k, J) -> (k, k, J)."""
-    k = f.shape[1]
-    out = np.empty((k, k, f.shape[2]))
-    for i in range(k):
-        for j in range(i + 1):
-            out[i, j] = out[j, i] = np.einsum("rj,rj->j", f[:, i], f[:, j])
-    return out
+    return np.asarray(np.einsum("rij,rkj->ikj", f, f))
 
 
 def total(a: Array, b: Array) -> Array:
     """Sum over units of ``a @ b``: (r, k, J), (k, c, J) -> (r, c)."""
-    r, c = a.shape[0], b.shape[1]
-    out = np.zeros((r, c))
-    for i in range(r):
-        for j in range(c):
-            out[i, j] = np.einsum("kj,kj->", a[i], b[:, j])
-    return out
+    return np.asarray(np.einsum("rkj,kcj->rc", a, b))

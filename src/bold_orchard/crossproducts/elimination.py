@@ -124,7 +124,8 @@ def _sandwich(t: Array, c: Array) -> Array:
 
 
 def _plus_identity(a: Array) -> Array:
-    a[np.arange(len(a)), np.arange(len(a))] += 1.0
+    for i in range(len(a)):
+        a[i, i] += 1.0
     return a
 
 
