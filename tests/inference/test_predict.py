@@ -6,12 +6,18 @@ import numpy as np
 import pandas as pd
 import pytest
 
+import bold_orchard as bo
+from bold_orchard import threads
+from bold_orchard.crossproducts import assemble
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.equations import is_singular, write_out
 from bold_orchard.inference.fit import Settings, fit
+from bold_orchard.inference.prediction import in_runs
+from bold_orchard.inference.prediction import predict as predict_module
 from bold_orchard.inference.prediction.predict import predict
 from builders import trial, write_matrix
+from crossings import SENTENCES, crossed
 
 
 def table_of(frame):
@@ -177,3 +183,29 @@ def test_extrapolation_is_said_and_units_are_told_apart(orchard, harvest):
     (orchard.folder / "new.csv").write_text("orchard,rain\nBarrow,60\nNowhere,60\nBarrow,\n")
     rows = orchard("predict", "m", "--new", "new.csv", "--json").json["rows"]
     assert [r["units_known"] for r in rows] == ["all", "not orchard", ""] and rows[2]["predicted"] is None
+
+
+@pytest.mark.parametrize("name", ["intercepts", "slopes", "three units"])
+def test_cells_and_a_dense_part_predict_the_same(monkeypatch, name):
+    """Units crossed with a larger one keep their cells; what those leave in the rest of each row's column is the same."""
+    frame = crossed(900, 120, 25, seed=3)
+    one = bo.fit(SENTENCES[name], frame).predict().table().columns
+    monkeypatch.setattr(assemble, "DENSE_TAIL", 1)
+    two = bo.fit(SENTENCES[name], frame).predict().table().columns
+    for column in ("predicted", "se", "low", "high"):
+        assert two[column] == pytest.approx(one[column], rel=1e-4, abs=1e-6)
+
+
+def test_runs_on_several_processors_are_in_order_and_drawn_alike(monkeypatch):
+    frame = crossed(900, 60, 12, seed=4)
+    frame["full"] = (frame["yield"] > 3) * 1
+    sentence = "full = rain; each tree: intercept; each picker: intercept"
+    made = []
+    for count in (1, 3):
+        monkeypatch.setattr(threads, "_kept", [count])
+        monkeypatch.setattr(in_runs, "AT_ONCE", 100)
+        monkeypatch.setattr(predict_module, "AT_ONCE", 100)
+        fitted = bo.fit(sentence, frame, family="binomial")
+        made.append([fitted.predict().table().columns, fitted.predict(new_observation=True).table().columns])
+    for one, two in zip(*made):
+        assert all(np.array_equal(np.asarray(one[c][:]), np.asarray(two[c][:])) for c in one)

@@ -55,7 +55,7 @@ def of_effects(e: Eliminated, x: Array, columns: list[Column]) -> tuple[Array, A
 
 def of_coefficients(xx: Array, rest: Array) -> Array:
     """r'(X'H^-1X)^-1 r, (n,)."""
-    return np.einsum("pn,pn->n", rest, np.linalg.solve(xx, rest)) if len(rest) else np.zeros(rest.shape[1])
+    return np.einsum("pn,pn->n", rest, np.linalg.inv(xx) @ rest) if len(rest) else np.zeros(rest.shape[1])
 
 
 def _some(e: Eliminated, x: Array, columns: list[Column]) -> tuple[Array, Array]:
@@ -113,7 +113,8 @@ def _eliminate(e: Eliminated, work: StageWork, own: dict[int, tuple[Array, Array
     dense[first:] -= np.einsum("arn,an->rn", work.right[:, start:][:, :, place], kz)
     if stage.crossing is not None:
         cells = stage.crossing
-        for column in range(dense.shape[1]):
-            at = slice(cells.starts[place[column]], cells.starts[place[column] + 1])
-            dense[cells.column[at], column] -= kz[:, column] @ cells.values[:, at]
+        many = cells.starts[place + 1] - cells.starts[place]
+        of = np.repeat(np.arange(dense.shape[1]), many)
+        cell = np.arange(len(of)) + np.repeat(cells.starts[place] - (np.cumsum(many) - many), many)
+        dense[cells.column[cell], of] -= np.einsum("an,an->n", kz[:, of], cells.values[:, cell])
     return np.einsum("an,an->n", z, kz)

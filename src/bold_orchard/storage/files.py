@@ -5,6 +5,7 @@ from __future__ import annotations
 import importlib.util
 import os
 import tempfile
+from collections import deque
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -14,7 +15,7 @@ from bold_orchard.data.to_arrow import arrow_of
 from bold_orchard.errors import OrchardError
 from bold_orchard.threads import processors
 
-AT_ONCE = 200_000  # rows of a CSV file written together
+AT_ONCE = 50_000  # rows of a file written together
 MANY_ROWS = 50_000  # from which the Arrow library is worth its start
 SPECIAL = set(',"\r\n')  # what a cell of CSV cannot hold without quotes
 PACKAGES = {".xlsx": ("openpyxl", "excel"), ".parquet": ("pyarrow", "parquet")}
@@ -113,10 +114,13 @@ def _write_by_arrow(path: Path, columns: dict[str, Any]) -> None:
             return out.getvalue()
 
         with ThreadPoolExecutor(threads) as pool:
-            starts = range(0, n, AT_ONCE)
-            for few in range(0, len(starts), threads):  # no more in memory than is being written
-                for made in pool.map(written, starts[few : few + threads]):
-                    f.write(made)
+            ahead: deque[Any] = deque()
+            for start in range(0, n, AT_ONCE):
+                ahead.append(pool.submit(written, start))
+                if len(ahead) > threads:  # no more in memory than is being written
+                    f.write(ahead.popleft().result())
+            for made in ahead:
+                f.write(made.result())
 
 
 def _run_of(column: Any, at: slice) -> Any:
@@ -139,16 +143,35 @@ def _texts(column: Any) -> Any:
     return arrow_of(column).unique().to_pylist()
 
 
-def _write_by_package(path: str | Path, rows: Any) -> None:
-    import pandas as pd
+def _write_parquet(path: Path, columns: dict[str, Any]) -> None:
+    """A run of rows after another."""
+    import pyarrow as pa
+    from pyarrow import parquet
 
-    frame = rows if hasattr(rows, "to_csv") else pd.DataFrame(rows.run(slice(None)) if hasattr(rows, "run") else rows)
+    n = len(next(iter(columns.values()), ()))
+    writer: Any = None
+    for start in range(0, max(n, 1), AT_ONCE):
+        run = {str(k): arrow_of(_run_of(c, slice(start, start + AT_ONCE))) for k, c in columns.items()}
+        made = pa.table(run)
+        if writer is None:
+            writer = parquet.ParquetWriter(path, made.schema)
+        writer.write_table(made.cast(writer.schema))
+    writer.close()
+
+
+def _write_by_package(path: str | Path, rows: Any) -> None:
     ending = Path(path).suffix.lower()
     package, extra = PACKAGES[ending]
     if importlib.util.find_spec(package) is None:
         raise OrchardError(
             f"{path}: writing {ending} needs {package}; install it (pip install bold-orchard[{extra}]) or end the name in .csv"
         )
+    if ending == ".parquet" and hasattr(rows, "run"):
+        write_safely(path, lambda p: _write_parquet(p, rows.columns))
+        return
+    import pandas as pd
+
+    frame = rows if hasattr(rows, "to_csv") else pd.DataFrame(rows.run(slice(None)) if hasattr(rows, "run") else rows)
     write_safely(
         path, lambda p: frame.to_excel(p, index=False) if ending == ".xlsx" else frame.to_parquet(p, index=False)
     )

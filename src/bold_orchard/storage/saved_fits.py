@@ -9,6 +9,7 @@ import json
 import os
 import zlib
 from collections.abc import Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -189,12 +190,32 @@ def _table(saved: dict[str, Any], fit_path: Path, name: str, used: Sequence[str]
             raise OrchardError(f"{fit_path} is damaged (its data cannot be unpacked); fit again") from None
         table = read_bytes(raw, "standard input", saved["missing"])
         return filter_rows(table, saved["where"]) if saved["where"] else table
-    path = _place(saved, fit_path, name)
-    return read_table(path, saved["missing"], saved["where"], used)
+    path = _data(saved, fit_path, name)
+    with ThreadPoolExecutor(1) as pool:  # read, and looked at whether it is the same, at the same time
+        same = pool.submit(_check_same, path, saved, name)
+        try:
+            table = read_table(path, saved["missing"], saved["where"], used)
+        except OrchardError:
+            same.result()  # a file that has changed says so first
+            raise
+        same.result()
+    return table
 
 
 def _place(saved: dict[str, Any], fit_path: Path, name: str) -> Path:
     """Where the data of a saved fit lie, unchanged; raises OrchardError where they do not."""
+    path = _data(saved, fit_path, name)
+    _check_same(path, saved, name)
+    return path
+
+
+def _check_same(path: Path, saved: dict[str, Any], name: str) -> None:
+    if digest(path) != saved["fingerprint"]:
+        raise OrchardError(f"{path.name} has changed since '{name}' was fitted; fit it again on the new data")
+
+
+def _data(saved: dict[str, Any], fit_path: Path, name: str) -> Path:
+    """Where the data of a saved fit lie; raises OrchardError where there are none."""
     if not isinstance(saved["data"], str) or not isinstance(saved["data_absolute"], str):
         raise OrchardError(f"{fit_path} is damaged (it names no data); fit again")
     places = [fit_path.parent / saved["data"], Path(saved["data_absolute"])]
@@ -203,8 +224,6 @@ def _place(saved: dict[str, Any], fit_path: Path, name: str) -> Path:
         raise OrchardError(
             f"the data of fit '{name}' are gone: there is no {saved['data']}; put the file back or fit again"
         )
-    if digest(path) != saved["fingerprint"]:
-        raise OrchardError(f"{path.name} has changed since '{name}' was fitted; fit it again on the new data")
     return path
 
 

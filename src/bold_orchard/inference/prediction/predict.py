@@ -38,6 +38,7 @@ from bold_orchard.likelihood.prediction_error import error_variance
 from bold_orchard.progress import Progress, silent
 from bold_orchard.results.predict import PredictResult
 from bold_orchard.results.rows import Rows
+from bold_orchard.threads import at_once, processors
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/predict/1"
@@ -79,10 +80,14 @@ def predict(
         return _of_run(fit, table, confidence, new_observation, rng)
     if not complete_rows(fit, table, new_observation).any():
         raise OrchardError(no_row(table))
-    gathered = Gathered(table)
-    for done, run in enumerate(runs_of(table)):
-        report(done * AT_ONCE, len(table))
-        gathered.add(_arrays_of_run(fit, run, confidence, new_observation, rng))
+    gathered, runs = Gathered(table), list(runs_of(table))
+    drawn = new_observation and not fit.design.additive  # one run's draws after another's
+    together = 1 if drawn else processors()
+    for start in [0, *range(1, len(runs), together)]:  # the first alone: what all runs need is made there
+        report(start * AT_ONCE, len(table))
+        some = runs[start : start + together if start else 1]
+        for part in at_once(lambda run: _arrays_of_run(fit, run, confidence, new_observation, rng), some):
+            gathered.add(part)
     made = gathered.result()
     chances = {k.removeprefix(CHANCE): made.pop(k) for k in list(made) if k.startswith(CHANCE)}
     return Predictions(table=table, probabilities=chances, **made)
@@ -231,7 +236,7 @@ def joint_error(fit: Fit, x: Array, blocks: list[tuple[Array, Array]]) -> Array:
     """
     e, design = fit.evaluation, fit.design
     standard = e.criterion.products.standard
-    work_x = np.linalg.solve(standard.to_work.T, x.T)
+    work_x = np.linalg.inv(standard.to_work.T) @ x.T
     columns = []
     for clause, (level, z) in zip(design.clauses, blocks):
         back = np.linalg.inv(e.criterion.products.z_to_work[clause.block])
