@@ -150,9 +150,8 @@ def test_draws_of_a_binomial_model_agree_with_quadrature():
         for j, s in enumerate(np.exp(logs)):
             p = special.expit(b + s * x)
             likelihood = (p ** won[:, None] * (1 - p) ** (n - won)[:, None]) @ w
-            value[i, j] = (
-                np.log(likelihood).sum() + stats.norm(0, 10).logpdf(b) + stats.halfnorm(scale=2.5).logpdf(s) + logs[j]
-            )
+            value[i, j] = np.log(likelihood).sum() + logs[j]
+    value += stats.norm(0, 10).logpdf(bs)[:, None] + stats.halfnorm(scale=2.5).logpdf(np.exp(logs))
     weight = np.exp(value - value.max())
     weight /= weight.sum()
     result = sample(made, SampleOptions(draws=300, warmup=200, seed=1), lambda *_: None)
