@@ -18,8 +18,8 @@ from gaussian import PROGRAM, TIMED, covariates, finish, line, race
 LEAVING = """
 import sys
 from bold_orchard import read_table, fit
-from bold_orchard.diagnostics.checks import silent
 from bold_orchard.diagnostics.influence import influence
+from bold_orchard.progress import silent
 table = read_table(sys.argv[1])
 made = fit(sys.argv[2], table)
 best_fit = min(timed(lambda: fit(sys.argv[2], table)) for _ in range(3))

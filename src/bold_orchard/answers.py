@@ -48,17 +48,17 @@ class Answer:
 
     def __getattr__(self, name: str) -> Any:
         result = self.__dict__.get("result")
-        if name.startswith("_") or result is None or name not in result.document:
+        if name.startswith("_") or result is None or name not in result:
             raise AttributeError(f"the answer of {getattr(result, 'command', 'nothing')} has no '{name}'")
-        return result.document[name]
+        return result[name]
 
     def __getitem__(self, key: str) -> Any:
         return self.result[key]
 
     def __repr__(self) -> str:
-        main = self.result.document[self.result.main]
+        main = self.result[self.result.main]
         size = f" {self.result.main} {len(main)}" if isinstance(main, list) else ""
-        return f"<answer of {self.command}: {self.document.get('name', '')}{size}>"
+        return f"<answer of {self.command}: {self.result.get('name', '')}{size}>"
 
     def __str__(self) -> str:
         from bold_orchard.reporting.formats import rendered
@@ -115,7 +115,7 @@ class Answer:
         elif kind in (".csv", ".parquet"):
             write_rows(path, self.table())
         elif kind == ".toml":
-            write_text(path, self.document["toml"])
+            write_text(path, self.result["toml"])
         elif kind == ".json":
             write_text(path, self.json() + "\n")
         else:
@@ -130,7 +130,7 @@ class Answer:
     @property
     def title(self) -> str:
         """What a file that holds the answer is called inside."""
-        return str(self.document.get("name", self.command))
+        return str(self.result.get("name", self.command))
 
     def illustrated(self, digits: int = 4) -> Page:
         """The page with the command's picture at its end, where there is one."""

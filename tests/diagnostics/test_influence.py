@@ -10,12 +10,13 @@ import dense
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Options
 from bold_orchard.design.subset import some_rows
-from bold_orchard.diagnostics.checks import CheckOptions, check, silent
+from bold_orchard.diagnostics.checks import CheckOptions, check
 from bold_orchard.diagnostics.influence import MOST_WORK, affordable, influence
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.inference.variances.quantities import quantities
 from bold_orchard.likelihood.leave_out import applies, leave_out
+from bold_orchard.progress import silent
 from builders import trial
 
 NESTED = "yield = rain + soil; each orchard: intercept + rain; each tree: intercept"

@@ -113,6 +113,6 @@ def deliver(args: argparse.Namespace, answer: Answer) -> None:
     if sys.stdout.isatty() and not args.quiet:
         from bold_orchard.cli.hints import following
 
-        hint = following(args, answer.document)
+        hint = following(args, answer.result)
         dim, plain = ("", "") if os.environ.get("NO_COLOR") else ("\x1b[2m", "\x1b[0m")
         print(f"\n{dim}next: {hint}{plain}" if hint else "")

@@ -7,7 +7,7 @@ import shlex
 from typing import Any
 
 
-def following(args: argparse.Namespace, document: dict[str, Any]) -> str | None:
+def following(args: argparse.Namespace, document: Any) -> str | None:
     """The next command after the one that made the document, or None."""
     command = str(document.get("schema", "//")).split("/")[1]
     name = shlex.quote(str(getattr(args, "fit", "") or ""))

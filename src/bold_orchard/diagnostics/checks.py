@@ -25,7 +25,8 @@ from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import covariates
 from bold_orchard.inference.prediction.residuals import Residuals, residuals
 from bold_orchard.progress import Progress, silent
-from bold_orchard.results.check import CheckArrays, CheckResult, EffectArrays
+from bold_orchard.results.check import CheckArrays, CheckResult, EffectArrays, LevelInfluence
+from bold_orchard.results.rows import Entries
 from bold_orchard.sentence.tree import Column, Unit
 
 Array = NDArray[Any]
@@ -93,7 +94,9 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
         "curvature": bends,
         "left_out": without,
         "autocorrelation": serial,
-        "influence": [row for m in moved for row in m.rows()],
+        "influence": Entries(
+            LevelInfluence, sum(m.unit.size for m in moved), lambda: [row for m in moved for row in m.rows()]
+        ),
         **extra,
         **({"proportional_odds": odds} if fit.design.graded else {}),
         "findings": findings.document_of(found),
@@ -120,7 +123,7 @@ def _arrays(
         standardised_name="standardised residual" if design.additive else "quantile residual",
         fitted_name=f"mean grade of {design.outcome}" if design.graded else f"fitted {design.outcome}",
         row_numbers=table.row_numbers,
-        frame=table.frame,
+        table=table,
         residuals=rest,
         within=inside,
         effects=[EffectArrays(u.group, u.terms, u.levels, u.effects, u.se, c) for u, c in zip(effects, blocks)],

@@ -12,6 +12,7 @@ from scipy import special
 from bold_orchard.design.design import UnitCodes
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.fit import Fit, on_rows
+from bold_orchard.inference.summary import numbers
 from bold_orchard.inference.variances.quantities import Quantity, fixed_quantities, quantities
 from bold_orchard.likelihood.leave_out import LeftOut, applies, leave_out
 from bold_orchard.progress import Progress
@@ -46,33 +47,31 @@ class Influence:
     p: Array
     exact: NDArray[np.bool_]
 
-    def rows(self) -> list[dict[str, Any]]:
-        """One entry per level, as in the contract."""
+    def largest(self, shown: int) -> Array:
+        """The levels with the largest Cook's distances, the largest first; those without one are left out."""
+        order = np.argsort(-np.where(np.isfinite(self.cook), self.cook, -np.inf), kind="stable")[:shown]
+        return order[np.isfinite(self.cook[order])]
+
+    def rows(self, at: Array | slice = slice(None)) -> list[dict[str, Any]]:
+        """One entry per level, or for some of them, as in the contract."""
         parts = {
             "without": (self.terms, self.fixed),
             "change": (self.terms, self.fixed - self.fixed_all),
             "components_without": (self.parameters, self.components),
             "components_change": (self.parameters, self.components - self.components_all),
         }
-        plain = {key: (names, _plain(values)) for key, (names, values) in parts.items()}
-        se = dict(zip(self.terms, _plain(self.se)))
+        plain = {key: (names, numbers(values[at])) for key, (names, values) in parts.items()}
+        se = dict(zip(self.terms, numbers(self.se)))
         single = {"cooks_distance": self.cook, "cooks_distance_components": self.cook_components, "p": self.p}
-        figures = {key: _plain(values) for key, values in single.items()}
-        counts, exact = self.unit.counts.tolist(), self.exact.tolist()
+        figures = {key: numbers(values[at]) for key, values in single.items()}
+        counts, exact = self.unit.counts[at].tolist(), self.exact[at].tolist()
         return [
             {"group": self.unit.name, "level": level, "rows": counts[j]}
             | {key: values[j] for key, values in figures.items()}
             | {key: dict(zip(names, values[j])) for key, (names, values) in plain.items()}
             | {"se": se, "exact": exact[j]}
-            for j, level in enumerate(self.unit.texts)
+            for j, level in enumerate(np.array(self.unit.texts, dtype=object)[at])
         ]
-
-
-def _plain(values: Array) -> list[Any]:
-    """Plain numbers, None for NaN."""
-    out: Any = values.astype(object)
-    out[~np.isfinite(values)] = None
-    return list(out.tolist())
 
 
 def affordable(fit: Fit, unit: UnitCodes) -> bool:

@@ -5,7 +5,6 @@ from __future__ import annotations
 from typing import Any
 
 import numpy as np
-import pandas as pd
 from numpy.typing import NDArray
 from scipy import special
 
@@ -14,13 +13,12 @@ Array = NDArray[Any]
 
 def brown_forsythe(values: Array, codes: NDArray[np.intp]) -> dict[str, Any] | None:
     """Brown & Forsythe (1974): F test of |value - median of its group|; groups of one row are left out."""
-    series = pd.Series(values)
     counts = np.bincount(codes)
     keep = counts[codes] > 1
     if not keep.any():
         return None
-    distance = (series - series.groupby(codes).transform("median")).abs().to_numpy()[keep]
-    groups = pd.factorize(codes[keep])[0]
+    distance = np.abs(values - _medians(values, codes, counts)[codes])[keep]
+    groups = np.cumsum(np.bincount(codes[keep], minlength=len(counts)) > 0)[codes[keep]] - 1
     n, k = len(distance), int(groups.max()) + 1
     if k < 2 or n <= k:
         return None
@@ -49,6 +47,20 @@ def spread_by_fitted(standardised: Array, fitted: Array) -> dict[str, Any] | Non
     n = len(fitted)
     if n < 10 or float(np.ptp(fitted)) == 0 or float(np.ptp(standardised)) == 0:
         return None
-    a, b = (pd.Series(v).rank().to_numpy() for v in (np.abs(standardised), fitted))
+    a, b = (_ranks(v) for v in (np.abs(standardised), fitted))
     r = float(np.corrcoef(a, b)[0, 1])
     return {"test": "Spearman", "value": r, "p": float(2.0 * special.ndtr(-abs(r) * np.sqrt(n - 1.0)))}
+
+
+def _medians(values: Array, codes: NDArray[np.intp], counts: Array) -> Array:
+    """The median of every group, (groups,); of one without rows it means nothing."""
+    ordered = values[np.lexsort((values, codes))]
+    first = np.cumsum(counts) - counts
+    low, high = (np.minimum(first + half, len(values) - 1) for half in ((counts - 1) // 2, counts // 2))
+    return np.asarray((ordered[low] + ordered[high]) / 2.0)
+
+
+def _ranks(values: Array) -> Array:
+    """Ranks from 1, equal values at the mean of theirs, (n,)."""
+    _, place, counts = np.unique(values, return_inverse=True, return_counts=True)
+    return (np.cumsum(counts) - (counts - 1) / 2.0)[place.ravel()]

@@ -23,7 +23,7 @@ from bold_orchard.inference.variances.information import parameter_covariance
 from bold_orchard.optimize.protocol import OptimizeResult
 from bold_orchard.results.fit import FitResult
 from bold_orchard.results.parts import within
-from bold_orchard.results.plain import clean
+from bold_orchard.results.plain import plain
 
 Array = NDArray[Any]
 R = TypeVar("R", bound=FitResult)
@@ -82,7 +82,7 @@ def summarise(
     if found_by_signs is not None:
         document["monte_carlo"] = found_by_signs.to_dict()
     own = {} if model.criterion.profiled else {"points": model.points, "levels": list(design.levels)}
-    return FitResult.from_dict(clean(document | own))
+    return FitResult.from_dict(plain(document | own))
 
 
 def group_rows(design: Design) -> list[dict[str, Any]]:
@@ -103,6 +103,15 @@ def number(x: float) -> float | None:
     """A JSON number; null for what is not finite."""
     value = float(x)
     return value if np.isfinite(value) else None
+
+
+def numbers(values: Array) -> list[Any]:
+    """The same of an array, as lists."""
+    whole: Any = values
+    if not np.isfinite(values).all():
+        whole = values.astype(object)
+        whole[~np.isfinite(values)] = None
+    return list(whole.tolist())
 
 
 def convergence(found: OptimizeResult[Any], boundary_units: list[str], trouble: Trouble) -> dict[str, Any]:

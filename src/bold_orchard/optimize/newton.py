@@ -13,7 +13,7 @@ from bold_orchard.optimize.protocol import Counter, Ending, Objective, OptimizeR
 Array = NDArray[Any]
 NEAR = 1e-5  # decrease of the deviance promised below which the exact Hessian takes over
 STALE = 1e-4  # decrease promised from which the Hessian is made anew for the next step
-EXACT = 1e-7  # of the tolerance: the end is a few 1e-9 standard errors away
+EXACT, LEAST = 1e-10, 1e-3  # of a parameter: a step that moves no digit; of the largest, what is small of a parameter
 POLISH = 30  # last steps; two or three are usual
 
 
@@ -193,7 +193,7 @@ def _polish(
             step[free] = newton(hessian[np.ix_(free, free)], here.gradient[free], 0.0)
         elif not np.isfinite(decrement):
             break
-        if not saddle and decrement <= EXACT * tolerance:
+        if not saddle and _last_digits(here.theta, step):
             break
         last = not saddle and decrement <= 1e-6 * tolerance  # near enough: one step more, for the last digits
         there = shortened(count, here, step, nonnegative, tries=1 if last else 7)
@@ -203,6 +203,12 @@ def _polish(
         if saddle or decrement > STALE:
             hessian, moves = _one_sided_hessian(count, here)
     return here, hessian, moves
+
+
+def _last_digits(theta: Array, step: Array) -> bool:
+    """Whether a step moves parameters (m,) by what no answer shows."""
+    size = np.abs(theta)
+    return bool((np.abs(step) <= EXACT * np.maximum(size, LEAST * size.max(initial=0.0))).all())
 
 
 def shortened(count: Counter[P], here: P, step: Array, nonnegative: NDArray[np.bool_], tries: int = 7) -> P | None:

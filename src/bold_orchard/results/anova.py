@@ -100,7 +100,7 @@ class AnovaResult(Result):
                 "expected": written(r["expected"], "component", "coefficient"),
                 "error": written(r["error"], "source", "weight"),
             }
-            for r in self.document["rows"]
+            for r in self["rows"]
         ]
 
 

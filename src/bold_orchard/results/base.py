@@ -5,13 +5,13 @@ from __future__ import annotations
 import dataclasses
 import types
 import typing
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from functools import cached_property
 from typing import Any, ClassVar, Self, Union, get_args, get_origin
 
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.frozen import Frozen, frozen
-from bold_orchard.results.plain import clean
+from bold_orchard.results.plain import plain
 
 Number = float | None
 Interval = list[Number] | None
@@ -34,7 +34,6 @@ BESIDE = {"beside": True}
 _known: dict[type, dict[str, Any]] = {}
 Converter = Callable[[Any], Any]
 _plans: dict[type, list[tuple[str, str, bool, Converter | None]]] = {}
-SIMPLE = frozenset({str, int, float, bool, type(None)})  # values that are plain as they stand
 
 
 @frozen
@@ -43,12 +42,14 @@ class Part(Frozen):
 
     def to_dict(self) -> Row:
         """Plain dictionaries, lists, numbers and texts; null for what does not exist."""
-        out: Row = {}
+        return {key: plain(value) for key, value in self.items()}
+
+    def items(self) -> Iterator[tuple[str, Any]]:
+        """Keys that stand in the document, with the fields' values."""
         for name, key, _, _ in _plan(type(self)):
             value = getattr(self, name)
             if value is not ABSENT:
-                out[key] = value if type(value) in SIMPLE else _plain(value)
-        return out
+                yield key, value
 
     @classmethod
     def from_dict(cls, document: Row) -> Self:
@@ -86,29 +87,50 @@ class Result(Part):
     command: ClassVar[str] = ""
     main: ClassVar[str] = ""
 
-    @cached_property
+    @property
     def document(self) -> Row:
-        """The JSON contract, made once."""
-        made: Row = clean(self.to_dict())
-        return made
+        """The JSON contract."""
+        return {key: self[key] for key in self._fields if key in self}
+
+    @cached_property
+    def _fields(self) -> dict[str, str]:
+        """The field of every key."""
+        return {key: name for name, key, _, _ in _plan(type(self))}
+
+    @cached_property
+    def _made(self) -> Row:
+        """Values of the document, each made when it is first asked for."""
+        return {}
 
     def __getitem__(self, key: str) -> Any:
-        return self.document[key]
+        if key not in self._made:
+            value = getattr(self, self._fields[key])
+            if value is ABSENT:
+                raise KeyError(key)
+            self._made[key] = plain(value)
+        return self._made[key]
 
     def __contains__(self, key: object) -> bool:
-        return key in self.document
+        return key in self._fields and getattr(self, self._fields[str(key)]) is not ABSENT
 
     def get(self, key: str, default: Any = None) -> Any:
         """A value of the document, or the default where the key does not stand in it."""
-        return self.document.get(key, default)
+        if key not in self:
+            return default
+        return self[key]
+
+    def with_keys(self, **values: Any) -> Self:
+        made = super().with_keys(**values)
+        made._made.update({k: v for k, v in self._made.items() if self._fields[k] not in values})
+        return made
 
     def table(self, **view: bool) -> list[Row]:
         """The main table, flat: what ``--csv`` writes."""
-        return [flat(r) for r in self.document[self.main]]
+        return [flat(r) for r in self[self.main]]
 
     def rows_of(self, name: str) -> list[Row]:
         """Another list of the document by its key, flat. Raises UsageError for a name that is no list."""
-        rows = self.document.get(name)
+        rows = self.get(name)
         if not isinstance(rows, list):
             lists = [k for k, v in self.document.items() if isinstance(v, list)]
             raise UsageError(f"the answer of {self.command} has no table '{name}'; there are: {', '.join(lists)}")
@@ -144,16 +166,6 @@ def flat(row: Row) -> Row:
     return out
 
 
-def _plain(value: Any) -> Any:
-    if isinstance(value, Part):
-        return value.to_dict()
-    if isinstance(value, (list, tuple)):
-        return [_plain(v) for v in value]
-    if isinstance(value, dict):
-        return {k: _plain(v) for k, v in value.items()}
-    return value
-
-
 def _hints(cls: type) -> dict[str, Any]:
     """The types of a class's fields, looked up once."""
     if cls not in _known:
@@ -183,7 +195,7 @@ def _converter(hint: Any) -> Converter | None:
         return lambda value: value if value is None or inner is None else inner(value)
     if origin is list:
         each = _converter(get_args(hint)[0])
-        return lambda values: [each(v) for v in values] if each is not None else values
+        return lambda values: values if each is None or hasattr(values, "plain") else [each(v) for v in values]
     if origin is dict:
         one = _converter(get_args(hint)[1])
         return lambda values: {k: one(v) for k, v in values.items()} if one is not None else values

@@ -216,7 +216,7 @@ class CheckArrays:
     standardised_name: str
     fitted_name: str
     row_numbers: Any
-    frame: Any
+    table: Any
     residuals: Any
     within: Any
     effects: list[EffectArrays]
@@ -274,7 +274,17 @@ class CheckResult(Result):
             made["residual_independent"] = r.white
         if a.within is not None:
             made |= {"residual_within": a.within.residual, "residual_within_standardised": a.within.standardised}
-        return a.frame.assign(**{f"{k} of {self.name}" if k in a.frame.columns else k: v for k, v in made.items()})
+        frame = a.table.frame
+        return frame.assign(**{f"{k} of {self.name}" if k in frame.columns else k: v for k, v in made.items()})
+
+    def most_influential(self, shown: int) -> list[tuple[str, list[Row]]]:
+        """Of each unit the entries of ``influence`` with the largest Cook's distances, the largest first."""
+        if self.arrays is not None:
+            return [(made.unit.name, made.rows(made.largest(shown))) for made in self.arrays.influence]
+        groups = dict.fromkeys(r["group"] for r in self["influence"])
+        known = [r for r in self["influence"] if r["cooks_distance"] is not None]
+        known.sort(key=lambda r: -r["cooks_distance"])
+        return [(g, [r for r in known if r["group"] == g][:shown]) for g in groups]
 
     def to_frame(self, name: str | None = None) -> Any:
         """A list of the document, or "rows" for the rows with their residuals."""
@@ -290,7 +300,7 @@ class CheckResult(Result):
                 row = rows.setdefault((made.group, level), _named(made.group, level))
                 row |= {f"effect {t}": made.effects[j, k] for k, t in enumerate(made.terms)}
                 row |= {f"se {t}": made.se[j, k] for k, t in enumerate(made.terms)}
-        for entry in self.document["influence"]:
+        for entry in self["influence"]:
             row = rows.setdefault((entry["group"], entry["level"]), _named(entry["group"], entry["level"]))
             row |= {"rows": entry["rows"], "cooks_distance": entry["cooks_distance"],
                     "cooks_distance_components": entry["cooks_distance_components"]}  # fmt: skip

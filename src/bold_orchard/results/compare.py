@@ -87,8 +87,8 @@ class CompareResult(Result):
 
     def table(self, **view: bool) -> list[Row]:
         """The models, and below them the tests of each pair with the variances explained."""
-        rows: list[Row] = [{"part": "model"} | m for m in self.document["models"]]
-        for t in self.document["tests"]:
+        rows: list[Row] = [{"part": "model"} | m for m in self["models"]]
+        for t in self["tests"]:
             kept = {k: v for k, v in t.items() if k != "variance_explained"}
             explained = {f"explained {v['group']}: {v['term']}": v["proportion"] for v in t["variance_explained"]}
             rows.append({"part": "test"} | kept | explained)

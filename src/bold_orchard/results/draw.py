@@ -126,7 +126,7 @@ class DrawResult(Result):
 
     def table(self, **view: bool) -> list[Row]:
         """The points of every line, the rows, or the coefficients: what the kind draws."""
-        d = self.document
+        d = self
         if self.kind == "coefficients":
             return list(d["coefficients"])
         if self.kind == "against":

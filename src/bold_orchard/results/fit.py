@@ -214,11 +214,12 @@ class FitResult(Result):
         return self.convergence.converged
 
     def table(self, **view: bool) -> list[Row]:
-        return [flat(r) for r in self.document["fixed"]]
+        return [flat(r) for r in self["fixed"]]
 
     def variation_table(self) -> list[Row]:
         """Variances, covariances and correlations of the effects, and what the residual or the family has."""
-        d, rows = self.document, []
+        rows: list[Row] = []
+        d = self
         for part in d["random"]:
             for i, one in enumerate(part["terms"]):
                 for j, two in enumerate(part["terms"][: i + 1]):
@@ -239,7 +240,7 @@ class FitResult(Result):
 
     def figures_table(self) -> list[Row]:
         """Rows, units, likelihood figures and how the search ended, one line each."""
-        d = self.document
+        d = self
         made = {"rows read": d["rows"]["read"], "rows used": d["rows"]["used"]}
         made |= {f"levels of {g['group']}": g["levels"] for g in d["groups"]}
         made |= {"method": d["method"], "df": d["df_method"], **d["fit"]}

@@ -64,7 +64,7 @@ class GroupsResult(Result):
     def table(self, **view: bool) -> list[Row]:
         """One row per level, a column for every figure of every term."""
         rows = []
-        for unit in self.document["groups"]:
+        for unit in self["groups"]:
             for r in unit["rows"]:
                 row = {
                     "group": unit["group"],
@@ -89,7 +89,7 @@ class GroupsResult(Result):
         import pandas as pd
 
         rows = []
-        for unit in self.document["groups"]:
+        for unit in self["groups"]:
             for r in unit["rows"]:
                 for t in unit["terms"]:
                     low, high = r["ci"][t] or (None, None)

@@ -112,7 +112,7 @@ class MeansResult(Result):
 
     def table(self, differences: bool = False, sed: bool = False, **view: bool) -> list[Row]:
         """The means; the differences and the errors of all pairs below them where they are asked for."""
-        d = self.document
+        d = self
         rows = [({"part": "mean"} if differences or sed else {}) | flat(m) for m in d["means"]]
         if differences:
             rows += [{"part": "difference"} | flat(p) for p in d["pairs"]]

@@ -64,6 +64,6 @@ class PowerResult(Result):
         """One row a design and effect."""
         return [
             dict(d["units"]) | {"rows": d["rows"], "total_rows": d["total_rows"]} | e
-            for d in self.document["designs"]
+            for d in self["designs"]
             for e in d["effects"]
         ]

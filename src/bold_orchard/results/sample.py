@@ -168,4 +168,4 @@ class SampleResult(Result):
 
     def table(self, **view: bool) -> list[Row]:
         """One row a parameter."""
-        return list(self.document["parameters"])
+        return list(self["parameters"])

@@ -112,7 +112,7 @@ class ScoutResult(Result):
 
     def table(self, **view: bool) -> list[Row]:
         rows = []
-        for c in self.document["columns"]:
+        for c in self["columns"]:
             row = {k: c[k] for k in ("column", "kind", "missing", "distinct")}
             row["suspected_missing_codes"] = " ".join(f"{v:g}" for v in c["suspected_missing_codes"])
             rows.append(row | {f"within {u}": v for u, v in c["levels_within"].items()})

@@ -34,6 +34,5 @@ class TableResult(Result):
     def table(self, **view: bool) -> list[Row]:
         """A row for each line, a column for each fit."""
         return [
-            {"block": r["block"], "label": r["label"]} | dict(zip(self.document["columns"], r["cells"]))
-            for r in self.document["rows"]
+            {"block": r["block"], "label": r["label"]} | dict(zip(self["columns"], r["cells"])) for r in self["rows"]
         ]

@@ -77,5 +77,5 @@ class TermsResult(Result):
     def table(self, **view: bool) -> list[Row]:
         """Every test, those of a term's powers below it; from draws the contrasts, which have no tests."""
         if self.posterior:
-            return [flat(c) for c in self.document["contrasts"]]
-        return [flat(r) for t in self.document["tests"] for r in (t, *t.get("parts", []))]
+            return [flat(c) for c in self["contrasts"]]
+        return [flat(r) for t in self["tests"] for r in (t, *t.get("parts", []))]

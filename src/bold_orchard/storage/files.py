@@ -16,7 +16,7 @@ from bold_orchard.errors import OrchardError
 from bold_orchard.threads import processors
 
 AT_ONCE = 50_000  # rows of a file written together
-MANY_ROWS = 50_000  # from which the Arrow library is worth its start
+MANY_ROWS = 20_000  # from which the Arrow library is worth its start
 SPECIAL = set(',"\r\n')  # what a cell of CSV cannot hold without quotes
 PACKAGES = {".xlsx": ("openpyxl", "excel"), ".parquet": ("pyarrow", "parquet")}
 
@@ -63,12 +63,36 @@ def write_rows(path: str | Path, rows: Any) -> None:
                 p, {str(c): rows[c].to_numpy() for c in rows.columns} if hasattr(rows, "to_csv") else rows.columns
             )
             return
+        names = list(dict.fromkeys(k for r in rows for k in r))
+        columns = _columns_of(rows, names) if len(rows) > MANY_ROWS else None
+        if columns is not None:
+            write_columns(p, columns)
+            return
         with p.open("w", newline="", encoding="utf-8") as f:
-            writer = csv.DictWriter(f, list(dict.fromkeys(k for r in rows for k in r)), lineterminator="\n")
+            writer = csv.DictWriter(f, names, lineterminator="\n")
             writer.writeheader()
             writer.writerows(rows)
 
     write_safely(path, write)
+
+
+def _columns_of(rows: list[dict[str, Any]], names: list[str]) -> dict[str, Any] | None:
+    """Rows as columns of numbers and of texts; None where a column is neither."""
+    import numpy as np
+
+    columns: dict[str, Any] = {}
+    for name in names:
+        values = [row.get(name) for row in rows]
+        kinds = set(map(type, values))
+        if kinds <= {float, type(None)}:
+            columns[name] = np.array(values, dtype=float)
+        elif kinds == {int}:
+            columns[name] = np.array(values)
+        elif kinds <= {str, type(None)}:
+            columns[name] = np.array(values, dtype=object)
+        else:
+            return None
+    return columns
 
 
 def write_columns(path: Path, columns: dict[str, Any]) -> None:

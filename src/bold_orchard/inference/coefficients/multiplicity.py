@@ -7,7 +7,6 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import brentq
 from scipy.special import gammaln, log_ndtr, ndtr
 
 from bold_orchard.inference.distributions import quantile_t
@@ -85,6 +84,8 @@ def _quantile(confidence: float, groups: int, df: float) -> float:
     high = 4.0
     while _tail(high, groups, df) > 1.0 - confidence:
         high *= 2.0
+    from scipy.optimize import brentq
+
     return float(brentq(lambda q: _tail(q, groups, df) - (1.0 - confidence), 0.0, high, xtol=1e-10))
 
 

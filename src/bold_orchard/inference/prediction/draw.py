@@ -11,7 +11,9 @@ from numpy.typing import NDArray
 from bold_orchard.errors import UsageError
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction import drawing
-from bold_orchard.results.draw import DrawPicture, DrawResult
+from bold_orchard.inference.summary import numbers
+from bold_orchard.results.draw import DrawPicture, DrawResult, UnitLine
+from bold_orchard.results.rows import Entries
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/draw/1"
@@ -85,18 +87,24 @@ def _lines(
     unit = drawing.drawn_unit(fit, asked, chosen)
     levels = drawing.chosen_levels(unit, list(names), seed, drawing.PANELS if kind == "panels" else unit.size)
     made = drawing.unit_lines(fit, unit, chosen, levels)
-    lines: list[dict[str, Any]] = [
-        {"level": unit.texts[j], "x": x.tolist(), "y": y.tolist()} for j, x, y in zip(levels, made.x, made.y)
-    ]
     own: dict[str, Any] = {}
     groups: Array | None = None
     texts: tuple[str, ...] = ()
     if by is not None:
         groups, texts = drawing.groups_of(fit, unit, by)
-        level_of = dict(zip(unit.codes.tolist(), groups.tolist()))
-        lines = [line | {"by": texts[int(level_of[j])]} for j, line in zip(levels.tolist(), lines)]
         told = by in fit.design.coded_columns() and by != chosen
         own = {"by": by, "averages": drawing.effects(fit, [chosen], by, confidence) if told else []}
+    level_of = {} if groups is None else dict(zip(unit.codes.tolist(), groups.tolist()))
+
+    def lines() -> list[dict[str, Any]]:
+        ends = np.cumsum([len(x) for x in made.x]).tolist()
+        x, y = numbers(np.concatenate(made.x)), numbers(np.concatenate(made.y))
+        return [
+            {"level": unit.texts[j], "x": x[start:end], "y": y[start:end]}
+            | ({"by": texts[int(level_of[j])]} if level_of else {})
+            for j, start, end in zip(levels.tolist(), [0, *ends], ends)
+        ]
+
     average = {"x": made.at.tolist(), "y": made.average.tolist()}
     x, _ = drawing.places(fit, chosen)
     picture = DrawPicture(
@@ -110,7 +118,7 @@ def _lines(
         groups=groups,
         levels=texts,
     )
-    return {"unit": unit.name, "levels": unit.size, "along": chosen, "ticks": list(made.ticks), "lines": lines,
+    return {"unit": unit.name, "levels": unit.size, "along": chosen, "ticks": list(made.ticks), "lines": Entries(UnitLine, len(levels), lines),
             "average": average, **own}, picture  # fmt: skip
 
 

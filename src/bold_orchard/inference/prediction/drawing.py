@@ -140,7 +140,11 @@ def unit_lines(fit: Fit, unit: UnitCodes, along: str, levels: NDArray[np.intp]) 
     low, high = np.full(unit.size, np.inf), np.full(unit.size, -np.inf)
     np.minimum.at(low, unit.codes, x)
     np.maximum.at(high, unit.codes, x)
-    grids = [np.unique(x[unit.codes == j]) if ticks else np.linspace(low[j], high[j], POINTS if high[j] > low[j] else 1) for j in levels]  # fmt: skip
+    if ticks:
+        grids = [np.unique(x[unit.codes == j]) for j in levels]
+    else:
+        wide, every = high[levels] > low[levels], np.linspace(low[levels], high[levels], POINTS).T
+        grids = [own if w else own[:1] for own, w in zip(every, wide.tolist())]
     who = np.repeat(levels, [len(g) for g in grids])
     values = np.concatenate(grids)
     eta = _linear(fit, unit, who, along, values, ticks)

@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
+from functools import partial
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError
+from bold_orchard.estimation.model import UnitEffects
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
-from bold_orchard.inference.summary import number
-from bold_orchard.results.groups import GroupsResult
+from bold_orchard.inference.summary import number, numbers
+from bold_orchard.results.groups import GroupsResult, LevelEffects
+from bold_orchard.results.rows import Entries
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/groups/1"
@@ -32,27 +35,12 @@ def groups(fit: Fit, confidence: float = 0.95) -> GroupsResult:
     out = []
     for made in fit.model.unit_effects():
         typical = _typical_sd(fit, made.unit) if "spread" in made.terms and has_spread else np.zeros(0)
-        rows = []
-        order = np.argsort(np.argsort(-made.effects[:, 0], kind="stable"), kind="stable")
-        seen = design.blocks[made.unit].unit.counts
-        for j, level in enumerate(made.levels):
-            effects = {t: number(v) for t, v in zip(made.terms, made.effects[j])}
-            errors = {t: number(v) for t, v in zip(made.terms, made.se[j])}
-            ends = {
-                t: [number(v - width * e), number(v + width * e)]
-                for t, v, e in zip(made.terms, made.effects[j], made.se[j])
-            }
-            own = {t: number(float(fixed.get(t, 0.0)) + v) for t, v in zip(made.terms, made.effects[j])}
-            row: dict[str, Any] = {"level": level, "effects": effects, "se": errors, "coefficients": own, "ci": ends,
-                   "rank": int(order[j]) + 1, "rows": int(seen[j])}  # fmt: skip
-            if len(typical):
-                at = made.terms.index("spread")
-                row |= _own_sd(float(typical[j]), float(made.effects[j, at]), width * float(made.se[j, at]))
-                own["spread"] = number(np.log(row["residual_sd"]))
-            rows.append(row)
+        average = np.array([float(fixed.get(t, 0.0)) for t in made.terms])
+        rows = partial(_rows, made, average, width, design.blocks[made.unit].unit.counts, typical)
         out.append(
-            {"group": made.group, "terms": list(made.terms), "in_fixed": [t in fixed for t in made.terms], "rows": rows}
-        )
+            {"group": made.group, "terms": list(made.terms), "in_fixed": [t in fixed for t in made.terms],
+             "rows": Entries(LevelEffects, len(made.levels), rows)}
+        )  # fmt: skip
     document: dict[str, Any] = {
         "schema": SCHEMA,
         "name": fit.name,
@@ -64,6 +52,24 @@ def groups(fit: Fit, confidence: float = 0.95) -> GroupsResult:
         "notes": _notes(fit),
     }
     return GroupsResult.from_dict(document)
+
+
+def _rows(made: UnitEffects, average: Array, width: float, counts: Array, typical: Array) -> list[dict[str, Any]]:
+    """One entry per level, as in the contract."""
+    rank = np.argsort(np.argsort(-made.effects[:, 0], kind="stable"), kind="stable") + 1
+    ends = np.stack([made.effects - width * made.se, made.effects + width * made.se], axis=2)
+    figures = [made.effects, made.se, made.effects + average, ends]
+    effects, errors, own, intervals = ([dict(zip(made.terms, row)) for row in numbers(v)] for v in figures)
+    rows: list[dict[str, Any]] = [
+        {"level": level, "effects": u, "se": e, "coefficients": c, "ci": i, "rank": r, "rows": n}
+        for level, u, e, c, i, r, n in zip(made.levels, effects, errors, own, intervals, rank.tolist(), counts.tolist())
+    ]
+    if len(typical):
+        at = made.terms.index("spread")
+        for j, row in enumerate(rows):
+            row |= _own_sd(float(typical[j]), float(made.effects[j, at]), width * float(made.se[j, at]))
+            row["coefficients"]["spread"] = number(np.log(row["residual_sd"]))
+    return rows
 
 
 def _typical_sd(fit: Fit, block: int) -> Array:

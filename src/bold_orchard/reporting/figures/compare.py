@@ -10,6 +10,7 @@ from matplotlib.collections import LineCollection
 from matplotlib.figure import Figure
 
 from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, PALETTE, PLUM, canvas, short
+from bold_orchard.results.base import Result
 from bold_orchard.results.compare import CompareResult, Lines
 
 MOST_DOTS = 3000  # dots that are still seen apart
@@ -18,7 +19,7 @@ DASHES: Any = ("-", (0, (6, 3)), (0, (2, 2)), (0, (6, 2, 2, 2)))
 
 def compare_figure(result: CompareResult) -> Figure:
     """AIC and BIC less the best one's; beside them the average lines of all models over the data."""
-    d, lines = result.document, result.lines
+    d, lines = result, result.lines
     title = f"How far from the best? {len(d['models'])} models on {d['rows']:,} rows, by {d['method']}"
     if lines is not None and lines.units:
         return _with_units(title, d, lines)
@@ -29,7 +30,7 @@ def compare_figure(result: CompareResult) -> Figure:
     return figure
 
 
-def _with_units(title: str, d: dict[str, Any], lines: Lines) -> Figure:
+def _with_units(title: str, d: Result, lines: Lines) -> Figure:
     """Below the criteria and the average lines a panel for each model with the lines of the same units."""
     figure, axes = canvas(1, 1, title)
     grid: Any = axes[0].get_gridspec()
@@ -48,7 +49,7 @@ def _with_units(title: str, d: dict[str, Any], lines: Lines) -> Figure:
     return figure
 
 
-def _criteria(ax: Axes, d: dict[str, Any]) -> None:
+def _criteria(ax: Axes, d: Result) -> None:
     models = list(reversed(d["models"]))
     for offset, key, colour, label in ((0.18, "delta_aic", LEAF, "AIC"), (-0.18, "delta_bic", AMBER, "BIC")):
         places = [y + offset for y in range(len(models))]

@@ -13,6 +13,7 @@ from numpy.typing import NDArray
 from bold_orchard.errors import UsageError
 from bold_orchard.reporting.figures.panels import cloud
 from bold_orchard.reporting.figures.style import BARK, LEAF, PALETTE, PLUM, SKY, canvas, name_places, short
+from bold_orchard.results.base import Result
 from bold_orchard.results.draw import DrawPicture, DrawResult
 
 Array = NDArray[Any]
@@ -32,10 +33,10 @@ def draw_figure(result: DrawResult) -> Figure:
         raise UsageError("a saved answer of draw has no rows to draw; run orchard draw again")
     kinds = {"lines": _lines_figure, "panels": _panels_figure, "against": _against_figure, "effects": _effects_figure,
              "coefficients": _coefficients_figure}  # fmt: skip
-    return kinds[result.kind](result.document, result.picture)
+    return kinds[result.kind](result, result.picture)
 
 
-def _lines_figure(d: dict[str, Any], p: DrawPicture) -> Figure:
+def _lines_figure(d: Result, p: DrawPicture) -> Figure:
     """All units in one panel: thin lines over the rows, the average line thick; a few asked for bear their names."""
     title = f"{d['outcome']} along {d['along']}, one line for each {d['unit']}, {d['names'][0]}: {d['model']}"
     figure, (ax,) = canvas(1, 1, title)
@@ -64,7 +65,7 @@ def _lines_figure(d: dict[str, Any], p: DrawPicture) -> Figure:
     return figure
 
 
-def _grouped(ax: Axes, d: dict[str, Any], p: DrawPicture) -> None:
+def _grouped(ax: Axes, d: Result, p: DrawPicture) -> None:
     """Rows and lines in the colour of their unit's level of ``by``, with that level's average line."""
     for k, level in enumerate(p.levels):
         colour, dash = PALETTE[k % len(PALETTE)], DASHES[k // len(PALETTE) % len(DASHES)]
@@ -114,7 +115,7 @@ def _rows(
         ax.plot(x[keep], y, "o", color=colour, markersize=1.8, markeredgewidth=0, alpha=0.35, rasterized=True)
 
 
-def _panels_figure(d: dict[str, Any], p: DrawPicture) -> Figure:
+def _panels_figure(d: Result, p: DrawPicture) -> Figure:
     """Small multiples: the rows of some units, each with its own line and the average line."""
     n, total, average = len(d["lines"]), d["levels"], d["average"]
     columns = min(4 if n > 4 else n, 6) if n <= 16 else int(np.ceil(np.sqrt(1.6 * n)))
@@ -141,7 +142,7 @@ def _panels_figure(d: dict[str, Any], p: DrawPicture) -> Figure:
     return figure
 
 
-def _against_figure(d: dict[str, Any], p: DrawPicture) -> Figure:
+def _against_figure(d: Result, p: DrawPicture) -> Figure:
     """Observed against predicted, with the units' effects and by the average effects alone."""
     rows, tenths = d["rows"], d["tenths"]
     title = f"Observed against predicted {d['outcome']}, {d['names'][0]}: {d['model']}"
@@ -182,7 +183,7 @@ def _tenths(title: str, tenths: list[dict[str, Any]]) -> Figure:
     return figure
 
 
-def _effects_figure(d: dict[str, Any], p: DrawPicture) -> Figure:
+def _effects_figure(d: Result, p: DrawPicture) -> Figure:
     """One panel per predictor: its effect with a band, the others held; with ``by`` one line for each level."""
     made, confidence = d["effects"], d["confidence"]
     names = list(dict.fromkeys(m["predictor"] for m in made))
@@ -228,7 +229,7 @@ def _effect(ax: Axes, m: dict[str, Any], colour: str, k: int, of: int, room: int
         )
 
 
-def _coefficients_figure(d: dict[str, Any], p: DrawPicture) -> Figure:
+def _coefficients_figure(d: Result, p: DrawPicture) -> Figure:
     """Estimates with intervals, terms down the page, fits side by side; a scale for each term where one would hide some."""
     outcome, confidence = d["outcome"], d["confidence"]
     rows = [r | {k: r["estimate"] if r[k] is None else r[k] for k in ("low", "high")} for r in d["coefficients"]]

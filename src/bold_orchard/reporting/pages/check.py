@@ -64,11 +64,9 @@ def _tests(page: Page, d: CheckResult) -> None:
 
 def _influence(page: Page, d: CheckResult, digits: int) -> None:
     """The levels that move the fixed effects most, for each unit."""
-    for group in dict.fromkeys(r["group"] for r in d["influence"]):
-        own = [r for r in d["influence"] if r["group"] == group and r["cooks_distance"] is not None]
-        own.sort(key=lambda r: -r["cooks_distance"])
+    for group, own in d.most_influential(SHOWN):
         rows = []
-        for r in own[:SHOWN]:
+        for r in own:
             change = {k: v for k, v in r["change"].items() if v is not None}
             term = max(change, key=lambda k: abs(change[k]) / (r["se"][k] or 1.0), default=None)
             moved = (
