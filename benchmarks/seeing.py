@@ -40,6 +40,23 @@ def data(folder: Path, n: int, units: int) -> tuple[str, str]:
     return path, "yield = rain + sun; each orchard: intercept + rain"
 
 
+def millions(folder: Path) -> None:
+    """What follows a fit of a million rows and 50,000 units."""
+    path, sentence = data(folder, 1_000_000, 50_000)
+    saved = str(folder / "large")
+    fitting = [PROGRAM, "fit", path, sentence, "--quiet"]
+    subprocess.run([*fitting, "--save", saved], check=True, capture_output=True)
+    for name, more, limit in (
+        ("check --figure, 1M rows, 50k units", ["check", saved, "--figure", str(folder / "c.png")], 4),
+        ("predict --csv", ["predict", saved, "--csv", str(folder / "p.csv")], 2),
+        ("groups --csv", ["groups", saved, "--csv", str(folder / "g.csv")], 4),
+        ("intervals --method wald", ["intervals", saved, "--method", "wald"], 2),
+        ("draw --figure", ["draw", saved, "--figure", str(folder / "d.png")], 8),
+    ):
+        ours, theirs, memory = race([PROGRAM, *more, "--quiet"], fitting, 3)
+        line(name, ours / theirs, limit, f"{ours:.2f} s, the fit {theirs:.2f} s, {memory:.0f} MB")
+
+
 def main(folder: Path) -> None:
     path, sentence = data(folder, 100_000, 5_000)
     saved = str(folder / "m")
@@ -64,3 +81,4 @@ def main(folder: Path) -> None:
 if __name__ == "__main__":
     with tempfile.TemporaryDirectory() as temporary:
         main(Path(temporary))
+        millions(Path(temporary))
