@@ -179,3 +179,31 @@ def test_beside_what_no_signs_are_made_for_the_start_is_the_usual_one(monkeypatc
     one = bo.fit(sentence, frame).to_dict()
     monkeypatch.setattr(gaussian_search, "DEAR", 10)
     assert bo.fit(sentence, frame).to_dict()["random"] == one["random"]
+
+
+UNTOLD = {
+    "several rows a tree": ("yield = rain; each tree: intercept; each picker: intercept", True),
+    "slopes": ("yield = rain; each tree: intercept + rain; each picker: intercept", True),
+    "twins": ("yield = rain; each tree: intercept; each twin: intercept; each picker: intercept", False),
+    "said twice": ("yield = rain; each tree (diagonal): intercept + one; each picker: intercept", False),
+}
+
+
+@pytest.mark.parametrize("name", UNTOLD)
+def test_some_levels_tell_what_all_would(monkeypatch, name):
+    """Components that cannot be told apart are named whether all levels are asked at once or some first."""
+    sentence, told = UNTOLD[name]
+    frame = crossed(1200, 100, 10, seed=12)
+    frame["twin"], frame["one"] = frame["tree"], 2.0
+    frame["yield"] -= frame.groupby("picker")["yield"].transform("mean")  # a variance at zero: something to suspect
+    asked, judge = [], identified._null_of_information
+    monkeypatch.setattr(identified, "_null_of_information", lambda e: asked.append(e) or judge(e))
+    whole = bo.fit(sentence, frame, force=True).to_dict()
+    monkeypatch.setattr(identified, "FEW_EFFECTS", 60)
+    some = bo.fit(sentence, frame, force=True).to_dict()
+    assert some == whole and whole["convergence"]["identified"] == told
+    widths = [identified.widest(e.criterion.products) for e in asked]
+    # twins: even some levels are many
+    assert [w > 60 for w in widths] == {"twins": [True, True], "said twice": [True, False, True]}.get(
+        name, [True, False]
+    )

@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 
 from bold_orchard import threads, workers
+from bold_orchard.crossproducts import batched, weighted
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Options
 from bold_orchard.inference.fit import Settings, fit
@@ -87,9 +88,11 @@ def test_a_process_that_shares_its_work_keeps_to_one_processor():
 @pytest.mark.parametrize("family", ["gaussian", "binomial"])
 def test_fits_of_many_rows_are_the_same_to_the_last_bit(monkeypatch, family):
     r = np.random.default_rng(3)
-    n = 80_000
-    orchard, rain = r.integers(0, 20_000, n), r.normal(size=n)
-    y = 0.4 * rain + r.normal(size=20_000)[orchard] + r.normal(size=n)
+    n = 6_000
+    monkeypatch.setattr(weighted, "PIECE", 1_000)
+    monkeypatch.setattr(batched, "CHUNK", 100)
+    orchard, rain = r.integers(0, 2_600, n), r.normal(size=n)
+    y = 0.4 * rain + r.normal(size=2_600)[orchard] + r.normal(size=n)
     y = y if family == "gaussian" else (y > 0) * 1.0
     columns = {"orchard": orchard, "picker": r.integers(0, 12, n), "rain": rain, "crop": y}
     sentence = "crop = rain; each orchard: intercept + rain; each picker: intercept"

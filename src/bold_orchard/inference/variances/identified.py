@@ -12,8 +12,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.design.design import Design
+from bold_orchard.design.subset import some_rows
+from bold_orchard.errors import OrchardError
+from bold_orchard.estimation.gaussian_search import make_criterion
 from bold_orchard.likelihood.expected_information import MOST_EFFECTS, linear_moments, widest
-from bold_orchard.likelihood.gaussian import GaussianPoint
+from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
 from bold_orchard.optimize.protocol import OptimizeResult
 
 Array = NDArray[Any]
@@ -22,6 +25,7 @@ BESIDE = 0.1  # of the largest element of a unit's factor
 FLAT = 1e-9  # of the largest eigenvalue of the expected information; exact zeros come out near 1e-14
 FLAT_HESSIAN = 1e-5  # the same where only differences of the gradient are to be had
 EMPTY = 1e-12  # of the information on the residual, the variances in units of it; exact zeros come out near 1e-25
+FEW_EFFECTS = 600  # whose expected information comes at once
 AWAY = 1e4  # of where the search starts; so far out a flat direction may lead
 IN = 0.02  # weight in a flat direction from which a component belongs to it
 
@@ -35,12 +39,32 @@ def flat_components(design: Design, found: OptimizeResult[GaussianPoint]) -> str
     with np.errstate(all="ignore"):
         try:
             if c.linear and widest(c.products) <= MOST_EFFECTS:
+                part = _of_some_levels(design, c)
+                if part is not None and _null_of_information(part) is None:
+                    return None
                 direction = _null_of_information(e)
             else:
                 direction = _null_of_hessian(found)
         except np.linalg.LinAlgError:
             return None
     return None if direction is None else _words(design, e, direction)
+
+
+def _of_some_levels(design: Design, c: Criterion) -> GaussianPoint | None:
+    """The start of a fit to the rows of some levels of the largest unit; None where all are few.
+
+    Rows left out only take information away (restricted likelihoods rest on fewer contrasts of the same rows): what some rows
+    tell apart, all do.
+    """
+    wide, largest = widest(c.products), max(c.products.units, key=lambda u: u.levels, default=None)
+    if wide <= FEW_EFFECTS or largest is None or design.counts is not None or design.on_disk:
+        return None
+    keep = np.flatnonzero(largest.codes < FEW_EFFECTS // (2 * largest.size))
+    try:
+        part = make_criterion(some_rows(design, keep), c.reml, few=True)
+    except OrchardError:
+        return None
+    return part.at(part.start()) if part.products.p == c.products.p and widest(part.products) <= FEW_EFFECTS else None
 
 
 def _suspicious(found: OptimizeResult[GaussianPoint]) -> bool:
