@@ -106,7 +106,7 @@ def small(folder: Path) -> None:
     frame = covariates(r, 1000)
     frame.insert(0, "tree", g)
     path = finish(frame, r.normal(size=50)[g], r, folder, "small")
-    yardstick = [sys.executable, "-c", "import numpy, pandas, scipy.linalg"]
+    yardstick = [sys.executable, "-c", "import numpy, scipy.linalg"]
     command = [PROGRAM, "fit", path, "yield = rain + sun; each tree: intercept + rain"]
     ours, theirs, _ = race(command, yardstick, 7)
     line("1,000 rows: the whole process", ours / theirs, 1.5, f"{ours:.2f} s, yardstick {theirs:.2f} s")
