@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
+from bold_orchard.crossproducts.batched import chunks
 from bold_orchard.design.design import UnitCodes
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.fit import Fit, on_rows
@@ -16,6 +17,7 @@ from bold_orchard.inference.summary import numbers
 from bold_orchard.inference.variances.quantities import Quantity, fixed_quantities, quantities
 from bold_orchard.likelihood.leave_out import LeftOut, applies, leave_out
 from bold_orchard.progress import Progress
+from bold_orchard.threads import at_once
 from bold_orchard.workers import run
 
 Array = NDArray[Any]
@@ -185,17 +187,22 @@ def _agreement(fit: Fit, left: LeftOut) -> Array:
     if not p or not len(ok):
         return out
     root = np.linalg.cholesky(e.xx)
-    moved = (left.held[ok] - e.b_work) @ root
-    half = np.linalg.solve(root, left.grams[ok])
-    inner = np.linalg.solve(root, half.transpose(0, 2, 1))
-    values, vectors = np.linalg.eigh(inner)  # of C^-1/2 C_(j)^-1 C^-1/2: those of C_(j) - C are 1 / value - 1
-    values = np.clip(values, 1e-12, 1.0)
-    own = np.einsum("jab,ja->jb", vectors, moved) ** 2
-    more = 1.0 / values - 1.0
-    seen = more > RANK
-    statistic = np.where(seen, own / np.where(seen, more, 1.0), 0.0).sum(axis=1) / e.sigma2
-    rank = seen.sum(axis=1)
-    out[ok] = np.where(rank > 0, special.chdtrc(np.maximum(rank, 1), statistic), np.nan)
+    inverse = np.linalg.inv(root)
+
+    def some(at: slice) -> None:
+        levels = ok[at]
+        moved = (left.held[levels] - e.b_work) @ root
+        inner = inverse @ left.grams[levels] @ inverse.T
+        values, vectors = np.linalg.eigh(inner)  # of C^-1/2 C_(j)^-1 C^-1/2: those of C_(j) - C are 1 / value - 1
+        values = np.clip(values, 1e-12, 1.0)
+        own = np.einsum("jab,ja->jb", vectors, moved) ** 2
+        more = 1.0 / values - 1.0
+        seen = more > RANK
+        statistic = np.where(seen, own / np.where(seen, more, 1.0), 0.0).sum(axis=1) / e.sigma2
+        rank = seen.sum(axis=1)
+        out[levels] = np.where(rank > 0, special.chdtrc(np.maximum(rank, 1), statistic), np.nan)
+
+    at_once(some, chunks(len(ok)))
     return out
 
 

@@ -19,6 +19,7 @@ from bold_orchard.crossproducts.row_sums import Sums, one_pass
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
+from bold_orchard.threads import at_once
 
 Array = NDArray[Any]
 STEP = 1e-3  # part of a parameter by which one step's Hessian is differenced
@@ -59,16 +60,19 @@ def leave_out(e: GaussianPoint, unit: int) -> LeftOut:
     free = np.flatnonzero(~(c.bounded & (np.abs(e.theta) < HELD))).tolist()
     steps = STEP * np.maximum(np.abs(e.theta), 0.1)
 
-    def at(*moved: tuple[int, int]) -> _Without:
+    def at(moved: tuple[tuple[int, int], ...]) -> _Without:
         theta = e.theta.copy()
         for i, side in moved:
             theta[i] += side * steps[i]
         return _Without(*chain.without(c.factors(theta), place), c, n_rows)
 
+    pairs = list(itertools.combinations(free, 2))
+    asked = [(), *(((i, side),) for i in free for side in (1, -1)), *(((i, 1), (k, 1)) for i, k in pairs)]
     with np.errstate(all="ignore"):
-        here = at()
-        ends = {i: (at((i, 1)), at((i, -1))) for i in free}
-        both = {(i, k): at((i, 1), (k, 1)) for i, k in itertools.combinations(free, 2)}
+        made = iter(at_once(at, asked))
+        here = next(made)
+        ends = {i: (next(made), next(made)) for i in free}
+        both = {pair: next(made) for pair in pairs}
         step, gain = _newton(here, ends, both, steps)
         b, log_s = here.b.copy(), np.log(here.sigma2)
         theta = np.tile(e.theta, (len(n_rows), 1))
