@@ -40,6 +40,12 @@ def data(folder: Path, n: int, units: int) -> tuple[str, str]:
     return path, "yield = rain + sun; each orchard: intercept + rain"
 
 
+def against(name: str, command: list[str], fitting: list[str], limit: float, runs: int) -> None:
+    """A line: what a command takes beside the fit it belongs to."""
+    ours, theirs, memory = race(command, fitting, runs)
+    line(name, ours / theirs, limit, f"{ours:.2f} s, the fit {theirs:.2f} s, {memory:.0f} MB")
+
+
 def millions(folder: Path) -> None:
     """What follows a fit of a million rows and 50,000 units."""
     path, sentence = data(folder, 1_000_000, 50_000)
@@ -53,8 +59,7 @@ def millions(folder: Path) -> None:
         ("intervals --method wald", ["intervals", saved, "--method", "wald"], 2),
         ("draw --figure", ["draw", saved, "--figure", str(folder / "d.png")], 8),
     ):
-        ours, theirs, memory = race([PROGRAM, *more, "--quiet"], fitting, 3)
-        line(name, ours / theirs, limit, f"{ours:.2f} s, the fit {theirs:.2f} s, {memory:.0f} MB")
+        against(name, [PROGRAM, *more, "--quiet"], fitting, limit, 3)
 
 
 def main(folder: Path) -> None:
@@ -66,11 +71,10 @@ def main(folder: Path) -> None:
         ("check, 100k rows, 5k units, with its figure", ["--figure", str(folder / "c.png")], 3),
         ("   without", [], 2),
     ):
-        ours, theirs, memory = race([PROGRAM, "check", saved, *more], fitting, 5)
-        line(name, ours / theirs, limit, f"{ours:.2f} s, the fit {theirs:.2f} s, {memory:.0f} MB")
+        against(name, [PROGRAM, "check", saved, *more], fitting, limit, 5)
     for kind in ("lines", "panels", "effects"):
-        ours, theirs, _ = race([PROGRAM, "draw", saved, "--kind", kind, "--figure", str(folder / "d.png")], fitting, 3)
-        line(f"draw --kind {kind}", ours / theirs, 6, f"{ours:.2f} s, the fit {theirs:.2f} s")
+        drawing = [PROGRAM, "draw", saved, "--kind", kind, "--figure", str(folder / "d.png")]
+        against(f"draw --kind {kind}", drawing, fitting, 6, 3)
     done = subprocess.run(
         [sys.executable, "-c", TIMED + LEAVING, path, sentence], check=True, capture_output=True, text=True
     )

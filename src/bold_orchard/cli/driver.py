@@ -19,7 +19,7 @@ if TYPE_CHECKING:
 FORMS = (".html", ".docx", ".tex", ".md", ".txt", ".csv", ".json")
 NOT_CSV = (".docx", ".html", ".json", ".md", ".ods", ".parquet", ".pdf", ".png", ".svg", ".tex", ".xls")
 NOT_CONVERGED = 4  # the exit code of an answer that must not be used
-RARE = ("ctypeslib", "f2py", "ma", "polynomial", "random", "testing")  # a third of a second, and most commands use none
+RARE = ("ctypeslib", "f2py", "ma", "polynomial", "random", "testing")  # a fifth of a second, and most commands use few
 
 
 class Rare(ModuleType):
