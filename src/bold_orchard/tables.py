@@ -6,7 +6,7 @@ import os
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
-from bold_orchard.data.evaluate import filter_rows
+from bold_orchard.data.ahead import read_ahead
 from bold_orchard.data.other_formats import frame_table
 from bold_orchard.data.read import check_missing_syntax, read_table
 from bold_orchard.data.table import Table
@@ -15,7 +15,7 @@ from bold_orchard.errors import OrchardError
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["check_missing_syntax", "larger_than", "table"]
+__all__ = ["check_missing_syntax", "larger_than", "read_ahead", "table"]
 
 
 def table(data: Any, missing: Sequence[str] = (), where: str | None = None, columns: Sequence[str] = ()) -> Table:
@@ -24,7 +24,7 @@ def table(data: Any, missing: Sequence[str] = (), where: str | None = None, colu
     Parameters
     ----------
     data : path, pandas or Polars DataFrame, PyArrow table, DuckDB relation, anything with an Arrow C stream, or dict of
-        equally long columns; a Table is filtered only.
+        equally long columns; a Table is filtered, and reads what it lacks of the ``columns``.
     missing : codes that mean missing, each "CODE" or "COLUMN=CODE".
     where : an expression; only the rows for which it holds are kept.
     columns : those of a file that will be used, and are read at once; the others are read when they are asked for.
@@ -39,7 +39,12 @@ def table(data: Any, missing: Sequence[str] = (), where: str | None = None, colu
     if isinstance(data, (str, os.PathLike)):
         return read_table(str(data), [str(m) for m in missing], where, columns)
     made = data if isinstance(data, Table) else frame_table(_frame(data), "the data", [str(m) for m in missing])
-    return filter_rows(made, where) if where else made
+    made.data.fetch([c for c in columns if made.has(c)])
+    if not where:
+        return made
+    from bold_orchard.data.evaluate import filter_rows
+
+    return filter_rows(made, where)
 
 
 def larger_than(source: str, used: Sequence[str], memory: str | int | None) -> bool:

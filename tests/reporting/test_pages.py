@@ -174,3 +174,12 @@ def test_what_is_left_of_a_long_sentence_stands_further_in():
     _, first, *rest = out.getvalue().rstrip("\n").split("\n")
     assert first.startswith("    yield") and rest and all(line.startswith("      ") for line in rest)
     assert " ".join(" ".join([first, *rest]).split()) == sentence
+
+
+def test_names_stand_as_they_were_given(saved):
+    """Square brackets and colons in a name are no styles and no pictures."""
+    for name in ("[red]late", ":apple:"):
+        read(saved, "fit", "harvest.csv", "yield = rain; each orchard: intercept", "--missing", "-999", "--save", name)
+    text = read(saved, "table", "s", "[red]late", ":apple:")
+    assert "[red]late" in text and ":apple:" in text
+    assert "[red]late" in read(saved, "compare", "s", "[red]late")

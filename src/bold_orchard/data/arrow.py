@@ -33,35 +33,44 @@ class NotForArrow(Exception):
 
 def read_text(
     source: Path | io.BytesIO, header: Sequence[str], wanted: Sequence[str], separator: str, decimal: str, as_text: Sequence[str],
-    missing: Sequence[str], own: dict[str, list[str]], quoted: bool,
+    missing: Sequence[str], own: dict[str, list[str]], quoted: bool, fractions: Sequence[str] = (),
 ) -> dict[str, Column]:  # fmt: skip
     """Columns of delimited UTF-8 text under its first line; raises NotForArrow for what must be read more patiently.
 
-    ``missing`` codes hold for all columns, ``own`` for one; ``as_text`` columns are never numbers.
+    ``missing`` codes hold for all columns, ``own`` for one; ``as_text`` columns are never numbers, ``fractions`` are numbers
+    with a decimal point as far as has been seen: the library need not find out.
     """
     import pyarrow as pa
     from pyarrow import csv
 
+    def read(kinds: dict[str, Any]) -> Any:
+        return csv.read_csv(
+            pa.BufferReader(source.getbuffer()) if isinstance(source, io.BytesIO) else str(source),
+            csv.ReadOptions(column_names=list(header), skip_rows=1, block_size=BLOCK),
+            csv.ParseOptions(delimiter=separator, newlines_in_values=quoted),
+            csv.ConvertOptions(
+                include_columns=list(wanted), column_types=kinds, null_values=list(missing), strings_can_be_null=True,
+                true_values=["\0"], false_values=["\0"], auto_dict_encode=True, auto_dict_max_cardinality=MOST_LABELS,
+                decimal_point=decimal,
+            ),
+        )  # fmt: skip
+
+    texts = pa.dictionary(pa.int32(), pa.string())
     text = [c for c in wanted if c in as_text or any(not is_number(v) for v in own.get(c, []))]
-    kinds: dict[str, Any] = dict.fromkeys(text, pa.dictionary(pa.int32(), pa.string()))
-    for _ in range(2):
+    known: dict[str, Any] = dict.fromkeys(text, texts)
+    supposed = {c: pa.float64() for c in wanted if c in fractions and c not in text}
+    while True:
         try:
-            made = csv.read_csv(
-                pa.BufferReader(source.getbuffer()) if isinstance(source, io.BytesIO) else str(source),
-                csv.ReadOptions(column_names=list(header), skip_rows=1, block_size=BLOCK),
-                csv.ParseOptions(delimiter=separator, newlines_in_values=quoted),
-                csv.ConvertOptions(
-                    include_columns=list(wanted), column_types=kinds, null_values=list(missing), strings_can_be_null=True,
-                    true_values=["\0"], false_values=["\0"], auto_dict_encode=True, auto_dict_max_cardinality=MOST_LABELS,
-                    decimal_point=decimal,
-                ),
-            )  # fmt: skip
+            made = read(known | supposed)
         except (pa.ArrowInvalid, pa.ArrowKeyError, OSError) as e:
-            raise NotForArrow from e
-        odd = [f.name for f in made.schema if _odd(f.type, made.column(f.name))]
+            if not supposed:
+                raise NotForArrow from e
+            supposed = {}
+            continue
+        odd = [f.name for f in made.schema if f.name not in text and _odd(f.type, made.column(f.name))]
         if not odd:
             break
-        kinds |= dict.fromkeys(odd, pa.dictionary(pa.int32(), pa.string()))
+        text, known, supposed = [*text, *odd], known | dict.fromkeys(odd, texts), {}
     out: dict[str, Column] = {}
     for name in wanted:
         codes = [*missing, *own.get(name, [])]
@@ -80,9 +89,20 @@ def _odd(kind: Any, chunked: Any) -> bool:
     import pyarrow as pa
 
     if pa.types.is_floating(kind):
-        values, known = buffers_of(chunked, np.dtype(np.float64 if pa.types.is_float64(kind) else np.float32))
-        return bool(np.isnan(values if known is None else values[known]).any())
+        return any(
+            _has_nan(c, np.dtype(np.float64 if pa.types.is_float64(kind) else np.float32)) for c in chunked.chunks
+        )
     return bool(pa.types.is_temporal(kind) or pa.types.is_boolean(kind))
+
+
+def _has_nan(chunk: Any, kind: np.dtype[Any]) -> bool:
+    """Whether numbers that are none stand where a chunk says it has numbers."""
+    import pyarrow as pa
+
+    values, known = buffers_of(pa.chunked_array([chunk]), kind)
+    values = values if known is None else values[known]
+    with np.errstate(all="ignore"):
+        return not np.isfinite(np.dot(values, values)) and bool(np.isnan(values).any())
 
 
 def without_texts(column: Texts, codes: Sequence[str]) -> Texts:

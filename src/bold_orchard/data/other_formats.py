@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Container, Iterator, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -19,7 +19,7 @@ if TYPE_CHECKING:
     import pandas as pd
 
 
-def read_columnar_table(path: Path, name: str, missing: Sequence[str], columns: Sequence[str]) -> Table:
+def read_columnar_table(path: Path, name: str, missing: Sequence[str], columns: Container[str]) -> Table:
     """Parquet, Feather or Arrow: the columns asked for, others when they are."""
     try:
         with _foreign(path):

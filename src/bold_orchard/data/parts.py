@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import glob
 import hashlib
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Container, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -31,7 +31,7 @@ ENDINGS = (
 PACKED = (".gz", ".zst")
 SIGNS = "*?["
 MOST_LISTED = 3
-Reader = Callable[[Path, Sequence[str]], Table]
+Reader = Callable[[Path, Container[str]], Table]
 
 
 def parts_of(source: str) -> list[Path] | None:
@@ -60,7 +60,9 @@ def _readable(path: Path) -> bool:
     return suffix in ENDINGS or (suffix in PACKED and Path(path.stem).suffix.lower() in ENDINGS)
 
 
-def read_parts(paths: Sequence[Path], name: str, columns: Sequence[str], missing: Sequence[str], read: Reader) -> Table:
+def read_parts(
+    paths: Sequence[Path], name: str, columns: Container[str], missing: Sequence[str], read: Reader
+) -> Table:
     """All parts as one table; columns not among ``columns`` are read when they are asked for.
 
     Raises OrchardError for a part with other columns or other kinds, by name.

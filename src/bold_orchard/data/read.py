@@ -8,14 +8,13 @@ import io
 import re
 import sys
 import warnings
-from collections.abc import Sequence
+from collections.abc import Container, Sequence
 from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from bold_orchard.data.arrow import COLUMNAR, NotForArrow, read_text
-from bold_orchard.data.columns import Column, Columns, of_cells, of_frame
-from bold_orchard.data.evaluate import filter_rows
+from bold_orchard.data.columns import Column, Columns, is_number, of_cells, of_frame
 from bold_orchard.data.header import MISSING, check_header, missing_by_column
 from bold_orchard.data.other_formats import frame_table, read_columnar_table, read_other
 from bold_orchard.data.parts import parts_of, read_parts
@@ -26,6 +25,7 @@ from bold_orchard.frozen import Frozen, frozen
 if TYPE_CHECKING:
     import pandas as pd
 
+FIRST = 50  # rows that tell whether a column holds fractions
 PEEK = 65536  # bytes that tell the separator and the encoding of a file
 DELIMITED = {".csv": ",", ".tsv": "\t", ".tab": "\t", ".txt": ","}
 OTHER = (".xlsx", ".ods", ".jsonl", ".ndjson")
@@ -54,7 +54,7 @@ class Peek(Frozen):
 
 
 def read_table(
-    source: str | Path, missing: Sequence[str] = (), where: str | None = None, columns: Sequence[str] = ()
+    source: str | Path, missing: Sequence[str] = (), where: str | None = None, columns: Container[str] = ()
 ) -> Table:
     """Read a CSV, TSV, Parquet, Arrow, xlsx, ods or JSON-lines file, text packed by gzip or zstd too, a folder or a pattern of such
     files with the same columns, or '-' for CSV on standard input.
@@ -72,10 +72,14 @@ def read_table(
             table = _read_file(Path(source), missing, columns)
         else:
             table = read_parts(paths, str(source), columns, missing, lambda p, wanted: _read_file(p, missing, wanted))
-    return filter_rows(table, where) if where else table
+    if not where:
+        return table
+    from bold_orchard.data.evaluate import filter_rows
+
+    return filter_rows(table, where)
 
 
-def _read_file(path: Path, missing: Sequence[str], columns: Sequence[str]) -> Table:
+def _read_file(path: Path, missing: Sequence[str], columns: Container[str]) -> Table:
     name = path.name
     _check_path(path)
     suffix = path.suffix.lower()
@@ -138,7 +142,7 @@ def _unpacked(path: Path) -> bytes:
 
 
 def _read_delimited(
-    source: Path | io.BytesIO, name: str, suffix: str, missing: Sequence[str], columns: Sequence[str] = ()
+    source: Path | io.BytesIO, name: str, suffix: str, missing: Sequence[str], columns: Container[str] = ()
 ) -> Table:
     """Small files by the standard library, large ones by Arrow, odd ones by the patient reader of pandas; all give the same."""
     peek = _peek(source, name, DELIMITED.get(suffix))
@@ -165,22 +169,30 @@ def _by_arrow(
     peek: Peek,
     everywhere: list[str],
     by_column: dict[str, list[str]],
-    columns: Sequence[str],
+    columns: Container[str],
 ) -> Columns | None:
     """Columns of a large file in plain UTF-8, those not yet needed when they are asked for; None for other files."""
     if not peek.plain or importlib.util.find_spec("pyarrow") is None:
         return None
 
+    fractions = [c for c, cells in zip(peek.header, peek.cells) if _fractions(cells[:FIRST], everywhere, peek.decimal)]
+
     def load(names: list[str]) -> dict[str, Column]:
         return read_text(
-            source, peek.header, names, peek.separator, peek.decimal, peek.as_text, everywhere, by_column, peek.quoted
-        )
+            source, peek.header, names, peek.separator, peek.decimal, peek.as_text, everywhere, by_column, peek.quoted, fractions
+        )  # fmt: skip
 
     try:
         held = load([c for c in peek.header if c in columns] or peek.header)
     except NotForArrow:
         return None
     return Columns(peek.header, len(next(iter(held.values()))), held, load)
+
+
+def _fractions(cells: Sequence[str], missing: Sequence[str], decimal: str) -> bool:
+    """Whether cells are numbers, missing ones apart, and one has a decimal point."""
+    present = [c for c in cells if c not in missing]
+    return any(decimal in c for c in present) and all(is_number(c.replace(decimal, ".")) for c in present)
 
 
 def _by_pandas(
@@ -271,7 +283,7 @@ def _peek(source: Path | io.BytesIO, name: str, separator: str | None) -> Peek:
 
 
 def _decimal(columns: list[tuple[str, ...]]) -> str:
-    return "," if any(_DECIMAL_COMMA.fullmatch(v) for c in columns for v in c[:50]) else "."
+    return "," if any(_DECIMAL_COMMA.fullmatch(v) for c in columns for v in c[:FIRST]) else "."
 
 
 def _decode(start: bytes, name: str) -> tuple[str, str]:

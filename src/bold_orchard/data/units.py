@@ -7,8 +7,8 @@ from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import special
 
 from bold_orchard.data.table import Labels
 
@@ -198,8 +198,8 @@ def _told_by_outcome(unit: str, parent: str, labels: dict[str, Labels]) -> bool:
             continue
         within = (total - of_pair) / rest
         beside = max(of_pair - of_parent - of_unit, 0.0) / (df - few)  # pairs beyond what their two labels say
-        apart = special.fdtrc(df - few, rest, beside / within)
-        plain = special.fdtrc(few, df - few, of_unit / few / beside) if beside > 0 else 0.0
+        apart = scipy.special.fdtrc(df - few, rest, beside / within)
+        plain = scipy.special.fdtrc(few, df - few, of_unit / few / beside) if beside > 0 else 0.0
         if apart < CERTAIN and plain > UNTOLD:
             return True
     return False

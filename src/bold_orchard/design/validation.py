@@ -64,8 +64,9 @@ def outcome_kind(sentence: tree.Sentence, table: Table, asked: str | None, famil
         )  # fmt: skip
     if asked is None and kind == "number" and isinstance(outcome.value, tree.Column) and outcome.trials is None:
         values = table.numbers(column.name)
-        head = np.unique(values[:1000][~np.isnan(values[:1000])])
-        distinct = np.unique(values[~np.isnan(values)]) if len(head) <= 2 else head
+        distinct = sorted(set(values[:1000][~np.isnan(values[:1000])].tolist()))
+        if len(distinct) <= 2:
+            distinct = np.unique(values[~np.isnan(values)]).tolist()
         if len(distinct) == 2:
             raise SentenceError(
                 f"the outcome '{column.name}' has only the two values {distinct[0]:g} and {distinct[1]:g}; say which model is "

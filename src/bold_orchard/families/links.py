@@ -6,8 +6,8 @@ from collections.abc import Callable
 from typing import Any
 
 import numpy as np
+import scipy
 from numpy.typing import NDArray
-from scipy import special
 
 from bold_orchard.frozen import Frozen, frozen
 
@@ -31,12 +31,20 @@ class Link(Frozen):
     written: str = "#"
 
 
+def _special(name: str) -> Callable[[Array], Array]:
+    """A function of scipy.special, which is loaded when one is first called."""
+    return lambda values: np.asarray(getattr(scipy.special, name)(values))
+
+
+_logistic = _special("expit")
+
+
 def _exp(eta: Array) -> Array:
     return np.exp(np.minimum(eta, TOP))
 
 
 def _logistic_slope(eta: Array) -> Array:
-    p = special.expit(eta)
+    p = _logistic(eta)
     return np.asarray(p * (1 - p))
 
 
@@ -55,8 +63,8 @@ def _gompertz_slope(eta: Array) -> Array:
 LINKS = {
     "identity": Link(lambda eta: eta, np.ones_like, lambda mean: mean),
     "log": Link(_exp, _exp, np.log, "rate ratio", written=r"\log #"),
-    "logit": Link(special.expit, _logistic_slope, special.logit, "odds ratio", np.pi**2 / 3, r"\operatorname{logit} #"),
-    "probit": Link(special.ndtr, _normal_density, special.ndtri, None, 1.0, r"\Phi^{-1}(#)"),
+    "logit": Link(_logistic, _logistic_slope, _special("logit"), "odds ratio", np.pi**2 / 3, r"\operatorname{logit} #"),
+    "probit": Link(_special("ndtr"), _normal_density, _special("ndtri"), None, 1.0, r"\Phi^{-1}(#)"),
     "cloglog": Link(
         _gompertz_mean,
         _gompertz_slope,

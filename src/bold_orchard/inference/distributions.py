@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
-from scipy import special
+import scipy
 
 from bold_orchard.errors import UsageError
 
@@ -11,8 +11,8 @@ from bold_orchard.errors import UsageError
 def p_of_t(t: float, df: float | None) -> float:
     """Two-sided p-value of t with df degrees of freedom; of z when df is None."""
     if df is None or np.isinf(df):
-        return float(2.0 * special.ndtr(-abs(t)))
-    return float(2.0 * special.stdtr(df, -abs(t)))
+        return float(2.0 * scipy.special.ndtr(-abs(t)))
+    return float(2.0 * scipy.special.stdtr(df, -abs(t)))
 
 
 def quantile_t(confidence: float, df: float | None) -> float:
@@ -21,12 +21,12 @@ def quantile_t(confidence: float, df: float | None) -> float:
         raise UsageError(f"a confidence level lies between 0 and 1, not {confidence:g}")
     upper = 0.5 + confidence / 2.0
     if df is None or np.isinf(df):
-        return float(special.ndtri(upper))
-    return float(special.stdtrit(df, upper))
+        return float(scipy.special.ndtri(upper))
+    return float(scipy.special.stdtrit(df, upper))
 
 
 def p_of_chisq(x: float, df: int) -> float:
     """P(chi-squared with df > x); for df = 0 the point mass at zero."""
     if df == 0:
         return 1.0 if x <= 0 else 0.0
-    return float(special.chdtrc(df, max(x, 0.0)))
+    return float(scipy.special.chdtrc(df, max(x, 0.0)))

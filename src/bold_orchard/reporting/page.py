@@ -137,7 +137,7 @@ def print_page(page: Page, out: IO[str], strips: bool = False) -> None:
     from rich.console import Console
     from rich.text import Text
 
-    console = Console(file=out, highlight=False, soft_wrap=False, width=page_width(out))
+    console = Console(file=out, highlight=False, markup=False, emoji=False, soft_wrap=False, width=page_width(out))
     width = min(console.width, PARAGRAPH)
     for i, piece in enumerate(page.pieces):
         if i:
