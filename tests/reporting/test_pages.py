@@ -180,6 +180,5 @@ def test_names_stand_as_they_were_given(saved):
     """Square brackets and colons in a name are no styles and no pictures."""
     for name in ("[red]late", ":apple:"):
         read(saved, "fit", "harvest.csv", "yield = rain; each orchard: intercept", "--missing", "-999", "--save", name)
-    text = read(saved, "table", "s", "[red]late", ":apple:")
-    assert "[red]late" in text and ":apple:" in text
-    assert "[red]late" in read(saved, "compare", "s", "[red]late")
+    page = saved("table", "[red]late", ":apple:").out.splitlines()
+    assert any("[red]late" in line and ":apple:" in line for line in page), page
