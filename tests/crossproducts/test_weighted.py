@@ -6,7 +6,7 @@ import numpy as np
 import pandas as pd
 import pytest
 
-from bold_orchard.crossproducts import weighted
+from bold_orchard.crossproducts import by_level, weighted
 from bold_orchard.crossproducts.elimination import backward, eliminate
 from bold_orchard.crossproducts.substitution import scores, solve
 from laplace_cases import UNITS, dense_columns, made, orchards, somewhere
@@ -63,16 +63,16 @@ def test_other_right_hand_sides_and_leverages_are_dense_ones(units):
     np.testing.assert_allclose(h, np.einsum("ij,jk,ik->i", z, a_inverse, z), atol=1e-9)
 
 
-def test_pieces_of_rows_end_with_a_level_and_change_nothing(monkeypatch):
+@pytest.mark.parametrize("alike", [1, 2, 1000])
+def test_pieces_of_rows_change_nothing(monkeypatch, alike):
     c, _, weight, response, _ = parts(UNITS[2])
-    whole = c.rows.at(weight, response)
-    monkeypatch.setattr(weighted, "PIECE", 17)
+    whole_rows, whole = c.rows, c.rows.at(weight, response)
+    monkeypatch.setattr(by_level, "PIECE", 17)
+    monkeypatch.setattr(by_level, "ALIKE", alike)
     fresh = made("poisson", UNITS[2])[1].rows
     assert len(fresh.pieces) > 3
-    finest = fresh.units[fresh.chain[0]].codes
-    for (rows, _), (after, _) in zip(fresh.pieces, fresh.pieces[1:]):
-        assert rows.stop == after.start and finest[rows.stop - 1] != finest[rows.stop]
-    again = fresh.at(weight, response)
+    back = np.argsort(whole_rows.order)[fresh.order]
+    again = fresh.at(weight[back], response[back])
     for one, two in zip(whole.stages, again.stages):
         np.testing.assert_allclose(one.c, two.c)
         np.testing.assert_allclose(one.right, two.right)

@@ -1,6 +1,6 @@
 """Cross-products with a weight for every row, made anew at each step of a generalized model.
 
-Rows stand sorted by the finest unit, so that its sums are runs of rows. Weights may be negative: only products are formed.
+Rows stand by level of the finest unit (``by_level``). Weights may be negative: only products are formed.
 """
 
 from __future__ import annotations
@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.arrays import Arrays, RandomUnit
 from bold_orchard.crossproducts.assemble import Builder, mixed, picks_of_w, split, tails_of, working_effects
+from bold_orchard.crossproducts.by_level import Piece, laid, plain_pieces
 from bold_orchard.crossproducts.elimination import Backward
 from bold_orchard.crossproducts.stages import CrossProducts, Stage, Tail
 from bold_orchard.crossproducts.standardise import Standard, standardise
@@ -25,8 +26,6 @@ from bold_orchard.threads import at_once
 Array = NDArray[Any]
 # entries of crossed effects by levels that are held at every step of a generalized search (320 MB)
 MOST_GRID = 40_000_000
-SHORT = 40  # rows of a level below which one walk over all rows beats a sum for each level
-PIECE = 32_768  # rows at a time: all columns of a piece fit the cache
 
 
 class Weighted:
@@ -39,7 +38,9 @@ class Weighted:
         """``standard`` is that of more rows than these, where they are a part."""
         chain, tail = split(model)
         n = model.n
-        self.order = _by_level(model.units[chain[0]]) if chain else np.arange(n)
+        self.order, self.pieces = np.arange(n), plain_pieces(n)
+        if chain:
+            self.order, self.pieces = laid(model.units[chain[0]].codes, model.units[chain[0]].levels)
         self.standard = standard = standardise(model) if standard is None else standard
         pool = np.empty((len(standard.columns), n))
         for at, values in standard.columns.blocks():
@@ -63,8 +64,6 @@ class Weighted:
                 "can hold yet; leave a unit out, or fit a part of the data with --where"
             )
         self.chain = chain
-        first = np.append(True, np.diff(self.units[chain[0]].codes) != 0) if chain else np.arange(n) % PIECE == 0
-        self.starts = np.flatnonzero(first)
         everything = picks_of_w(standard)
         self.plain, self.full = self._builder(everything[:, -1:]), self._builder(everything)
         self._products: dict[tuple[int, int], Array] = {}
@@ -79,17 +78,25 @@ class Weighted:
         builder.plan()
         return builder
 
-    @cached_property
-    def pieces(self) -> list[tuple[slice, slice]]:
-        """Runs of rows that end with a level of the finest unit, and that unit's levels in them."""
-        n, starts = self.frame.n, self.starts
-        cuts = np.unique(np.append(np.searchsorted(starts, np.arange(0, n, PIECE)), len(starts)))
-        edges = np.append(starts, n)
-        return [(slice(int(edges[a]), int(edges[b])), slice(int(a), int(b))) for a, b in itertools.pairwise(cuts)]
+    def each(self, work: Callable[[slice, Piece], Any]) -> list[Any]:
+        """``work(rows, piece)`` for every piece, so that what it makes on the way stays in the processor's cache."""
+        return at_once(lambda piece: work(piece.rows, piece), self.pieces)
 
-    def each(self, work: Callable[[slice, slice], Any]) -> list[Any]:
-        """``work(rows, levels)`` for every piece, so that what it makes on the way stays in the processor's cache."""
-        return at_once(lambda piece: work(*piece), self.pieces)
+    def by_level(self, values: Array) -> Array:
+        """Sums of values (..., n) by level of the finest unit, (..., levels)."""
+        out = np.empty((*values.shape[:-1], self.units[self.chain[0]].levels))
+        self.each(lambda rows, piece: piece.sums(values[..., rows], out))
+        return out
+
+    def of_level(self, values: Array) -> Array:
+        """What stands by level of the finest unit (..., levels), for every row (..., n)."""
+        out = np.empty((*values.shape[:-1], self.frame.n))
+
+        def work(rows: slice, piece: Piece) -> None:
+            out[..., rows] = piece.spread(values)
+
+        self.each(work)
+        return out
 
     def at(self, weight: Array, response: Array, with_x: bool = False) -> CrossProducts:
         """Products of all effects (and X) with themselves under ``weight`` (n,), and with ``response`` (n,)."""
@@ -100,23 +107,23 @@ class Weighted:
         builder, p = self.full if with_x else self.plain, len(self.x)
         tables = builder.all_sums()
         finest = builder.levels[self.chain[0]] if self.chain else None
-        for table in tables:
-            for key in table.made:
-                table.made[key] = np.empty(table.size) if table is finest else np.zeros(0)
+        keys = [] if finest is None else list(finest.made)
+        totals = np.empty((len(keys), 0 if finest is None else finest.size))
+        others = [(table, key) for table in tables if table is not finest for key in table.made]
         last = len(self.pool) - 1
 
-        def work(rows: slice, levels: slice) -> tuple[list[Array], Array]:
+        def work(rows: slice, piece: Piece) -> tuple[list[Array], Array]:
             weight, response = source(rows)
-            shared: list[Array] = []
-            for table in tables:
-                for (a, b), total in table.made.items():
-                    column = response if b == last else weight
-                    known = self._products.get((a, b))
-                    made = column if known is None else column * known[rows]
-                    if table is finest:
-                        self._sums(made, rows, levels, total)
-                    else:
-                        shared.append(np.bincount(table.codes[rows], made, table.size))
+
+            def product(a: int, b: int, out: Array | None = None) -> Array:
+                column, known = response if b == last else weight, self._products.get((a, b))
+                return np.multiply(column, 1.0 if known is None else known[rows], out=out)
+
+            own = np.empty((len(keys), len(weight)))
+            for key, out in zip(keys, own):
+                product(*key, out)
+            piece.sums(own, totals)
+            shared = [np.bincount(table.codes[rows], product(*key), table.size) for table, key in others]
             gram = np.zeros((1, 1))
             if with_x:
                 x = self.x[:, rows]
@@ -126,29 +133,13 @@ class Weighted:
             return shared, gram
 
         parts = self.each(work)
-        rest = [(table, key) for table in tables if table is not finest for key in table.made]
-        for i, (table, key) in enumerate(rest):
+        if finest is not None:
+            finest.made |= dict(zip(keys, totals))
+        for i, (table, key) in enumerate(others):
             table.made[key] = np.sum([shared[i] for shared, _ in parts], axis=0)
         gram = np.sum([g for _, g in parts], axis=0)
         stages = [builder.stage(i) for i in range(len(self.chain))]
         return mixed(replace(self.frame, stages=stages, dense=builder.dense(gram)))
-
-    def _sums(self, values: Array, rows: slice, levels: slice, out: Array) -> None:
-        """Sums of a piece's values by level of the finest unit, to their places in ``out``."""
-        if rows.stop - rows.start < SHORT * (levels.stop - levels.start):
-            codes = self._in_piece[rows.start]
-            out[levels] = np.bincount(codes, values, levels.stop - levels.start)
-        else:
-            np.add.reduceat(values, self.starts[levels] - rows.start, out=out[levels])
-
-    @cached_property
-    def _in_piece(self) -> dict[int, Array]:
-        """The rows' levels, counted from the first level of their piece, by the piece's first row."""
-        edges = np.append(self.starts, self.frame.n)
-        return {
-            rows.start: np.repeat(np.arange(levels.stop - levels.start), np.diff(edges[levels.start : levels.stop + 1]))
-            for rows, levels in self.pieces
-        }
 
     def _product(self, a: int, b: int) -> None:
         """Keep the product of two columns; of the constant with itself or the response there is nothing to keep."""
@@ -163,12 +154,11 @@ class Weighted:
             return np.zeros(self.frame.n)
         out = np.empty(self.frame.n)
 
-        def work(rows: slice, _: slice) -> None:
+        def work(rows: slice, piece: Piece) -> None:
             total = None
             for f, u in effects.items():
-                codes = self.units[f].codes[rows]
-                for a, column in enumerate(self.z[f]):
-                    part = u[a][codes]
+                parts = piece.spread(u) if self.is_finest(f) else u[:, self.units[f].codes[rows]]
+                for a, (column, part) in enumerate(zip(self.z[f], parts)):
                     if not self.flat[f][a]:
                         part *= column[rows]
                     if total is None:
@@ -180,6 +170,10 @@ class Weighted:
         self.each(work)
         return out
 
+    def is_finest(self, f: int) -> bool:
+        """Whether rows stand by the levels of unit f."""
+        return bool(self.chain) and f == self.chain[0]
+
     @cached_property
     def flat(self) -> dict[int, list[bool]]:
         """Which columns of Z are 1 throughout."""
@@ -189,7 +183,7 @@ class Weighted:
         """Z'rows for every unit, (k, levels), user's numbering."""
         out = {}
         for f, unit in enumerate(self.units):
-            if self.chain and f == self.chain[0]:
+            if self.is_finest(f):
                 out[f] = self._pull_finest(f, rows)
             else:
                 out[f] = np.stack(
@@ -198,14 +192,8 @@ class Weighted:
         return out
 
     def _pull_finest(self, f: int, values: Array) -> Array:
-        out = np.empty((self.units[f].size, len(self.starts)))
-
-        def work(rows: slice, levels: slice) -> None:
-            for a, sums in enumerate(out):
-                column = values[rows] if self.flat[f][a] else self.z[f][a, rows] * values[rows]
-                self._sums(column, rows, levels, sums)
-
-        self.each(work)
+        out = np.empty((self.units[f].size, self.units[f].levels))
+        self.each(lambda rows, piece: piece.sums(self.z[f][:, rows] * values[rows], out))
         return out
 
     def _times(self, f: int, a: int, rows: Array) -> Array:
@@ -214,16 +202,18 @@ class Weighted:
     def leverage(self, products: CrossProducts, back: Backward) -> Array:
         """z_i' (adjoint of all products) z_i for every row, (n,)."""
         h: Array = np.zeros(self.frame.n)
-        places = [self._place(stage.order, stage.unit) for stage in products.stages]
+        places = [None if self.in_order else self._place(stage.order, stage.unit) for stage in products.stages]
         beside = [self._beside_tails(products, i, back.rights.get(i)) for i in range(len(places))]
         dense = unmixed(products, back.dense[: products.q, : products.q]) if products.q else None
 
-        def work(rows: slice, _: slice) -> None:
+        def work(rows: slice, piece: Piece) -> None:
             own = h[rows]
             for i, stage in enumerate(products.stages):
-                code, inverse = places[i][rows], back.inverse[stage.unit]
-                for a, b in itertools.combinations_with_replacement(range(stage.size), 2):
-                    part = inverse[a, b][code]
+                place, inverse = places[i], back.inverse[stage.unit]
+                code = self.units[stage.unit].codes[rows] if place is None else place[rows]
+                pairs = list(itertools.combinations_with_replacement(range(stage.size), 2))
+                those = np.stack([inverse[pair] for pair in pairs])
+                for (a, b), part in zip(pairs, piece.spread(those) if place is None else those[:, code]):
                     for k in (a, b):
                         if not self.flat[stage.unit][k]:
                             part *= self.z[stage.unit][k, rows]
@@ -276,8 +266,6 @@ class Weighted:
     def _place(self, order: Array, f: int) -> Array:
         """Rows' levels of unit f numbered as its stage has them."""
         codes = self.units[f].codes
-        if self.in_order:
-            return codes
         rank = np.empty(len(order), dtype=np.intp)
         rank[order] = np.arange(len(order))
         return rank[codes]
@@ -327,12 +315,6 @@ def unmixed(products: CrossProducts, adjoint: Array) -> Array:
             out[at] = mix @ out[at]
             out[:, at] = out[:, at] @ mix.T
     return out
-
-
-def _by_level(unit: RandomUnit) -> Array:
-    """Rows in the order of their levels; few levels are sorted by their digits, which is faster."""
-    small = unit.levels < np.iinfo(np.uint16).max
-    return np.argsort(unit.codes.astype(np.uint16) if small else unit.codes, kind="stable")
 
 
 def _sorted(unit: RandomUnit, order: Array) -> RandomUnit:

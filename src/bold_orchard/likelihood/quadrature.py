@@ -80,14 +80,14 @@ class QuadraturePoint(LaplacePoint):
     def _made_nodes(self) -> Iterator[tuple[slice, Array]]:
         c = self.criterion
         v, _ = self._placed
-        z, codes, fixed = c.rows.z[0], c.rows.units[0].codes, c.linear(self.theta)
+        z, fixed = c.rows.z[0], c.linear(self.theta)
         step = max(AT_ONCE // max(len(fixed), 1), 1)
         for start in range(0, len(v), step):
             at = slice(start, start + step)
             u = np.einsum("ab,nbj->naj", self.factors[0], v[at])
             eta = fixed
             for a in range(len(z)):
-                part = np.take(u[:, a], codes, axis=1)
+                part = c.rows.of_level(u[:, a])
                 if not c.rows.flat[0][a]:
                     part *= z[a]
                 part += eta
@@ -101,7 +101,7 @@ class QuadraturePoint(LaplacePoint):
         v, _ = self._placed
         out = np.empty((len(v), v.shape[2]))
         for at, eta in self._each_node():
-            out[at] = np.add.reduceat(c.family.value(eta, self.theta[c.extra]), c.rows.starts, axis=1)
+            out[at] = c.rows.by_level(c.family.value(eta, self.theta[c.extra]))
         return out - 0.5 * (v**2).sum(axis=1)
 
     @cached_property
@@ -123,8 +123,8 @@ class QuadraturePoint(LaplacePoint):
     def _gradient(self) -> Array:
         """Adjoints of f = -log integral: of the nodes directly, of S and so of A, of the mode."""
         c, mode, rows = self.criterion, self.mode, self.criterion.rows
-        family, extra, z, starts = c.family, self.theta[c.extra], c.rows.z[0], c.rows.starts
-        codes, t, (x, _) = rows.units[0].codes, self.factors[0], c.nodes
+        family, extra, z = c.family, self.theta[c.extra], c.rows.z[0]
+        t, (x, _) = self.factors[0], c.nodes
         v, share = self._placed[0], self.shares[1]
         out = np.zeros(len(self.theta))
         k = len(t)
@@ -132,18 +132,18 @@ class QuadraturePoint(LaplacePoint):
         slope_t, mode_bar = np.zeros((k, k)), np.zeros((k, v.shape[2]))
         scale_bar = np.zeros((v.shape[2], k, k))
         for at, eta in self._each_node():
-            part = np.take(share[at], codes, axis=1)
+            part = rows.of_level(share[at])
             first = family.slopes(eta, extra)[0]
             part *= first
             d1 += part.sum(axis=0)
             columns = (first if flat else first * column for flat, column in zip(rows.flat[0], z))
-            pulled = np.stack([np.add.reduceat(column, starts, axis=1) for column in columns], axis=1)
+            pulled = np.stack([rows.by_level(column) for column in columns], axis=1)
             slope_t -= np.einsum("nj,naj,nbj->ab", share[at], pulled, v[at], optimize=True)
             toward = share[at][:, None] * (v[at] - np.einsum("ba,nbj->naj", t, pulled))
             mode_bar += toward.sum(axis=0)
             scale_bar += np.sqrt(2.0) * np.einsum("naj,bn->jab", toward, x[:, at])
             for i, (value, _, _) in enumerate(family.extras(eta, extra)):
-                out[c.extra.start + i] -= float((np.take(share[at], codes, axis=1) * value).sum())
+                out[c.extra.start + i] -= float((rows.of_level(share[at]) * value).sum())
         a_bar = self._curvature_adjoint(scale_bar)
         return self._chained(out, d1, slope_t, mode_bar, a_bar, mode)
 
@@ -159,12 +159,12 @@ class QuadraturePoint(LaplacePoint):
     def _chained(self, out: Array, d1: Array, slope_t: Array, mode_bar: Array, a_bar: Array, mode: Mode) -> Array:
         """Put the direct part together with what comes through A and through the mode."""
         c, rows = self.criterion, self.criterion.rows
-        z, codes, t, v = rows.z[0], rows.units[0].codes, self.factors[0], self.mode.v[0]
+        z, t, v = rows.z[0], self.factors[0], self.mode.v[0]
         _, d1_mode, d2, d3 = mode.rows
         spread = np.einsum("ac,jcd,bd->abj", t, a_bar, t, optimize=True)
         h = np.zeros(rows.frame.n)
         for a, b in itertools.product(range(len(t)), repeat=2):
-            h += z[a] * z[b] * spread[a, b][codes]
+            h += z[a] * z[b] * rows.of_level(spread[a, b])
         s = -d3 * h
         total_bar = mode_bar + t.T @ rows.pull(s)[0]
         low_inverse = np.linalg.inv(self.low)

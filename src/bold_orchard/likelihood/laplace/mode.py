@@ -87,7 +87,10 @@ class ModeFinder(Layout):
     @cached_property
     def pieces(self) -> dict[int, Family]:
         """The family over the rows of each piece, by its first row."""
-        return {rows.start: self.family.on(self.family.data.take(rows)) for rows, _ in self.rows.pieces}
+        return {
+            rows.start: self.family.on(self.family.data.take(rows))
+            for rows in (piece.rows for piece in self.rows.pieces)
+        }
 
     def _newton(
         self, factors: list[Array], within: Array, eta: Array, extra: Array, near: bool
@@ -135,7 +138,7 @@ class ModeFinder(Layout):
         """l of every row, (n,)."""
         out = np.empty_like(eta)
 
-        def work(at: slice, _: slice) -> None:
+        def work(at: slice, _: Any) -> None:
             out[at] = self.pieces[at.start].value(eta[at], extra)
 
         self.rows.each(work)
