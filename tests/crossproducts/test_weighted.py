@@ -59,7 +59,8 @@ def test_other_right_hand_sides_and_leverages_are_dense_ones(units):
     np.testing.assert_allclose(joined(c, c.unscored(products, factors, kept)), a_inverse @ z.T @ response, atol=1e-9)
     across = c.rows.spread(c.rows.from_stages(products, effects))
     np.testing.assert_allclose(across, z @ a_inverse @ z.T @ response, atol=1e-9)
-    h = c.rows.leverage(products, backward(e, np.zeros((1, 1)), inverses=True))
+    made = c.rows.leverages(products, backward(e, np.zeros((1, 1)), inverses=True))
+    h = np.concatenate(c.rows.each(made))
     np.testing.assert_allclose(h, np.einsum("ij,jk,ik->i", z, a_inverse, z), atol=1e-9)
 
 

@@ -6,6 +6,7 @@ of a level goes to its rows as a vector. Levels that few others equal stand one 
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
@@ -56,6 +57,26 @@ class Piece(Frozen):
                 at.reshape(*at.shape[:-1], b.count, len(b.levels))[:] = own[..., None, :]
             else:
                 out[..., b.rows] = np.repeat(own, b.counts, axis=-1)
+        return out
+
+    def product(self, z: Array, flat: Sequence[bool], u: Array) -> Array:
+        """Z u of the piece's rows, (rows,): ``z`` (k, rows), whose ``flat`` columns are 1 throughout, and ``u`` (k, all levels)."""
+        out = np.empty(self.rows.stop - self.rows.start)
+        sloped, level = [a for a, one in enumerate(flat) if not one], [a for a, one in enumerate(flat) if one]
+        for b in self.blocks:
+            own, at, columns = u[:, b.levels], out[b.rows], z[:, b.rows]
+            if b.counts is None:
+                at, columns = at.reshape(b.count, -1), columns.reshape(len(z), b.count, -1)
+            else:
+                own = np.repeat(own, b.counts, axis=-1)
+            if sloped:
+                np.multiply(columns[sloped[0]], own[sloped[0]], out=at)
+            else:
+                at[:] = own[level[0]]
+            for a in sloped[1:]:
+                at += columns[a] * own[a]
+            for a in level[not sloped :]:
+                at += own[a]
         return out
 
 

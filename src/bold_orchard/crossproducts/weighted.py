@@ -66,11 +66,6 @@ class Weighted:
         self.chain = chain
         everything = picks_of_w(standard)
         self.plain, self.full = self._builder(everything[:, -1:]), self._builder(everything)
-        self._products: dict[tuple[int, int], Array] = {}
-        for builder in (self.plain, self.full):
-            for table in builder.all_sums():
-                for key in table.made:
-                    self._product(*key)
 
     def _builder(self, w: Array) -> Builder:
         builder = Builder(self.units, self.chain, self.frame.tails, self.works, w)
@@ -100,10 +95,10 @@ class Weighted:
 
     def at(self, weight: Array, response: Array, with_x: bool = False) -> CrossProducts:
         """Products of all effects (and X) with themselves under ``weight`` (n,), and with ``response`` (n,)."""
-        return self.made_by(lambda rows: (weight[rows], response[rows]), with_x)
+        return self.made_by(lambda rows, _: (weight[rows], response[rows]), with_x)
 
-    def made_by(self, source: Callable[[slice], tuple[Array, Array]], with_x: bool = False) -> CrossProducts:
-        """The same from a function of a piece's rows that gives their weight and response."""
+    def made_by(self, source: Callable[[slice, Piece], tuple[Array, Array]], with_x: bool = False) -> CrossProducts:
+        """The same from a function of a piece that gives its rows' weight and response."""
         builder, p = self.full if with_x else self.plain, len(self.x)
         tables = builder.all_sums()
         finest = builder.levels[self.chain[0]] if self.chain else None
@@ -113,17 +108,22 @@ class Weighted:
         last = len(self.pool) - 1
 
         def work(rows: slice, piece: Piece) -> tuple[list[Array], Array]:
-            weight, response = source(rows)
-
-            def product(a: int, b: int, out: Array | None = None) -> Array:
-                column, known = response if b == last else weight, self._products.get((a, b))
-                return np.multiply(column, 1.0 if known is None else known[rows], out=out)
-
+            weight, response = source(rows, piece)
             own = np.empty((len(keys), len(weight)))
-            for key, out in zip(keys, own):
-                product(*key, out)
+            for (a, b), out in zip(keys, own):
+                made = response if b == last else weight
+                for column in (a, b):
+                    if column not in (0, last):
+                        made = np.multiply(made, self.pool[column, rows], out=out)
+                if made is not out:
+                    out[:] = made
             piece.sums(own, totals)
-            shared = [np.bincount(table.codes[rows], product(*key), table.size) for table, key in others]
+            shared = []
+            for table, (a, b) in others:
+                made = response if b == last else weight
+                for column in (a, b):
+                    made = made if column in (0, last) else made * self.pool[column, rows]
+                shared.append(np.bincount(table.codes[rows], made, table.size))
             gram = np.zeros((1, 1))
             if with_x:
                 x = self.x[:, rows]
@@ -141,34 +141,33 @@ class Weighted:
         stages = [builder.stage(i) for i in range(len(self.chain))]
         return mixed(replace(self.frame, stages=stages, dense=builder.dense(gram)))
 
-    def _product(self, a: int, b: int) -> None:
-        """Keep the product of two columns; of the constant with itself or the response there is nothing to keep."""
-        last = len(self.pool) - 1
-        if (a, b) in self._products or (a == 0 and b in (0, last)):
-            return
-        self._products[a, b] = self.pool[a] if b == last else self.pool[b] if a == 0 else self.pool[a] * self.pool[b]
-
     def spread(self, effects: dict[int, Array]) -> Array:
         """Z u: effects (k, levels) of every unit, user's numbering, to rows (n,)."""
-        if not effects:
-            return np.zeros(self.frame.n)
-        out = np.empty(self.frame.n)
+        out = np.zeros(self.frame.n)
 
         def work(rows: slice, piece: Piece) -> None:
-            total = None
-            for f, u in effects.items():
-                parts = piece.spread(u) if self.is_finest(f) else u[:, self.units[f].codes[rows]]
-                for a, (column, part) in enumerate(zip(self.z[f], parts)):
-                    if not self.flat[f][a]:
-                        part *= column[rows]
-                    if total is None:
-                        total = part
-                    else:
-                        total += part
-            out[rows] = total
+            out[rows] = self.within(piece, effects)
 
-        self.each(work)
+        if effects:
+            self.each(work)
         return out
+
+    def within(self, piece: Piece, effects: dict[int, Array]) -> Array:
+        """The same for the rows of one piece."""
+        total = None
+        for f, u in effects.items():
+            z, flat = self.z[f][:, piece.rows], self.flat[f]
+            if self.is_finest(f):
+                part = piece.product(z, flat, u)
+                total = part if total is None else np.add(total, part, out=total)
+                continue
+            codes = self.units[f].codes[piece.rows]
+            for a, one in enumerate(flat):
+                part = u[a][codes]
+                if not one:
+                    part *= z[a]
+                total = part if total is None else np.add(total, part, out=total)
+        return np.zeros(piece.rows.stop - piece.rows.start) if total is None else total
 
     def is_finest(self, f: int) -> bool:
         """Whether rows stand by the levels of unit f."""
@@ -179,35 +178,40 @@ class Weighted:
         """Which columns of Z are 1 throughout."""
         return {f: [bool(np.all(column == 1.0)) for column in z] for f, z in self.z.items()}
 
-    def pull(self, rows: Array) -> dict[int, Array]:
-        """Z'rows for every unit, (k, levels), user's numbering."""
-        out = {}
-        for f, unit in enumerate(self.units):
-            if self.is_finest(f):
-                out[f] = self._pull_finest(f, rows)
-            else:
-                out[f] = np.stack(
-                    [np.bincount(unit.codes, self._times(f, a, rows), unit.levels) for a in range(unit.size)]
-                )
+    def pull(self, values: Array) -> dict[int, Array]:
+        """Z'values for every unit, (k, levels), user's numbering."""
+        return self.pull_by(lambda rows, _: values[rows])
+
+    def pull_by(self, source: Callable[[slice, Piece], Array]) -> dict[int, Array]:
+        """The same from a function of a piece that gives its rows' values."""
+        out = {f: np.zeros((unit.size, unit.levels)) for f, unit in enumerate(self.units)}
+
+        def work(rows: slice, piece: Piece) -> dict[int, Array]:
+            values, shared = source(rows, piece), {}
+            for f, total in out.items():
+                made = np.empty((len(total), len(values)))
+                for column, one, own in zip(self.z[f][:, rows], self.flat[f], made):
+                    np.multiply(values, 1.0 if one else column, out=own)
+                if self.is_finest(f):
+                    piece.sums(made, total)
+                else:
+                    codes = self.units[f].codes[rows]
+                    shared[f] = np.array([np.bincount(codes, own, total.shape[1]) for own in made])
+            return shared
+
+        for shared in self.each(work):
+            for f, sums in shared.items():
+                out[f] += sums
         return out
 
-    def _pull_finest(self, f: int, values: Array) -> Array:
-        out = np.empty((self.units[f].size, self.units[f].levels))
-        self.each(lambda rows, piece: piece.sums(self.z[f][:, rows] * values[rows], out))
-        return out
-
-    def _times(self, f: int, a: int, rows: Array) -> Array:
-        return rows if self.flat[f][a] else self.z[f][a] * rows
-
-    def leverage(self, products: CrossProducts, back: Backward) -> Array:
-        """z_i' (adjoint of all products) z_i for every row, (n,)."""
-        h: Array = np.zeros(self.frame.n)
+    def leverages(self, products: CrossProducts, back: Backward) -> Callable[[slice, Piece], Array]:
+        """A function of a piece that gives z_i' (adjoint of all products) z_i of its rows."""
         places = [None if self.in_order else self._place(stage.order, stage.unit) for stage in products.stages]
         beside = [self._beside_tails(products, i, back.rights.get(i)) for i in range(len(places))]
         dense = unmixed(products, back.dense[: products.q, : products.q]) if products.q else None
 
-        def work(rows: slice, piece: Piece) -> None:
-            own = h[rows]
+        def made(rows: slice, piece: Piece) -> Array:
+            own = np.zeros(rows.stop - rows.start)
             for i, stage in enumerate(products.stages):
                 place, inverse = places[i], back.inverse[stage.unit]
                 code = self.units[stage.unit].codes[rows] if place is None else place[rows]
@@ -228,9 +232,9 @@ class Weighted:
                         own += 2.0 * self.z[stage.unit][a, rows] * self.z[t.unit][b, rows] * blocks[b][codes, code]
             if dense is not None:
                 self._among_tails(own, products, dense, rows)
+            return own
 
-        self.each(work)
-        return h
+        return made
 
     def _beside_parents(
         self, h: Array, products: CrossProducts, i: int, rights: Array, code: Array, rows: slice

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.crossproducts.by_level import Piece
 from bold_orchard.crossproducts.elimination import Eliminated, eliminate
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.crossproducts.substitution import scores
@@ -47,11 +48,11 @@ class ModeFinder(Layout):
         """
         factors, extra, fixed = self.factors(parameters), parameters[self.extra], self.linear(parameters)
         v = start or {f: np.zeros((len(t), self.rows.units[f].levels)) for f, t in enumerate(factors)}
-        within = self.rows.spread(self.moved(factors, v)) if factors else np.zeros_like(fixed)
+        u = self.moved(factors, v)
         near, before, last, idle = False, None, np.inf, 0
         many = len(fixed) > MANY_ROWS
         for _ in range(MOST_INNER if factors and np.isfinite(close) else 0):
-            target, own = self._newton(factors, within, fixed + within, extra, near)
+            target, own = self._newton(factors, u, fixed, extra, near)
             step = {f: target[f] - v[f] for f in v}
             longest = max(float(np.abs(d).max()) for d in step.values())
             if not np.isfinite(longest):
@@ -61,19 +62,20 @@ class ModeFinder(Layout):
             if near and idle > MOST_IDLE:  # steps of rounding only
                 break
             if near:  # so near that the quadratic model holds
-                v, within = target, self.rows.spread(self.moved(factors, target))
+                v, u = target, self.moved(factors, target)
                 if longest < close or (many and own and longest**2 < LEFT * close):
                     break
             else:
                 here = v
-                v, within, before = self._halved(factors, extra, fixed, v, step, within, before)
+                v, u, before = self._halved(factors, extra, fixed, v, step, before)
                 if v is here:  # no part of the step lowers f: as close as rounding lets it be
                     break
-        eta, rows = fixed + within, np.empty((4, len(fixed)))
+        eta, rows = np.empty_like(fixed), np.empty((4, len(fixed)))
         followed = bool(factors) and not np.isfinite(close)
 
-        def source(at: slice) -> tuple[Array, Array]:
+        def source(at: slice, piece: Piece) -> tuple[Array, Array]:
             family = self.pieces[at.start]
+            np.add(fixed[at], self.rows.within(piece, u), out=eta[at])
             if followed:  # only slopes are asked for there
                 rows[0, at] = np.nan
                 rows[1:, at] = family.higher(eta[at], extra)
@@ -92,57 +94,45 @@ class ModeFinder(Layout):
             for rows in (piece.rows for piece in self.rows.pieces)
         }
 
-    def _newton(
-        self, factors: list[Array], within: Array, eta: Array, extra: Array, near: bool
-    ) -> tuple[Effects, bool]:
+    def _newton(self, factors: list[Array], u: Effects, fixed: Array, extra: Array, near: bool) -> tuple[Effects, bool]:
         """v after a full step, in the user's numbering; away from the end expected weights where the observed are not positive.
 
         Also whether all weights were the observed ones, so that what is left to go is of the order of the step's square.
         """
         replaced: list[slice] = []
 
-        def source(at: slice) -> tuple[Array, Array]:
-            family = self.pieces[at.start]
-            d1, d2 = family.slopes(eta[at], extra)
+        def source(at: slice, piece: Piece) -> tuple[Array, Array]:
+            family, within = self.pieces[at.start], self.rows.within(piece, u)
+            eta = fixed[at] + within
+            d1, d2 = family.slopes(eta, extra)
             weight = np.negative(d2)
             if not near and not weight.min() > 0:
                 replaced.append(at)
-                weight = np.where(weight > 0, weight, family.expected(eta[at], extra))
-            response = weight * within[at]
-            response += d1
-            return weight, response
+                weight = np.where(weight > 0, weight, family.expected(eta, extra))
+            within *= weight
+            within += d1
+            return weight, within
 
         products = self.rows.made_by(source)
         kept, _ = scores(eliminate(products, factors), np.ones(1))
         return self.unscored(products, factors, kept), not replaced
 
     def _halved(
-        self, factors: list[Array], extra: Array, fixed: Array, v: Effects, step: Effects, within: Array,
-        known: Array | None,
-    ) -> tuple[Effects, Array, Array]:  # fmt: skip
-        """The step, halved in each independent group until f falls there; also f there (``known`` is f before, if made)."""
-        before = self._objective(self._value(fixed + within, extra), v) if known is None else known
+        self, factors: list[Array], extra: Array, fixed: Array, v: Effects, step: Effects, known: Array | None
+    ) -> tuple[Effects, Effects, Array]:
+        """v after the step, halved in each independent group until f falls there, T v, and f (``known`` is f before, if made)."""
+        here = self.moved(factors, v)
+        before = self._objective(fixed, here, extra, v) if known is None else known
         part = np.ones(len(before))
         for _ in range(30):
-            moved = {f: step[f] * part[self._groups[1][f]] for f in step}
-            trial = {f: v[f] + moved[f] for f in v}
-            ahead = within + self.rows.spread(self.moved(factors, moved))
-            after = self._objective(self._value(fixed + ahead, extra), trial)
+            trial = {f: v[f] + step[f] * part[self._groups[1][f]] for f in step}
+            there = self.moved(factors, trial)
+            after = self._objective(fixed, there, extra, trial)
             worse = ~(after <= before + 1e-10 * (1.0 + np.abs(before)))
             if not worse.any():
-                return trial, ahead, after
+                return trial, there, after
             part = part * np.where(worse, 0.5, 1.0)
-        return v, within, before
-
-    def _value(self, eta: Array, extra: Array) -> Array:
-        """l of every row, (n,)."""
-        out = np.empty_like(eta)
-
-        def work(at: slice, _: Any) -> None:
-            out[at] = self.pieces[at.start].value(eta[at], extra)
-
-        self.rows.each(work)
-        return out
+        return v, here, before
 
     @cached_property
     def _groups(self) -> tuple[Array, dict[int, Array]]:
@@ -159,12 +149,18 @@ class ModeFinder(Layout):
             above[f][unit.codes] = top
         return top, above
 
-    def _objective(self, loglik: Array, v: Effects) -> Array:
-        """f of each independent group."""
+    def _objective(self, fixed: Array, u: Effects, extra: Array, v: Effects) -> Array:
+        """f of each independent group where the effects are u = T v."""
+        value = np.empty_like(fixed)
+
+        def work(at: slice, piece: Piece) -> None:
+            value[at] = self.pieces[at.start].value(fixed[at] + self.rows.within(piece, u), extra)
+
+        self.rows.each(work)
         rows, above = self._groups
-        if not np.isfinite(loglik.sum()):
-            loglik = np.where(np.isfinite(loglik), loglik, -1e300)
-        total = -np.bincount(rows, loglik)
+        if not np.isfinite(value.sum()):
+            value = np.where(np.isfinite(value), value, -1e300)
+        total = -np.bincount(rows, value)
         for f, values in v.items():
             total = total + np.bincount(above[f], 0.5 * (values**2).sum(axis=0), minlength=len(total))
         return np.asarray(total)

@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.crossproducts.by_level import Piece
 from bold_orchard.crossproducts.elimination import Backward, Eliminated, backward, eliminate
 from bold_orchard.crossproducts.substitution import solve
 from bold_orchard.likelihood.average_information import quadratic_forms
@@ -45,7 +46,7 @@ class LaplacePoint(OuterPoint):
     @cached_property
     def leverages(self) -> Array:
         """z' A^-1 z of every row, (n,)."""
-        return self.criterion.rows.leverage(self.mode.products, self.reverse)
+        return self._pulls[1]
 
     @cached_property
     def leverage(self) -> float:
@@ -53,13 +54,20 @@ class LaplacePoint(OuterPoint):
         return float(np.sum(-self.mode.rows[2] * self.leverages))
 
     @cached_property
-    def pulls(self) -> tuple[Array, Array, Effects]:
-        """Half the leverages' pull s on eta (n,), Z K Z's (n,), and a = A^-1 Lambda' Z's per unit."""
-        c, mode = self.criterion, self.mode
-        s = -0.5 * self.leverages * mode.rows[3]
-        kept, effects = solve(mode.eliminated, c.rows.to_stages(mode.products, c.rows.pull(s)))
-        across = c.rows.spread(c.rows.from_stages(mode.products, effects))
-        return s, across, c.unscored(mode.products, self.factors, kept)
+    def _pulls(self) -> tuple[Array, Array, Effects]:
+        """Half the leverages' pull s on eta (n,), the leverages (n,), and Z's per unit."""
+        c, d3 = self.criterion, self.mode.rows[3]
+        s, h = np.empty_like(d3), np.empty_like(d3)
+        leverages = c.rows.leverages(self.mode.products, self.reverse)
+
+        def source(at: slice, piece: Piece) -> Array:
+            h[at] = own = leverages(at, piece)
+            own *= d3[at]
+            own *= -0.5
+            s[at] = own
+            return own
+
+        return s, h, c.rows.pull_by(source)
 
     @cached_property
     def gradient(self) -> Array:
@@ -68,15 +76,26 @@ class LaplacePoint(OuterPoint):
             return self._gradient()
 
     def _gradient(self) -> Array:
+        """With a = A^-1 Lambda' Z's and what Z K Z's says of every row."""
         c, mode, rows = self.criterion, self.mode, self.criterion.rows
         out = np.zeros(len(self.theta))
-        s, across, a = self.pulls
+        s, _, pulled = self._pulls
+        kept, effects = solve(mode.eliminated, rows.to_stages(mode.products, pulled))
+        a, moved = c.unscored(mode.products, self.factors, kept), rows.from_stages(mode.products, effects)
         _, d1, d2, _ = mode.rows
-        total = s - d1 + d2 * across
+        across, total = np.empty_like(s), np.empty_like(s)
+
+        def source(at: slice, piece: Piece) -> Array:
+            across[at] = rows.within(piece, moved)
+            np.multiply(d2[at], across[at], out=total[at])
+            total[at] += s[at]
+            total[at] -= d1[at]
+            return total[at]
+
+        pulled = self._mixed(rows.pull_by(source))
         out[: c.p] = rows.x @ total
-        pulled, forced = self._mixed(rows.pull(total)), self._mixed(rows.pull(d1))
         for f, (structure, at) in enumerate(zip(c.structures, c.slices)):
-            slope = pulled[f] @ mode.v[f].T + forced[f] @ a[f].T + self.reverse.slope[f] @ self.factors[f]
+            slope = pulled[f] @ mode.v[f].T + self.forced[f] @ a[f].T + self.reverse.slope[f] @ self.factors[f]
             out[at] = np.einsum("aij,ij->a", structure.basis, slope)
         if c.family.n_extra:
             made = c.family.extras(mode.eta, self.theta[c.extra])
@@ -110,19 +129,20 @@ class LaplacePoint(OuterPoint):
         c, mode = self.criterion, self.mode
         own = {f: np.zeros_like(v) for f, v in mode.v.items()}
         if i < c.p:
-            rows = mode.rows[2] * c.rows.x[i]
+            pulled = c.rows.pull_by(lambda at, _: mode.rows[2][at] * c.rows.x[i, at])
         elif i < c.theta.stop:
             f = next(f for f, at in enumerate(c.slices) if at.start <= i < at.stop)
             change = c.structures[f].basis[i - c.slices[f].start]
-            own[f] = change.T @ self._mixed(self.forced)[f]
+            own[f] = change.T @ self.forced[f]
             effects = {g: np.zeros_like(v) for g, v in mode.v.items()} | {
                 f: change @ mode.v[f] + self.factors[f] @ own[f]
             }
             plain = [np.eye(len(t)) for t in self.factors]
-            rows = mode.rows[2] * c.rows.spread(c.moved(plain, effects))
+            moved = c.moved(plain, effects)
+            pulled = c.rows.pull_by(lambda at, piece: mode.rows[2][at] * c.rows.within(piece, moved))
         else:
-            rows = c.family.extras(mode.eta, self.theta[c.extra])[i - c.extra.start][1]
-        kept, _ = solve(mode.eliminated, c.rows.to_stages(mode.products, c.rows.pull(rows)))
+            pulled = c.rows.pull(c.family.extras(mode.eta, self.theta[c.extra])[i - c.extra.start][1])
+        kept, _ = solve(mode.eliminated, c.rows.to_stages(mode.products, pulled))
         return {f: own[f] + v for f, v in c.unscored(mode.products, self.factors, kept).items()}
 
     @cached_property
@@ -148,7 +168,7 @@ class LaplacePoint(OuterPoint):
         xx = e.w[: c.p, : c.p]
         hessian[: c.p, : c.p] = 2.0 * xx
         kept = {s.unit: self.forced[s.unit][:, s.order] for s in e.products.stages}
-        kept |= {t.unit: self._mixed(self.forced)[t.unit] for t in e.products.tails}
+        kept |= {t.unit: self.forced[t.unit] for t in e.products.tails}
         directions = []
         for f, (structure, at) in enumerate(zip(c.structures, c.slices)):
             changes = structure.basis @ self.factors[f].T
@@ -186,8 +206,10 @@ class LaplacePoint(OuterPoint):
 
     @cached_property
     def forced(self) -> Effects:
-        """Z'l' per unit (k, levels): T^-1' v at the mode."""
-        return self.criterion.rows.pull(self.mode.rows[1])
+        """Z'l' per unit (k, levels), times L for a known covariance: T^-1' v at the mode. It came with the products."""
+        made = self.mode.products
+        own = {s.unit: self.criterion.rows.by_user(s, s.right[:, -1]) for s in made.stages}
+        return own | {t.unit: made.dense[t.columns, -1].reshape(t.size, t.levels) for t in made.tails}
 
     # -- results on the user's scale
 
