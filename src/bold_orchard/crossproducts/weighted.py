@@ -213,17 +213,14 @@ class Weighted:
         def made(rows: slice, piece: Piece) -> Array:
             own = np.zeros(rows.stop - rows.start)
             for i, stage in enumerate(products.stages):
-                place, inverse = places[i], back.inverse[stage.unit]
+                place, inverse, z = places[i], back.inverse[stage.unit], self.z[stage.unit][:, rows]
                 code = self.units[stage.unit].codes[rows] if place is None else place[rows]
-                pairs = list(itertools.combinations_with_replacement(range(stage.size), 2))
-                those = np.stack([inverse[pair] for pair in pairs])
-                for (a, b), part in zip(pairs, piece.spread(those) if place is None else those[:, code]):
-                    for k in (a, b):
-                        if not self.flat[stage.unit][k]:
-                            part *= self.z[stage.unit][k, rows]
-                    if a != b:
-                        part *= 2.0
-                    own += part
+                for a, one in enumerate(self.flat[stage.unit]):
+                    if place is None:
+                        part = piece.product(z, self.flat[stage.unit], inverse[a])
+                    else:
+                        part = np.einsum("bn,bn->n", inverse[a][:, code], z)
+                    own += part if one else np.multiply(part, z[a], out=part)
                 if i in back.rights:
                     self._beside_parents(own, products, i, back.rights[i], code, rows)
                 for t, a, blocks in beside[i]:

@@ -99,8 +99,9 @@ def fit_generalized(
     """Raises UsageError for more points than the design allows, OrchardError where the likelihood does not exist."""
     laplace = make_laplace(design)
     check_points(design, options.points)
-    start = None if design.on_disk else sampled_start(design, laplace, options)
-    found = search(laplace, starting_point(laplace) if start is None else start, options, progress)
+    start = None if design.on_disk else sampled_start(design, laplace)
+    theta, about = (starting_point(laplace), None) if start is None else start
+    found = search(laplace, theta, options, progress, about)
     found = from_other_scales(laplace, found, options)
     first, points, criterion = found, 1, laplace
     if options.points == "auto":

@@ -11,22 +11,22 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.covariance.effects.base import Structure
-from bold_orchard.crossproducts.arrays import Arrays, RandomUnit
+from bold_orchard.crossproducts.arrays import Arrays
 from bold_orchard.crossproducts.weighted import Weighted
 from bold_orchard.design.design import Design
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.arrays import to_arrays
 from bold_orchard.estimation.options import BROKE, SearchOptions
-from bold_orchard.estimation.swept import swept
+from bold_orchard.estimation.swept import part_of, swept
 from bold_orchard.families import family_of
 from bold_orchard.families.base import Data, Family
 from bold_orchard.likelihood.laplace.criterion import Laplace
 from bold_orchard.likelihood.laplace.point import LaplacePoint
 from bold_orchard.likelihood.laplace.swept import Swept
 from bold_orchard.likelihood.quadrature import MOST_TERMS, Quadrature
-from bold_orchard.optimize.newton import descend
+from bold_orchard.optimize.newton import descend, scaled
 from bold_orchard.optimize.protocol import Counter, OptimizeResult
-from bold_orchard.optimize.secant import settle
+from bold_orchard.optimize.secant import difference_hessian, settle
 
 Array = NDArray[Any]
 Result = OptimizeResult[LaplacePoint]
@@ -35,6 +35,7 @@ STEPS = 40  # of Newton's method for a model without units; some ten are usual
 AUTO = (1, 3, 5, 7, 9, 11, 15, 21, 31)  # points tried in turn
 ENOUGH = 1e-4  # change of the log-likelihood that no printed figure shows
 FAR = 30.0  # linear predictor beyond which a chance is 0 or 1 in double precision
+ROUGHLY = 1e-3  # the same where a search of many rows begins: its first step leads far away
 EXACT = 1e-7  # longest step of an effect after which the reported mode counts as found
 SMALL = 2_000  # rows up to which a fit is tried from other sizes of its effects
 SIZES = (0.1, 0.5, 2.0, 6.0, 15.0)  # SDs of the effects on the linear scale
@@ -80,11 +81,10 @@ def make_laplace(design: Design) -> Any:
     return swept(_without_intercept(plain, design), make_family(design), design.offset)
 
 
-def _laplace(arrays: Arrays, design: Design, keep: Array | None = None) -> Laplace:
-    """The model over all rows, or over the rows ``keep`` that ``arrays`` hold."""
-    rows = Weighted(_without_intercept(arrays, design))
-    order = rows.order if keep is None else keep[rows.order]
-    family = make_family(design)
+def _laplace(arrays: Arrays, design: Design) -> Laplace:
+    """The model over all rows."""
+    rows, family = Weighted(_without_intercept(arrays, design)), make_family(design)
+    order = rows.order
     return Laplace(rows, family.on(family.data.take(order)), None if design.offset is None else design.offset[order])
 
 
@@ -110,39 +110,30 @@ def start_of_a_part(c: Swept) -> Array:
     return np.where(c.bounded, np.maximum(theta, 0.05), theta)
 
 
-def sampled_start(design: Design, laplace: Laplace, options: SearchOptions) -> Array | None:
-    """Where the search ends on a sample of the units, a start for all of them; None where units hang together."""
+def sampled_start(design: Design, laplace: Laplace) -> tuple[Array, Array | None] | None:
+    """Where the search ends on a sample of the units, a start for all of them, and about what Hessian they have there.
+
+    None where units hang together, and where rows or units are few.
+    """
     rows = laplace.rows
     if rows.frame.n < MANY_ROWS or rows.frame.tails or not rows.chain:
         return None
-    plain = to_arrays(replace(design, y=np.zeros(len(design.y)), weights=None))
+    plain = to_arrays(replace(design, y=np.broadcast_to(0.0, len(design.y)), weights=None))
     top = plain.units[rows.chain[-1]]
     if top.levels < MANY_LEVELS:
         return None
     chosen = np.random.default_rng(0).permutation(top.levels) < max(SAMPLE, top.levels // 15)
-    keep = np.flatnonzero(chosen[top.codes])
-    part = _laplace(_some_rows(plain, keep), design, keep)
-    if part.rows.standard.kept != rows.standard.kept or part.family.n_extra != laplace.family.n_extra:
+    keep, arrays = np.flatnonzero(chosen[top.codes]), _without_intercept(plain, design)
+    part, _ = part_of(arrays, rows.standard, make_family(design), design.offset, keep)
+    try:
+        with np.errstate(all="ignore"):
+            point = descend(part.at, starting_point(part), part.nonnegative, 1e-2)
+            hessian = difference_hessian(point, True, part.scale) * (top.levels / chosen.sum())
+    except np.linalg.LinAlgError:
         return None
-    point = descend(part.at, starting_point(part), part.nonnegative, 1e-2)
-    theta = []
-    for f, structure in enumerate(laplace.structures):
-        to_work = rows.frame.z_to_work[f]
-        made = structure.of_covariance(to_work @ point.covariance(f) @ to_work.T)
-        theta.append(np.where(structure.bounded, np.maximum(made, 0.05), made))
-    kept = rows.standard.kept
-    shift = np.array([design.fixed.values[k][keep].mean() - design.fixed.values[k].mean() for k in kept])
-    extra = part.family.recentred(point.extra, float(shift @ point.b))
-    return np.concatenate([rows.standard.to_work @ point.b, *theta, extra])
-
-
-def _some_rows(arrays: Arrays, keep: Array) -> Arrays:
-    """Only some rows; levels without rows are dropped."""
-    units = []
-    for unit in arrays.units:
-        present, codes = np.unique(unit.codes[keep], return_inverse=True)
-        units.append(RandomUnit(codes.ravel().astype(np.intp), len(present), unit.blocks))
-    return replace(arrays, y=arrays.y[keep], columns=tuple(c[keep] for c in arrays.columns), units=tuple(units))
+    theta = np.where(laplace.bounded, np.maximum(point.theta, 0.05), point.theta)
+    sound = np.isfinite(hessian).all() and np.linalg.eigvalsh(scaled(hessian))[0] > 0
+    return theta, hessian if sound else None
 
 
 def make_family(design: Design) -> Family:
@@ -183,23 +174,34 @@ def starting_point(c: Laplace | Swept) -> Array:
 
 
 def search(
-    c: Laplace, start: Array, options: SearchOptions, progress: Callable[[int], None] | None
+    c: Laplace,
+    start: Array,
+    options: SearchOptions,
+    progress: Callable[[int], None] | None,
+    hessian: Array | None = None,
 ) -> OptimizeResult[LaplacePoint]:
-    """The minimum from a start; raises OrchardError where the likelihood does not exist around it."""
+    """The minimum from a start, where the Hessian is about ``hessian``; raises OrchardError where the likelihood does not exist around it."""
     try:
         with np.errstate(all="ignore"):
-            return _settled(c, start, options, progress)
+            return _settled(c, start, options, progress, hessian)
     except np.linalg.LinAlgError:
         raise OrchardError(BROKE) from None
 
 
 def _settled(
-    c: Laplace, start: Array, options: SearchOptions, progress: Callable[[int], None] | None
+    c: Laplace, start: Array, options: SearchOptions, progress: Callable[[int], None] | None, hessian: Array | None
 ) -> OptimizeResult[LaplacePoint]:
     edges, many = c.bounded, c.rows.frame.n > MANY_ROWS
+
+    def looked(theta: Array, near: LaplacePoint | None = None) -> LaplacePoint:
+        return c.at(theta, near, ROUGHLY if near is None and many else None)
+
+    def exact(theta: Array, near: LaplacePoint | None = None) -> LaplacePoint:
+        return c.at(theta, near, EXACT)
+
     found = settle(
-        c.at, start, c.nonnegative, edges, options.tolerance, options.max_steps, progress, many, scale=c.scale
-    )
+        looked, start, c.nonnegative, edges, options.tolerance, options.max_steps, progress, many, exact=exact, scale=c.scale, about=hessian
+    )  # fmt: skip
     signs = c.signs(found.point.theta)
     if not (signs < 0).any() and found.point.mode.close <= EXACT:
         return found

@@ -38,14 +38,22 @@ def swept(arrays: Arrays, family: Family, offset: Array | None) -> Swept:
     stored, levels = Stored(), []
     try:
         for keep in parts_of_rows(arrays, chain):
-            own, present = some_rows(arrays, keep)
-            rows = Weighted(own, _over(standard, keep))
-            order = keep[rows.order]
-            stored.add(Laplace(rows, family.on(family.data.take(order)), None if offset is None else offset[order]))
+            part, present = part_of(arrays, standard, family, offset, keep)
+            stored.add(part)
             levels.append(present)
     except OSError as e:
         raise full(e) from None
     return Swept(Rows(frame, chain), family, offset, stored, tuple(levels))
+
+
+def part_of(
+    arrays: Arrays, standard: Standard, family: Family, offset: Array | None, keep: Array
+) -> tuple[Laplace, tuple[Array, ...]]:
+    """The likelihood of the rows ``keep``, whose parameters mean what those of all rows mean; and which levels of each unit these have."""
+    own, present = _some_rows(arrays, keep)
+    rows = Weighted(own, _over(standard, keep))
+    order = keep[rows.order]
+    return Laplace(rows, family.on(family.data.take(order)), None if offset is None else offset[order]), present
 
 
 def parts_of_rows(arrays: Arrays, chain: list[int]) -> Iterator[Array]:
@@ -63,7 +71,7 @@ def parts_of_rows(arrays: Arrays, chain: list[int]) -> Iterator[Array]:
             yield keep
 
 
-def some_rows(arrays: Arrays, keep: Array) -> tuple[Arrays, tuple[Array, ...]]:
+def _some_rows(arrays: Arrays, keep: Array) -> tuple[Arrays, tuple[Array, ...]]:
     """Only some rows, and which levels of each unit these have; the others are dropped."""
     units, held = [], []
     for unit in arrays.units:

@@ -68,17 +68,18 @@ class _Corrected(Generic[G]):
 def settle(
     f: Objective[G], start: Array, nonnegative: NDArray[np.bool_], edges: NDArray[np.bool_], tolerance: float = 1e-10,
     max_steps: int = 100, progress: Callable[[int], None] | None = None, many: bool = False, held: Callable[[Array], Array] | None = None,
-    exact: Objective[G] | None = None, scale: Array | float = 1.0, steady: bool = False,
+    exact: Objective[G] | None = None, scale: Array | float = 1.0, steady: bool = False, about: Array | None = None,
 ) -> OptimizeResult[G]:  # fmt: skip
     """Minimise as ``search.minimise`` does, by fewer evaluations where each is dear.
 
     With ``many`` rows the Hessian is so nearly constant that the last small step needs no new one. ``held`` tells which
     parameters have run to a limit where nothing depends on them any more: they are not judged. ``exact`` is f for the last steps.
-    ``scale`` (m,) is what is large of each parameter. Where Hessians are dear, one serves a whole walk: ``steady``.
+    ``scale`` (m,) is what is large of each parameter. Where Hessians are dear, one serves a whole walk: ``steady``; ``about`` (m, m)
+    is one to begin with.
     """
     pairs: list[tuple[Array, Array]] = []
     last: list[Point] = []
-    base: list[Array] = []
+    base: list[Array] = [] if about is None else [about]
     seen = [0]
 
     def corrected(theta: Array, near: _Corrected[G] | None = None) -> _Corrected[G]:
@@ -92,7 +93,7 @@ def settle(
         seen[0] += 1
         stale = many and seen[0] % RENEWED == 0  # a start far off left a curvature that secants cannot mend
         if (
-            (many or steady) and (len(pairs) == 1 or stale) and np.isfinite(there.deviance)
+            (many or steady) and ((len(pairs) == 1 and about is None) or stale) and np.isfinite(there.deviance)
         ):  # from here on secants keep it up to date
             base[:] = [there.curvature]
             if stale:

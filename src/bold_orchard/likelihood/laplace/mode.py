@@ -38,6 +38,16 @@ class Mode(Frozen):
 
 
 @frozen
+class Look(Frozen):
+    """The rows at some effects: products that give a Newton step, whether all weights were the observed ones, so that what is left to go is of
+    the order of the step's square, and f of each independent group, if it was asked for."""
+
+    products: CrossProducts
+    observed: bool
+    f: Array | None
+
+
+@frozen
 class ModeFinder(Layout):
     """The layout and, for given parameters, the mode."""
 
@@ -49,10 +59,14 @@ class ModeFinder(Layout):
         factors, extra, fixed = self.factors(parameters), parameters[self.extra], self.linear(parameters)
         v = start or {f: np.zeros((len(t), self.rows.units[f].levels)) for f, t in enumerate(factors)}
         u = self.moved(factors, v)
-        near, before, last, idle = False, None, np.inf, 0
+        near, last, idle = False, np.inf, 0
         many = len(fixed) > MANY_ROWS
-        for _ in range(MOST_INNER if factors and np.isfinite(close) else 0):
-            target, own = self._newton(factors, u, fixed, extra, near)
+        looks = MOST_INNER if factors and np.isfinite(close) else 0
+        look = self._look(fixed, u, extra, True, None if start else v) if looks else None
+        for _ in range(looks):
+            assert look is not None
+            kept, _ = scores(eliminate(look.products, factors), np.ones(1))
+            target = self.unscored(look.products, factors, kept)
             step = {f: target[f] - v[f] for f in v}
             longest = max(float(np.abs(d).max()) for d in step.values())
             if not np.isfinite(longest):
@@ -63,13 +77,14 @@ class ModeFinder(Layout):
                 break
             if near:  # so near that the quadratic model holds
                 v, u = target, self.moved(factors, target)
-                if longest < close or (many and own and longest**2 < LEFT * close):
+                if longest < close or (many and look.observed and longest**2 < LEFT * close):
                     break
+                look = self._look(fixed, u, extra, False)
             else:
-                here = v
-                v, u, before = self._halved(factors, extra, fixed, v, step, before)
-                if v is here:  # no part of the step lowers f: as close as rounding lets it be
+                found = self._halved(factors, extra, fixed, v, step, look)
+                if found is None:  # no part of the step lowers f: as close as rounding lets it be
                     break
+                v, u, look = found
         eta, rows = np.empty_like(fixed), np.empty((4, len(fixed)))
         followed = bool(factors) and not np.isfinite(close)
 
@@ -77,10 +92,11 @@ class ModeFinder(Layout):
             family = self.pieces[at.start]
             np.add(fixed[at], self.rows.within(piece, u), out=eta[at])
             if followed:  # only slopes are asked for there
-                rows[0, at] = np.nan
-                rows[1:, at] = family.higher(eta[at], extra)
+                made: tuple[Any, ...] = (np.nan, *family.higher(eta[at], extra))
             else:
-                rows[:, at] = family.derivatives(eta[at], extra)
+                made = family.derivatives(eta[at], extra)
+            for row, values in zip(rows, made):
+                row[at] = values
             return -rows[2, at], rows[1, at]
 
         products = self.rows.made_by(source)
@@ -94,19 +110,20 @@ class ModeFinder(Layout):
             for rows in (piece.rows for piece in self.rows.pieces)
         }
 
-    def _newton(self, factors: list[Array], u: Effects, fixed: Array, extra: Array, near: bool) -> tuple[Effects, bool]:
-        """v after a full step, in the user's numbering; away from the end expected weights where the observed are not positive.
-
-        Also whether all weights were the observed ones, so that what is left to go is of the order of the step's square.
-        """
+    def _look(self, fixed: Array, u: Effects, extra: Array, far: bool, v: Effects | None = None) -> Look:
+        """The rows where the effects are u = T v, ``far`` from the end by expected weights where the observed are not positive; with ``v`` also f
+        there."""
         replaced: list[slice] = []
+        value = None if v is None else np.empty_like(fixed)
 
         def source(at: slice, piece: Piece) -> tuple[Array, Array]:
             family, within = self.pieces[at.start], self.rows.within(piece, u)
             eta = fixed[at] + within
+            if value is not None:
+                value[at] = family.value(eta, extra)
             d1, d2 = family.slopes(eta, extra)
             weight = np.negative(d2)
-            if not near and not weight.min() > 0:
+            if far and not weight.min() > 0:
                 replaced.append(at)
                 weight = np.where(weight > 0, weight, family.expected(eta, extra))
             within *= weight
@@ -114,25 +131,25 @@ class ModeFinder(Layout):
             return weight, within
 
         products = self.rows.made_by(source)
-        kept, _ = scores(eliminate(products, factors), np.ones(1))
-        return self.unscored(products, factors, kept), not replaced
+        return Look(products, not replaced, None if v is None or value is None else self._objective(value, v))
 
     def _halved(
-        self, factors: list[Array], extra: Array, fixed: Array, v: Effects, step: Effects, known: Array | None
-    ) -> tuple[Effects, Effects, Array]:
-        """v after the step, halved in each independent group until f falls there, T v, and f (``known`` is f before, if made)."""
-        here = self.moved(factors, v)
-        before = self._objective(fixed, here, extra, v) if known is None else known
+        self, factors: list[Array], extra: Array, fixed: Array, v: Effects, step: Effects, here: Look
+    ) -> tuple[Effects, Effects, Look] | None:
+        """v after the step, halved in each independent group until f falls there, T v, and the rows there; None where it never does."""
+        before = here.f if here.f is not None else self._look(fixed, self.moved(factors, v), extra, True, v).f
+        assert before is not None
         part = np.ones(len(before))
         for _ in range(30):
             trial = {f: v[f] + step[f] * part[self._groups[1][f]] for f in step}
             there = self.moved(factors, trial)
-            after = self._objective(fixed, there, extra, trial)
-            worse = ~(after <= before + 1e-10 * (1.0 + np.abs(before)))
+            look = self._look(fixed, there, extra, True, trial)
+            assert look.f is not None
+            worse = ~(look.f <= before + 1e-10 * (1.0 + np.abs(before)))
             if not worse.any():
-                return trial, there, after
+                return trial, there, look
             part = part * np.where(worse, 0.5, 1.0)
-        return v, here, before
+        return None
 
     @cached_property
     def _groups(self) -> tuple[Array, dict[int, Array]]:
@@ -149,14 +166,8 @@ class ModeFinder(Layout):
             above[f][unit.codes] = top
         return top, above
 
-    def _objective(self, fixed: Array, u: Effects, extra: Array, v: Effects) -> Array:
-        """f of each independent group where the effects are u = T v."""
-        value = np.empty_like(fixed)
-
-        def work(at: slice, piece: Piece) -> None:
-            value[at] = self.pieces[at.start].value(fixed[at] + self.rows.within(piece, u), extra)
-
-        self.rows.each(work)
+    def _objective(self, value: Array, v: Effects) -> Array:
+        """f of each independent group, from l of the rows ``value`` (n,)."""
         rows, above = self._groups
         if not np.isfinite(value.sum()):
             value = np.where(np.isfinite(value), value, -1e300)
