@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import importlib
 import os
 from collections.abc import Callable, Sequence
 from contextvars import copy_context
@@ -12,11 +13,13 @@ from typing import Any, TypeVar
 
 Job = TypeVar("Job")
 Made = TypeVar("Made")
+PATIENCE = 60.0  # seconds until work that does not end is taken for a mistake of ours
 _kept: list[int] = []  # how many processors, once it is known
 _crew: dict[
     int, list[tuple[Thread, SimpleQueue[Any]]]
 ] = {}  # helpers that wait for work, by the process they belong to
 _working = Lock()
+_loading: list[Thread] = []
 
 
 def processors() -> int:
@@ -28,6 +31,19 @@ def processors() -> int:
     return _kept[0]
 
 
+def load_beside(*modules: str) -> None:
+    """Load modules of other packages in a thread of their own; where one is not there, whoever needs it says so."""
+
+    def load() -> None:
+        with contextlib.suppress(ImportError):
+            for module in modules:
+                importlib.import_module(module)
+
+    thread = Thread(target=load, name="loader", daemon=True)
+    thread.start()
+    _loading.append(thread)
+
+
 def keep_to_one() -> None:
     """From now on this process works on one processor: others have the rest."""
     _kept[:] = [1]
@@ -35,10 +51,16 @@ def keep_to_one() -> None:
 
 def dismiss() -> None:
     """Send the helpers home: before this process is forked there is but one thread of ours."""
-    with _working:
+    while _loading:
+        _loading.pop().join()
+    if not _working.acquire(timeout=PATIENCE):
+        raise RuntimeError("a process cannot be forked by what runs beside other work")
+    try:
         for thread, tasks in _crew.pop(os.getpid(), []):
             tasks.put(None)
             thread.join()
+    finally:
+        _working.release()
 
 
 def at_once(work: Callable[[Job], Made], jobs: Sequence[Job]) -> list[Made]:

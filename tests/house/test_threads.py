@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import sys
 import threading
 import time
 
@@ -10,10 +11,11 @@ import numpy as np
 import pytest
 
 from bold_orchard import threads, workers
-from bold_orchard.crossproducts import batched, weighted
+from bold_orchard.crossproducts import batched, by_level
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Options
 from bold_orchard.inference.fit import Settings, fit
+from bold_orchard.threads import at_once, dismiss, load_beside
 
 
 @pytest.fixture(params=[1, 2, 5])
@@ -89,7 +91,7 @@ def test_a_process_that_shares_its_work_keeps_to_one_processor():
 def test_fits_of_many_rows_are_the_same_to_the_last_bit(monkeypatch, family):
     r = np.random.default_rng(3)
     n = 6_000
-    monkeypatch.setattr(weighted, "PIECE", 1_000)
+    monkeypatch.setattr(by_level, "PIECE", 1_000)
     monkeypatch.setattr(batched, "CHUNK", 100)
     orchard, rain = r.integers(0, 2_600, n), r.normal(size=n)
     y = 0.4 * rain + r.normal(size=2_600)[orchard] + r.normal(size=n)
@@ -102,3 +104,16 @@ def test_fits_of_many_rows_are_the_same_to_the_last_bit(monkeypatch, family):
         made = fit(sentence, Table(columns, "made", n), Settings(options=Options(family=family)))
         found.append([made.evaluation.deviance, *made.evaluation.theta, *made.model.found.hessian.ravel()])
     assert found[0] == found[1] == found[2]
+
+
+def test_modules_loaded_beside_are_there_before_a_fork():
+    load_beside("xml.dom.minidom", "no_such_module", "xml.sax")
+    dismiss()
+    assert "xml.dom.minidom" in sys.modules and not [t for t in threading.enumerate() if t.name == "loader"]
+
+
+def test_forking_from_beside_other_work_is_a_mistake_that_is_told(monkeypatch):
+    monkeypatch.setattr(threads, "PATIENCE", 0.05)
+    monkeypatch.setattr(threads, "_kept", [2])
+    with pytest.raises(RuntimeError, match="cannot be forked"):
+        at_once(lambda _: dismiss(), [0, 1])

@@ -8,13 +8,13 @@ import json
 import numpy as np
 import pytest
 
-from bold_orchard.errors import OrchardError, UsageError, a_or_an, counted, nearest, shown, unknown_name
+from bold_orchard.errors import OrchardError, a_or_an, counted, nearest, shown, unknown_name
 from bold_orchard.inference.coefficients.multiplicity import range_quantile, range_tail
 from bold_orchard.inference.comparison.boundary_law import half_and_half
 from bold_orchard.inference.distributions import p_of_chisq, p_of_t, quantile_t
 from bold_orchard.inference.summary import correlation, number
 from bold_orchard.reporting.figures.panels import local_lines
-from bold_orchard.reporting.figures.style import canvas, check_ending
+from bold_orchard.reporting.figures.style import canvas
 from bold_orchard.reporting.numbers import degrees, figure, p_value, percent, span
 from bold_orchard.reporting.page import Page, print_page
 from bold_orchard.reporting.pages.compare import evidence
@@ -158,9 +158,12 @@ def test_saved_fits_are_found_by_name_and_path_and_move_with_their_data(orchard,
 def test_figures_have_the_size_of_a_screen_and_known_endings():
     made, axes = canvas(2, 2, "title " * 40)
     assert tuple(made.get_size_inches() * made.dpi) == (1280, 800) and len(axes) == 4
-    check_ending("a.svg")
-    with pytest.raises(UsageError, match=r"\.png, \.svg, \.pdf"):
-        check_ending("a.bmp")
+
+
+@pytest.mark.parametrize(("name", "shown"), [("a.bmp", ".bmp"), ("picture", "picture")])
+def test_a_picture_of_another_kind_is_refused_before_any_work(quick, name, shown):
+    done = quick("check", "nothing", "--figure", name)
+    assert done.code == 2 and f"--figure writes .png, .svg, .pdf, not '{shown}'" in done.err
 
 
 def test_the_smooth_line_follows_a_curve():

@@ -10,6 +10,7 @@ from pathlib import Path
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
+from bold_orchard.answers import PICTURES
 from bold_orchard.cli.command import Command
 from bold_orchard.errors import OrchardError, UsageError
 
@@ -41,10 +42,17 @@ def put_off_rare_modules() -> None:
 def run(command: Command, args: argparse.Namespace) -> int:
     """Run a command with parsed arguments; returns the exit code."""
     from bold_orchard.cli.progress import Steps
+    from bold_orchard.threads import load_beside
 
     put_off_rare_modules()
     command.prepare(args)
     check_targets(args, command.other_files, command.forms)
+    if isinstance(getattr(args, "fit", None), str):
+        from bold_orchard.storage.begun import begin
+
+        begin(args.fit)
+    if args.figure:
+        load_beside("matplotlib.figure", "matplotlib.backends.backend_agg")
     working = command.working if isinstance(command.working, str) else command.working(args)
     with Steps(working, args.quiet) as progress:
         answer = command.answer(args, progress)
@@ -72,10 +80,9 @@ def run(command: Command, args: argparse.Namespace) -> int:
 
 def check_targets(args: argparse.Namespace, others: tuple[str, ...] = (), forms: tuple[str, ...] = ()) -> None:
     """Refuse output files that cannot be written, before any work is done."""
-    if args.figure:
-        from bold_orchard.reporting.figures.style import check_ending
-
-        check_ending(args.figure)
+    if args.figure and Path(args.figure).suffix.lower() not in PICTURES:
+        ending = Path(args.figure).suffix or args.figure
+        raise UsageError(f"--figure writes {', '.join(PICTURES)}, not '{ending}'; give another ending")
     for option in ("csv", *(o for o in others if o.startswith("csv"))):
         path = getattr(args, option)
         if path and Path(path).suffix.lower() in NOT_CSV:

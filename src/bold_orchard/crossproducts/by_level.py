@@ -81,12 +81,13 @@ class Piece(Frozen):
 
 
 def laid(codes: Array, levels: int) -> tuple[Array, list[Piece]]:
-    """The order of rows with ``codes`` (n,) below ``levels``, each of which has a row, and the pieces they then lie in."""
+    """The order of rows with ``codes`` (n,) below ``levels`` and the pieces they then lie in; levels without rows stand nowhere."""
     sort = _sorted(codes, levels)
     counts = np.bincount(codes, minlength=levels)
     firsts = np.cumsum(counts) - counts
     alike = np.bincount(counts)
-    single = alike[counts] < ALIKE
+    single = (alike[counts] < ALIKE) & (counts > 0)
+    alike[0] = 0
     parts, blocks = [], []
     for count in np.flatnonzero(alike >= ALIKE).tolist():
         chosen, most = np.flatnonzero(counts == count), max(PIECE // max(count, 1), ALIKE)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -28,6 +29,7 @@ from bold_orchard.progress import Progress, silent
 from bold_orchard.results.check import CheckArrays, CheckResult, EffectArrays, LevelInfluence
 from bold_orchard.results.rows import Entries
 from bold_orchard.sentence.tree import Column, Unit
+from bold_orchard.threads import at_once
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/check/1"
@@ -56,13 +58,18 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
     effects, additive = fit.model.unit_effects(), fit.design.additive
     rest = residuals(fit, effects, asked.seed)
     notes: list[str] = []
-    inside = _within(fit, unit, notes) if additive else None
-    levels = _levels(fit, rest, effects, inside, asked.seed)
-    across = [(u.name, brown_forsythe(rest.standardised, u.codes)) for u in (units_of(fit) if unit is None else [unit])]
-    along = None if fit.design.graded else spread_by_fitted(rest.standardised, rest.fitted)
-    bends = curvature(fit, rest.standardised)
     serial = _serial(fit, asked, unit, rest, notes)
+    looks: list[Callable[[], Any]] = [
+        lambda: _within(fit, unit) if additive else (None, []),
+        lambda: [(u.name, brown_forsythe(rest.standardised, u.codes)) for u in (units_of(fit) if unit is None else [unit])],
+        lambda: None if fit.design.graded else spread_by_fitted(rest.standardised, rest.fitted),
+        lambda: curvature(fit, rest.standardised),
+    ]  # fmt: skip
+    # a generalized likelihood is evaluated by one at a time
+    (inside, first), across, along, bends = at_once(lambda look: look(), looks) if additive else [f() for f in looks]
+    notes = [*first, *notes]
     moved = _influence(fit, asked, unit, notes, report)
+    levels = _levels(fit, rest, effects, inside, asked.seed)
     modelled = unit is None or unit.name in [u.name for u in units_of(fit)]
     without = None if modelled or unit is None else between_units(rest.standardised, unit.codes)
     extra: dict[str, Any] = {} if additive else family_checks(fit, asked.seed)
@@ -180,28 +187,24 @@ def _levels(
     return levels
 
 
-def _within(fit: Fit, unit: UnitCodes | None, notes: list[str]) -> Within | None:
-    """Within-group residuals and the line that says what they are good for."""
+def _within(fit: Fit, unit: UnitCodes | None) -> tuple[Within | None, list[str]]:
+    """Within-group residuals and the line that says what they are good for, or why there are none."""
     chosen = unit or chosen_unit(fit)
     if chosen is None:
-        if units_of(fit):
-            notes.append(
-                "No unit has enough rows for a least squares of its own, so there are no within-group residuals."
-            )
-        return None
+        lost = "No unit has enough rows for a least squares of its own, so there are no within-group residuals."
+        return None, [lost] if units_of(fit) else []
     made = within_residuals(fit, chosen)
     possible, size = int(made.possible.sum()), chosen.size
     if not possible:
-        notes.append(
+        lost = (
             f"No {chosen.name} has enough rows for a least squares of its own, so there are no within-group residuals."
         )
-        return None
-    notes.append(
+        return None, [lost]
+    return made, [
         f"Conditional residuals (what the groups' own effects leave) judge the rows, marginal ones (what the average effects leave) "
         f"show both levels at once and are not independent; within-group ones come from each {chosen.name}'s own least squares, free "
         f"of what is assumed of the groups: {possible:,} of {size:,} levels have the rows for it."
-    )
-    return made
+    ]
 
 
 def _serial(

@@ -8,6 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
+from bold_orchard.crossproducts.by_level import Piece, laid
+from bold_orchard.threads import at_once
+
 Array = NDArray[Any]
 
 
@@ -47,17 +50,29 @@ def spread_by_fitted(standardised: Array, fitted: Array) -> dict[str, Any] | Non
     n = len(fitted)
     if n < 10 or float(np.ptp(fitted)) == 0 or float(np.ptp(standardised)) == 0:
         return None
-    a, b = (_ranks(v) for v in (np.abs(standardised), fitted))
+    a, b = at_once(_ranks, [np.abs(standardised), fitted])
     r = float(np.corrcoef(a, b)[0, 1])
     return {"test": "Spearman", "value": r, "p": float(2.0 * special.ndtr(-abs(r) * np.sqrt(n - 1.0)))}
 
 
 def _medians(values: Array, codes: NDArray[np.intp], counts: Array) -> Array:
     """The median of every group, (groups,); of one without rows it means nothing."""
-    ordered = values[np.lexsort((values, codes))]
-    first = np.cumsum(counts) - counts
-    low, high = (np.minimum(first + half, len(values) - 1) for half in ((counts - 1) // 2, counts // 2))
-    return np.asarray((ordered[low] + ordered[high]) / 2.0)
+    order, pieces = laid(codes, len(counts))
+    out = np.zeros(len(counts))
+
+    def work(piece: Piece) -> None:
+        rows = values[order[piece.rows]]
+        for block in piece.blocks:
+            own = rows[block.rows]
+            if block.counts is None:
+                ordered = np.sort(own.reshape(block.count, -1).T, axis=1)
+                out[block.levels] = (ordered[:, (block.count - 1) // 2] + ordered[:, block.count // 2]) / 2.0
+            else:
+                parts = np.split(own, np.cumsum(block.counts)[:-1])
+                out[block.levels] = [np.median(part) for part in parts]
+
+    at_once(work, pieces)
+    return out
 
 
 def _ranks(values: Array) -> Array:

@@ -71,10 +71,11 @@ def _rows(result: CheckResult, a: CheckArrays) -> Figure:
 def _row_panels(result: CheckResult, a: CheckArrays, three: list[Axes], last: Axes) -> None:
     rest = a.residuals
     qq(three[0], rest.standardised, "Are the rows normal?", a.standardised_name)
-    against(three[1], rest.fitted, rest.standardised, a.fitted_name, a.standardised_name)
+    order = np.argsort(rest.fitted)
+    against(three[1], rest.fitted, rest.standardised, a.fitted_name, a.standardised_name, order=order)
     three[1].set_title("Is the middle at zero?")
     root = np.sqrt(np.abs(rest.standardised))
-    against(three[2], rest.fitted, root, a.fitted_name, "root of absolute residual", middle=None)
+    against(three[2], rest.fitted, root, a.fitted_name, "root of absolute residual", middle=None, order=order)
     three[2].set_title("Is the spread even?")
     far = result["levels"][0]["outliers"][:4]
     named = [

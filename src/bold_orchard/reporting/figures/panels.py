@@ -55,13 +55,15 @@ def _range(v: Array) -> tuple[float, float]:
     return low - pad, high + pad
 
 
-def against(ax: Axes, x: Array, y: Array, xlabel: str, ylabel: str, middle: float | None = 0.0) -> None:
-    """A cloud with a smooth line through it, and a line at ``middle``."""
+def against(
+    ax: Axes, x: Array, y: Array, xlabel: str, ylabel: str, middle: float | None = 0.0, order: Array | None = None
+) -> None:
+    """A cloud with a smooth line through it, and a line at ``middle``; ``order`` (n,) sorts x, where that is known."""
     if middle is not None:
         ax.axhline(middle, color=BARK, linewidth=1)
     cloud(ax, x, y)
     if len(x) >= 30 and np.ptp(x) > 0:
-        line = local_lines(x, y)
+        line = local_lines(x, y, order=order)
         if len(x) > MOST_DOTS:
             ax.plot(*line, color="white", linewidth=4.5, zorder=3)
         ax.plot(*line, color=PLUM, linewidth=2.5, zorder=3)
@@ -73,24 +75,30 @@ def qq(ax: Axes, values: Array, title: str, ylabel: str, names: Sequence[str] | 
 
     ``names`` label the farthest values outside the band, three at most.
     """
-    order = np.argsort(values)
-    x, scores = values[order], normal_scores(len(values))
+    n = len(values)
+    order = None if names is None else np.argsort(values)
+    x = np.sort(values) if order is None else values[order]
     q1, q3 = np.quantile(x, [0.25, 0.75])
     slope = (q3 - q1) / 1.349 if q3 > q1 else float(x.std())
-    line = (q1 + q3) / 2 + slope * scores
-    p = (np.arange(1, len(x) + 1) - 0.375) / (len(x) + 0.25)
-    density = np.exp(-0.5 * scores**2) / np.sqrt(2 * np.pi)
-    band = 1.96 * slope * np.sqrt(p * (1 - p) / len(x)) / density
-    keep = np.unique(np.linspace(0, len(x) - 1, min(len(x), 400)).astype(int))
-    ax.fill_between(scores[keep], (line - band)[keep], (line + band)[keep], color=AMBER, alpha=0.25, linewidth=0)
+
+    def expected(at: Array) -> tuple[Array, Array, Array]:
+        """Scores, line and band at some places of the order."""
+        p = (at + 0.625) / (n + 0.25)
+        scores = special.ndtri(p)
+        density = np.exp(-0.5 * scores**2) / np.sqrt(2 * np.pi)
+        return scores, (q1 + q3) / 2 + slope * scores, 1.96 * slope * np.sqrt(p * (1 - p) / n) / density
+
+    scores, line, band = expected(np.unique(np.linspace(0, n - 1, min(n, 400)).astype(int)))
+    ax.fill_between(scores, line - band, line + band, color=AMBER, alpha=0.25, linewidth=0)
     ax.plot(scores[[0, -1]], line[[0, -1]], color=PLUM, linewidth=1.5)
-    shown = np.arange(len(x))
-    if len(x) > MOST_DOTS:  # the ends whole, the middle thinned: nothing is hidden there
-        inside = np.linspace(300, len(x) - 301, 1000).astype(int)
+    shown = np.arange(n)
+    if n > MOST_DOTS:  # the ends whole, the middle thinned: nothing is hidden there
+        inside = np.linspace(300, n - 301, 1000).astype(int)
         shown = np.unique(np.concatenate([shown[:300], inside, shown[-300:]]))
     size = float(np.clip(60 / np.sqrt(len(shown)), 2.5, 6))
-    ax.plot(scores[shown], x[shown], "o", color=LEAF, markersize=size, alpha=0.75, markeredgewidth=0)
-    if names is not None:
+    ax.plot(expected(shown)[0], x[shown], "o", color=LEAF, markersize=size, alpha=0.75, markeredgewidth=0)
+    if names is not None and order is not None:
+        scores, line, band = expected(np.arange(n))
         out = np.abs(x - line) - band
         far = [int(i) for i in np.argsort(-out)[:3] if out[i] > 0]
         name_points(ax, scores[far], x[far], [names[order[i]] for i in far])
@@ -155,9 +163,9 @@ def box(ax: Axes, values: Array, at: float, height: float, horizontal: bool) -> 
     draw(far, np.full(len(far), at), "o", color=AMBER, markersize=4, markeredgewidth=0, alpha=0.8)
 
 
-def local_lines(x: Array, y: Array, points: int = 40) -> tuple[Array, Array]:
+def local_lines(x: Array, y: Array, points: int = 40, order: Array | None = None) -> tuple[Array, Array]:
     """A smooth line at ``points`` places, NaN where rows are few: local straight lines under a normal kernel (Cleveland 1979), on binned x."""
-    order = np.argsort(x)
+    order = np.argsort(x) if order is None else order
     size = max(len(x) // 200, 1)
     stops = np.arange(0, len(x), size)
     count = np.diff(np.append(stops, len(x)))

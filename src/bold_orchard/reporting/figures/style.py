@@ -10,13 +10,10 @@ from typing import Any
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from bold_orchard.errors import UsageError
-
 # dark to light, told apart by hue and by lightness under the common colour-vision deficiencies
 LEAF, PLUM, AMBER, SKY, BARK = "#1b6b50", "#7a2e5d", "#d98c1f", "#4f9bd0", "#4a4038"
 PALETTE = (LEAF, AMBER, PLUM, SKY, BARK)
 GRID = "#e4e0da"
-ENDINGS = (".png", ".svg", ".pdf")
 SETTINGS: Any = {
     "font.size": 11,
     "axes.titlesize": 12,
@@ -114,11 +111,3 @@ def png(figure: Figure) -> bytes:
 def caption(figure: Figure) -> str:
     """The picture's own title, for where it cannot be seen."""
     return " ".join(figure.get_suptitle().split())
-
-
-def check_ending(path: str) -> None:
-    """Raise UsageError unless the file's ending is one we can draw."""
-    if Path(path).suffix.lower() not in ENDINGS:
-        raise UsageError(
-            f"--figure writes {', '.join(ENDINGS)}, not '{Path(path).suffix or path}'; give another ending"
-        )
