@@ -77,5 +77,10 @@ def _medians(values: Array, codes: NDArray[np.intp], counts: Array) -> Array:
 
 def _ranks(values: Array) -> Array:
     """Ranks from 1, equal values at the mean of theirs, (n,)."""
-    _, place, counts = np.unique(values, return_inverse=True, return_counts=True)
-    return (np.cumsum(counts) - (counts - 1) / 2.0)[place.ravel()]
+    order = np.argsort(values)
+    ordered = values[order]
+    first = np.flatnonzero(np.append(True, ordered[1:] != ordered[:-1]))
+    counts = np.diff(np.append(first, len(values)))
+    out = np.empty(len(values))
+    out[order] = np.repeat(first + (counts + 1) / 2.0, counts)
+    return out
