@@ -11,28 +11,45 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.threads import at_once
+
 Array = NDArray[Any]
+CHUNK = 8192  # cells worked on together: their small matrices still fit the processor's cache
 ROUNDING = 1e-13  # part of a sum of squares that is its rounding
 
 
 def rows_of(sums: Array, m: int) -> tuple[Array, Array, Array, Array]:
     """Rows that stand for all cells: values (m, n), the cell of each (n,), its share of the cell's count (n,), and what is constant in it (m, n)."""
     count, mean = sums[0], sums[1 : 1 + m] / sums[0]
-    scatter = np.empty((m, m, sums.shape[1]))
-    at = 1 + m
+    alone, rest = np.flatnonzero(count <= 1), np.flatnonzero(count > 1)
+    spread, fixed = np.empty((m, m + 1, len(rest))), np.empty((m, len(rest)), dtype=bool)
+    corners = helmert(m)
+
+    def work(start: int) -> None:
+        at = slice(start, start + CHUNK)
+        own = rest[at]
+        low = _root(sums[:, own], mean[:, own], m)
+        np.einsum("rk,ikc->irc", corners, low, out=spread[..., at])
+        spread[..., at] *= np.sqrt((m + 1) / count[own])
+        spread[..., at] += mean[:, None, own]
+        fixed[:, at] = (low == 0.0).all(axis=1)
+
+    at_once(work, range(0, len(rest), CHUNK))
+    values = np.concatenate([mean[:, alone], spread.reshape(m, -1)], axis=1)
+    cell = np.concatenate([alone, np.tile(rest, m + 1)])
+    share = np.concatenate([np.ones(len(alone)), np.full((m + 1) * len(rest), 1.0 / (m + 1))])
+    still = np.concatenate([np.ones((m, len(alone)), dtype=bool), np.tile(fixed, m + 1)], axis=1)
+    return values, cell, count[cell] * share, still
+
+
+def _root(sums: Array, mean: Array, m: int) -> Array:
+    """A root (m, m, cells) of the scatter in some cells."""
+    count, scatter, at = sums[0], np.empty((m, m, sums.shape[1])), 1 + m
     for i in range(m):
         for j in range(i + 1):
             scatter[i, j] = scatter[j, i] = sums[at] - count * mean[i] * mean[j]
             at += 1
-    alone, rest = np.flatnonzero(count <= 1), np.flatnonzero(count > 1)
-    squares = np.einsum("iic->ic", scatter) + count * mean**2
-    low = factor(scatter[:, :, rest], squares[:, rest])
-    moved = np.einsum("rk,ikc->irc", helmert(m), low) * np.sqrt((m + 1) / count[rest])
-    values = np.concatenate([mean[:, alone], (mean[:, None, rest] + moved).reshape(m, -1)], axis=1)
-    cell = np.concatenate([alone, np.tile(rest, m + 1)])
-    share = np.concatenate([np.ones(len(alone)), np.full((m + 1) * len(rest), 1.0 / (m + 1))])
-    still = np.concatenate([np.ones((m, len(alone)), dtype=bool), np.tile((low == 0.0).all(axis=1), m + 1)], axis=1)
-    return values, cell, count[cell] * share, still
+    return factor(scatter, np.einsum("iic->ic", scatter) + count * mean**2)
 
 
 def factor(scatter: Array, squares: Array) -> Array:
