@@ -51,10 +51,13 @@ class Seen:
 
     def _add_run(self, rest: NDArray[Any]) -> None:
         made = Seen()
-        if rest.dtype.kind == "f" and len(rest) and not np.isfinite(rest @ rest):
-            rest = rest[np.isfinite(rest)]
         while len(rest):
             low, high = float(rest.min()), float(rest.max())
+            if not np.isfinite(high - low):  # a missing value is the least and the largest
+                known = np.isfinite(rest)
+                if not known.all():
+                    rest = rest[known]
+                    continue
             code = next((v for v in (low, high) if v in CODES), None)
             if code is None:
                 made.n, made.low, made.high = len(rest), low, high

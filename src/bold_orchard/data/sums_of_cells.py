@@ -13,9 +13,10 @@ except ImportError:  # pragma: no cover
     csc_matvecs = None
 
 Array = NDArray[Any]
-MOST_LISTED, MOST_SUMS = 4_000_000, 32_000_000  # cells, and sums of them, up to which all cells are listed
-MERGE = 2_000_000  # cells of unmerged pieces from which they are merged
 TOGETHER = 8192  # rows whose products stay near the processor
+MOST_LISTED, MOST_SUMS = 4_000_000, 32_000_000  # cells, and sums of them, up to which all cells are listed
+ENDS, ONES = np.arange(TOGETHER + 1, dtype=np.int64), np.ones(TOGETHER)
+MERGE = 2_000_000  # cells of unmerged pieces from which they are merged
 ROOM = 50_000  # cells added to each end of a list that must grow
 
 
@@ -132,14 +133,13 @@ class NumberedSums(CellSums):
 
 
 def _scatter(total: Array, key: Array, terms: Array) -> None:
-    """Add each of the ``terms`` (n, width) to the row of ``total`` that ``key`` (n,) names."""
+    """Add each of up to TOGETHER ``terms`` (n, width) to the row of ``total`` that ``key`` (n,) names."""
     n = len(key)
     if csc_matvecs is None:  # pragma: no cover
         np.add.at(total, key, terms)
         return
-    ends = np.arange(n + 1, dtype=np.int64)
     key = np.ascontiguousarray(key, dtype=np.int64)
-    csc_matvecs(len(total), n, total.shape[1], ends, key, np.ones(n), terms.ravel(), total.ravel())
+    csc_matvecs(len(total), n, total.shape[1], ENDS[: n + 1], key, ONES[:n], terms.ravel(), total.ravel())
 
 
 def merged(parts: list[tuple[Array, Array]]) -> tuple[Array, Array]:
