@@ -7,8 +7,8 @@ products with the tail as cells (``Crossing``).
 
 from __future__ import annotations
 
-from collections.abc import Iterator
 from dataclasses import replace
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
@@ -22,6 +22,7 @@ from bold_orchard.crossproducts.stages import CrossProducts, Stage, Tail
 from bold_orchard.crossproducts.standardise import Standard, standardise
 
 Array = NDArray[Any]
+Entries = tuple[tuple[int, tuple[tuple[int, float], ...]], ...]
 # entries of the table of levels by crossed effects from which cells that hold rows are kept alone (32 MB)
 DENSE_TAIL = 4_000_000
 
@@ -345,7 +346,14 @@ def combine(sums: Sums, left: Array, right: Array) -> Array:
     return out
 
 
-def _entries(picks: Array) -> Iterator[tuple[int, list[tuple[int, float]]]]:
-    for i in range(picks.shape[1]):
-        rows = np.flatnonzero(picks[:, i])
-        yield i, [(int(r), float(picks[r, i])) for r in rows]
+def _entries(picks: Array) -> Entries:
+    """For each working column its place and the pool rows it is made of, with their weights."""
+    return _held(picks.tobytes(), picks.shape)
+
+
+@lru_cache(maxsize=64)
+def _held(raw: bytes, shape: tuple[int, ...]) -> Entries:
+    """The same maps are asked for at every step of a search."""
+    picks = np.frombuffer(raw).reshape(shape)
+    rows = [np.flatnonzero(column).tolist() for column in picks.T]
+    return tuple((i, tuple((r, float(picks[r, i])) for r in own)) for i, own in enumerate(rows))

@@ -16,7 +16,7 @@ from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[Any]
 PIECE = 32_768  # rows at a time: all columns of a piece fit the cache
-ALIKE = 32  # levels with equally many rows from which whole vectors are worth it
+ALIKE = 128  # levels with equally many rows from which whole vectors are worth it
 
 
 @frozen
@@ -116,12 +116,13 @@ def _pieces(blocks: list[tuple[Array, int]], counts: Array) -> list[Piece]:
     made: list[Piece] = []
     waiting: list[Block] = []
     start = at = 0
+    least = PIECE // 2 if counts.sum() > PIECE else PIECE  # what is small is not worth two processors
     for levels, count in blocks:
         own = counts[levels]
         rows = slice(at - start, at - start + int(own.sum()))
         waiting.append(Block(rows, levels, count) if count else Block(rows, levels, 0, np.cumsum(own) - own, own))
         at = start + rows.stop
-        if at - start >= PIECE // 2:
+        if at - start >= least:
             made.append(Piece(slice(start, at), tuple(waiting)))
             waiting, start = [], at
     return [*made, Piece(slice(start, at), tuple(waiting))] if waiting else made

@@ -53,6 +53,7 @@ TINY, TINIEST = 300, 60  # rows up to which the best of every size is followed, 
 GROWTH = 0.35  # (16 sqrt(3) / (15 pi))^2: how coefficients of a logistic model grow with the variance (Zeger and others 1988)
 # from so many rows and levels a start from a sample of that many levels pays
 MANY_ROWS, MANY_LEVELS, SAMPLE = 20_000, 500, 300
+SHARE = 10  # times the sample's levels from which its Hessian is worth the time
 
 
 def check_points(design: Design, points: int | str) -> None:
@@ -128,12 +129,14 @@ def sampled_start(design: Design, laplace: Laplace) -> tuple[Array, Array | None
     try:
         with np.errstate(all="ignore"):
             point = descend(part.at, starting_point(part), part.nonnegative, 1e-2)
-            hessian = difference_hessian(point, True, part.scale) * (top.levels / chosen.sum())
+            few = chosen.sum() * SHARE <= top.levels
+            hessian = difference_hessian(point, True, part.scale) * (top.levels / chosen.sum()) if few else None
     except np.linalg.LinAlgError:
         return None
     theta = np.where(laplace.bounded, np.maximum(point.theta, 0.05), point.theta)
-    sound = np.isfinite(hessian).all() and np.linalg.eigvalsh(scaled(hessian))[0] > 0
-    return theta, hessian if sound else None
+    if hessian is None or not np.isfinite(hessian).all() or np.linalg.eigvalsh(scaled(hessian))[0] <= 0:
+        return theta, None
+    return theta, hessian
 
 
 def make_family(design: Design) -> Family:
