@@ -42,12 +42,13 @@ def test_sums_and_repeats_are_those_of_single_rows(counts, seed, alike, piece):
 
 
 def test_levels_with_equally_many_rows_lie_side_by_side():
-    codes = codes_of([3] * 40 + [500], 1)
-    order, pieces = laid(codes, 41)
+    many = by_level.ALIKE
+    codes = codes_of([3] * many + [2] * (many - 1) + [500], 1)
+    order, pieces = laid(codes, 2 * many)
     blocks = [b for p in pieces for b in p.blocks]
-    assert [(b.count, len(b.levels)) for b in blocks] == [(3, 40), (0, 1)]
-    np.testing.assert_array_equal(codes[order[:120]].reshape(3, 40), np.tile(np.arange(40), (3, 1)))
-    assert set(codes[order[120:]]) == {40}
+    assert [(b.count, len(b.levels)) for b in blocks] == [(3, many), (0, many)]
+    np.testing.assert_array_equal(codes[order[: 3 * many]].reshape(3, many), np.tile(np.arange(many), (3, 1)))
+    assert set(codes[order[3 * many :]]) == set(range(many, 2 * many))
 
 
 def test_a_piece_holds_some_ten_thousand_rows_at_least():

@@ -72,6 +72,7 @@ def test_the_core_has_no_interface_code(room):
 SHOWS = ("errors", "frozen", "results", "reporting")
 ASKS = (
     *SHOWS,
+    "threads",
     "families",
     "sentence",
     "storage",

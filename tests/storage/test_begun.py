@@ -65,3 +65,10 @@ def test_a_changed_file_says_so_before_its_lines_do(saved):
         f.write("1,2,3,4,5,6,7\n")
     told = saved("groups", "m")
     assert told.code == 3 and "has changed" in told.err
+
+
+def test_showing_a_fit_again_reads_no_data(saved, monkeypatch, quick):
+    asked = []
+    monkeypatch.setattr(begun, "begin", asked.append)
+    assert quick("show", "m").code == 0 and not asked
+    assert quick("groups", "m").code == 0 and asked == ["m"]

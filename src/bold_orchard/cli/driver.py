@@ -47,7 +47,7 @@ def run(command: Command, args: argparse.Namespace) -> int:
     put_off_rare_modules()
     command.prepare(args)
     check_targets(args, command.other_files, command.forms)
-    if isinstance(getattr(args, "fit", None), str):
+    if command.reopens and isinstance(getattr(args, "fit", None), str):
         from bold_orchard.storage.begun import begin
 
         begin(args.fit)

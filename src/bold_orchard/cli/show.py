@@ -59,5 +59,11 @@ def _write_matrices(args: argparse.Namespace) -> None:
 
 
 COMMAND = Command(
-    str(__doc__), EXAMPLE, add_options, answer, beside=write_fit_tables, other_files=("csv_variation", "csv_figures")
+    str(__doc__),
+    EXAMPLE,
+    add_options,
+    answer,
+    beside=write_fit_tables,
+    other_files=("csv_variation", "csv_figures"),
+    reopens=False,
 )

@@ -184,24 +184,24 @@ class Weighted:
 
     def pull_by(self, source: Callable[[slice, Piece], Array]) -> dict[int, Array]:
         """The same from a function of a piece that gives its rows' values."""
+        finest = self.chain[0] if self.chain else None
         out = {f: np.zeros((unit.size, unit.levels)) for f, unit in enumerate(self.units)}
+        kept = np.empty(self.frame.n) if set(out) - {finest} else None
 
-        def work(rows: slice, piece: Piece) -> dict[int, Array]:
-            values, shared = source(rows, piece), {}
-            for f, total in out.items():
-                made = np.empty((len(total), len(values)))
-                for column, one, own in zip(self.z[f][:, rows], self.flat[f], made):
+        def work(rows: slice, piece: Piece) -> None:
+            values = source(rows, piece)
+            if kept is not None:
+                kept[rows] = values
+            if finest is not None:
+                made = np.empty((len(out[finest]), len(values)))
+                for column, one, own in zip(self.z[finest][:, rows], self.flat[finest], made):
                     np.multiply(values, 1.0 if one else column, out=own)
-                if self.is_finest(f):
-                    piece.sums(made, total)
-                else:
-                    codes = self.units[f].codes[rows]
-                    shared[f] = np.array([np.bincount(codes, own, total.shape[1]) for own in made])
-            return shared
+                piece.sums(made, out[finest])
 
-        for shared in self.each(work):
-            for f, sums in shared.items():
-                out[f] += sums
+        self.each(work)
+        for f, unit in enumerate(self.units):
+            for column, one, total in zip(self.z[f], self.flat[f], out[f] if f != finest else ()):
+                total[:] = np.bincount(unit.codes, kept if one else column * kept, unit.levels)
         return out
 
     def leverages(self, products: CrossProducts, back: Backward) -> Callable[[slice, Piece], Array]:
