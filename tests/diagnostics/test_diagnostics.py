@@ -56,6 +56,12 @@ def test_brown_forsythe_leaves_single_rows_out():
     assert brown_forsythe(np.arange(3.0), np.arange(3)) is None
 
 
+def test_pairs_cannot_tell_whether_groups_scatter_differently():
+    x, codes = np.random.default_rng(3).normal(size=60), np.repeat(np.arange(30), 2)
+    assert brown_forsythe(x, codes) is None
+    assert brown_forsythe(np.append(x, 0.3), np.append(codes, 29)) is not None
+
+
 def test_residuals_of_every_kind_equal_the_dense_ones():
     frame = trial()
     made = fit("yield = rain; each tree: intercept; each orchard: intercept + rain", table_of(frame))

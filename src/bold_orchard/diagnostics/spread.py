@@ -15,10 +15,13 @@ Array = NDArray[Any]
 
 
 def brown_forsythe(values: Array, codes: NDArray[np.intp]) -> dict[str, Any] | None:
-    """Brown & Forsythe (1974): F test of |value - median of its group|; groups of one row are left out."""
+    """Brown & Forsythe (1974): F test of |value - median of its group|; groups of one row are left out.
+
+    None where no group has three rows: the two of a pair lie equally far from their median, and nothing is left to compare with.
+    """
     counts = np.bincount(codes)
     keep = counts[codes] > 1
-    if not keep.any():
+    if counts.max(initial=0) < 3:
         return None
     distance = np.abs(values - _medians(values, codes, counts)[codes])[keep]
     groups = np.cumsum(np.bincount(codes[keep], minlength=len(counts)) > 0)[codes[keep]] - 1
