@@ -109,21 +109,21 @@ class Weighted:
 
         def work(rows: slice, piece: Piece) -> tuple[list[Array], Array]:
             weight, response = source(rows, piece)
-            own = np.empty((len(keys), len(weight)))
-            for (a, b), out in zip(keys, own):
-                made = response if b == last else weight
-                for column in (a, b):
+
+            def product(key: tuple[int, int], out: Array) -> Array:
+                made = response if key[1] == last else weight
+                for column in key:
                     if column not in (0, last):
                         made = np.multiply(made, self.pool[column, rows], out=out)
+                return made
+
+            own, spare = np.empty((len(keys), len(weight))), np.empty(len(weight))
+            for key, out in zip(keys, own):
+                made = product(key, out)
                 if made is not out:
                     out[:] = made
             piece.sums(own, totals)
-            shared = []
-            for table, (a, b) in others:
-                made = response if b == last else weight
-                for column in (a, b):
-                    made = made if column in (0, last) else made * self.pool[column, rows]
-                shared.append(np.bincount(table.codes[rows], made, table.size))
+            shared = [np.bincount(table.codes[rows], product(key, spare), table.size) for table, key in others]
             gram = np.zeros((1, 1))
             if with_x:
                 x = self.x[:, rows]

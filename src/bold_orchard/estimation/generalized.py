@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.design.design import Design
 from bold_orchard.design.subset import some_rows
+from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.generalized_search import (
     EXACT,
     check_points,
@@ -100,8 +101,8 @@ def fit_generalized(
     laplace = make_laplace(design)
     check_points(design, options.points)
     start = None if design.on_disk else sampled_start(design, laplace)
-    theta, about = (starting_point(laplace), None) if start is None else start
-    found = search(laplace, theta, options, progress, about)
+    found = None if start is None else _from_sample(laplace, start, options, progress)
+    found = found or search(laplace, starting_point(laplace), options, progress)
     found = from_other_scales(laplace, found, options)
     first, points, criterion = found, 1, laplace
     if options.points == "auto":
@@ -115,6 +116,17 @@ def fit_generalized(
             found, iterations=found.iterations + first.iterations, evaluations=found.evaluations + first.evaluations
         )
     return GeneralizedModel(design, options, criterion, found, points)
+
+
+def _from_sample(
+    laplace: Laplace, start: tuple[Array, Array | None], options: SearchOptions, progress: Callable[[int], None] | None
+) -> OptimizeResult[LaplacePoint] | None:
+    """What the search finds from where a sample leads; None where it does not end there: the sample was no guide."""
+    try:
+        found = search(laplace, start[0], options, progress, start[1])
+    except OrchardError:
+        return None
+    return found if found.converged else None
 
 
 def reopened_generalized(

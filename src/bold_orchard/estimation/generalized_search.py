@@ -53,6 +53,7 @@ TINY, TINIEST = 300, 60  # rows up to which the best of every size is followed, 
 GROWTH = 0.35  # (16 sqrt(3) / (15 pi))^2: how coefficients of a logistic model grow with the variance (Zeger and others 1988)
 # from so many rows and levels a start from a sample of that many levels pays
 MANY_ROWS, MANY_LEVELS, SAMPLE = 20_000, 500, 300
+INDEPENDENT = 1e-6  # least eigenvalue of the scaled products of a sample's columns
 SHARE = 10  # times the sample's levels from which its Hessian is worth the time
 
 
@@ -126,17 +127,30 @@ def sampled_start(design: Design, laplace: Laplace) -> tuple[Array, Array | None
     chosen = np.random.default_rng(0).permutation(top.levels) < max(SAMPLE, top.levels // 15)
     keep, arrays = np.flatnonzero(chosen[top.codes]), _without_intercept(plain, design)
     part, _ = part_of(arrays, rows.standard, make_family(design), design.offset, keep)
+    if not _tells(part, laplace, design):
+        return None
     try:
         with np.errstate(all="ignore"):
             point = descend(part.at, starting_point(part), part.nonnegative, 1e-2)
             few = chosen.sum() * SHARE <= top.levels
             hessian = difference_hessian(point, True, part.scale) * (top.levels / chosen.sum()) if few else None
-    except np.linalg.LinAlgError:
+    except (OrchardError, np.linalg.LinAlgError):
+        return None
+    if not np.isfinite(point.theta).all():
         return None
     theta = np.where(laplace.bounded, np.maximum(point.theta, 0.05), point.theta)
     if hessian is None or not np.isfinite(hessian).all() or np.linalg.eigvalsh(scaled(hessian))[0] <= 0:
         return theta, None
     return theta, hessian
+
+
+def _tells(part: Laplace, laplace: Laplace, design: Design) -> bool:
+    """Whether a sample tells of every coefficient and every grade: a rare category or grade may have no row in it."""
+    if design.graded and len(np.unique(part.family.y)) < len(np.unique(laplace.family.y)):
+        return False
+    x = part.rows.x if family_of(design.family).intercept else np.vstack([np.ones(part.rows.frame.n), part.rows.x])
+    gram = x @ x.T
+    return not len(x) or bool(np.diag(gram).min() > 0 and np.linalg.eigvalsh(scaled(gram))[0] > INDEPENDENT)
 
 
 def make_family(design: Design) -> Family:
