@@ -130,12 +130,25 @@ def test_many_rows_wake_neither_pandas_nor_an_optimiser(tmp_path, monkeypatch):
 
 def test_a_module_put_off_is_there_when_asked_for():
     code = (
-        "from bold_orchard.cli.driver import put_off_rare_modules; put_off_rare_modules(); import sys, numpy as np, scipy.special;"
+        "from bold_orchard.cli.startup import put_off_rare_modules; put_off_rare_modules(); import sys, numpy as np, scipy.special;"
         "assert 'numpy.random' not in sys.modules; assert np.random.default_rng(1).normal() == np.random.default_rng(1).normal();"
         "assert np.random is sys.modules['numpy.random']; import numpy.ma as ma; assert np.ma is ma and ma.array([1]).sum() == 1;"
         "from numpy import polynomial; assert polynomial.Polynomial([1, 2])(1) == 3; assert not hasattr(np, 'nothing')"
     )
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
+    assert done.returncode == 0, done.stderr
+
+
+def test_descriptions_are_left_alone_until_somebody_reads_them(harvest):
+    code = (
+        "import sys; from bold_orchard.cli.main import main; from bold_orchard.cli.startup import Reader; main(sys.argv[1:]);"
+        "name = 'scipy._lib._docscrape'; assert isinstance(sys.modules[name], Reader); from scipy import special;"
+        "assert special.expit.__doc__.startswith('expit(') and special.stdtr(3, 0.0) == 0.5; from scipy import stats;"
+        "assert not isinstance(sys.modules[name], Reader) and sys.modules[name].FunctionDoc(special.expit)['Parameters'];"
+        "assert stats.skew([1, 2, 4]) > 0 and stats.skew.__doc__"
+    )
+    arguments = ["fit", str(harvest), "yield = rain; each orchard: intercept", "--quiet"]
+    done = subprocess.run([sys.executable, "-c", code, *arguments], capture_output=True, text=True)
     assert done.returncode == 0, done.stderr
 
 

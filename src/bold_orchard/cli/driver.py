@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import argparse
-import importlib
 import os
 import sys
 from pathlib import Path
-from types import ModuleType
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from bold_orchard.answers import PICTURES
 from bold_orchard.cli.command import Command
@@ -20,28 +18,12 @@ if TYPE_CHECKING:
 FORMS = (".html", ".docx", ".tex", ".md", ".txt", ".csv", ".json")
 NOT_CSV = (".docx", ".html", ".json", ".md", ".ods", ".parquet", ".pdf", ".png", ".svg", ".tex", ".xls")
 NOT_CONVERGED = 4  # the exit code of an answer that must not be used
-RARE = ("ctypeslib", "f2py", "ma", "polynomial", "random", "testing")  # a fifth of a second, and most commands use few
-
-
-class Rare(ModuleType):
-    """Stands for a module of NumPy until something in it is asked for; the import itself puts the module in its place."""
-
-    def __getattr__(self, name: str) -> Any:
-        return getattr(importlib.import_module(self.__name__), name)
-
-
-def put_off_rare_modules() -> None:
-    """What loads all of NumPy's names, as SciPy does, does not load these modules with them."""
-    import numpy as np
-
-    for name in RARE:
-        if name not in vars(np):
-            setattr(np, name, Rare(f"numpy.{name}"))
 
 
 def run(command: Command, args: argparse.Namespace) -> int:
     """Run a command with parsed arguments; returns the exit code."""
     from bold_orchard.cli.progress import Steps
+    from bold_orchard.cli.startup import put_off_rare_modules
     from bold_orchard.threads import load_beside
 
     put_off_rare_modules()

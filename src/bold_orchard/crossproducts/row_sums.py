@@ -13,6 +13,7 @@ from bold_orchard.crossproducts.standardise import Columns
 
 Array = NDArray[Any]
 Key = tuple[int, int]
+TOGETHER = 131_072  # rows added to one table of sums before the next is fetched into the cache
 MOST_CELLS = 20_000_000  # cells of two units' grid that are summed in a dense table (160 MB)
 
 
@@ -73,8 +74,8 @@ def one_pass(columns: Columns, sums: list[Sums]) -> Array:
             wanted.setdefault(key, [])
     order = sorted(wanted)
     response = np.zeros(len(columns))
-    work = np.empty(min(columns.n, 65536))
-    for rows, values in columns.blocks():
+    work = np.empty(min(columns.n, TOGETHER))
+    for rows, values in columns.blocks(TOGETHER):
         response += values @ values[-1]
         for a, b in order:
             out = work[: values.shape[1]]

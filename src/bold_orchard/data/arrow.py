@@ -20,6 +20,7 @@ from bold_orchard.data.columns import (
     texts_or_numbers,
     without_codes,
 )
+from bold_orchard.threads import at_once
 
 Array = NDArray[Any]
 BLOCK = 4 << 20  # bytes of text parsed together: enough for every processor, small beside the table
@@ -67,21 +68,22 @@ def read_text(
                 raise NotForArrow from e
             supposed = {}
             continue
-        odd = [f.name for f in made.schema if f.name not in text and _odd(f.type, made.column(f.name))]
+        asked = [f for f in made.schema if f.name not in text]
+        found = at_once(lambda f, made=made: _odd(f.type, made.column(f.name)), asked)
+        odd = [f.name for f, is_odd in zip(asked, found) if is_odd]
         if not odd:
             break
         text, known, supposed = [*text, *odd], known | dict.fromkeys(odd, texts), {}
-    out: dict[str, Column] = {}
-    for name in wanted:
+
+    def ours(name: str) -> Column:
         codes = [*missing, *own.get(name, [])]
         column = column_of(made.column(name))
-        if isinstance(column, Texts):
-            column = without_texts(column, codes)
-            column = column if name in as_text else texts_or_numbers(column, codes, decimal)
-        else:
-            column = without_codes(column, codes)
-        out[name] = column
-    return out
+        if not isinstance(column, Texts):
+            return without_codes(column, codes)
+        column = without_texts(column, codes)
+        return column if name in as_text else texts_or_numbers(column, codes, decimal)
+
+    return dict(zip(wanted, at_once(ours, wanted)))
 
 
 def _odd(kind: Any, chunked: Any) -> bool:

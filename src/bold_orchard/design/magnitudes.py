@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 from bold_orchard.errors import OrchardError
 from bold_orchard.sentence import tree
 from bold_orchard.sentence.edit import with_centred
+from bold_orchard.threads import at_once
 
 if TYPE_CHECKING:
     from bold_orchard.design.design import Design
@@ -26,8 +27,8 @@ def check_scales(design: Design) -> list[str]:
     columns = {design.outcome: design.y}
     for part in (design.fixed, *(c.part for c in design.clauses)):
         columns |= dict(zip(part.names, part.values))
-    for name, values in columns.items():
-        size = max(float(values.max()), -float(values.min()))
+    sizes = at_once(lambda values: max(float(values.max()), -float(values.min())), list(columns.values()))
+    for name, size in zip(columns, sizes):
         if size > LARGEST or 0.0 < size < SMALLEST:
             shown = f"rescale({tree.column_text(name)}, {10.0 ** np.floor(np.log10(size)):g})"
             raise OrchardError(
@@ -58,7 +59,8 @@ def _far_covariates(design: Design) -> list[str]:
                 continue
             values = design.table.numbers(name)
             middle = design.mean_of(values)
-            spread, middle = float(np.sqrt(design.mean_of((values - middle) ** 2))), abs(middle)
+            away = values - middle
+            spread, middle = float(np.sqrt(design.mean_of(np.multiply(away, away, out=away)))), abs(middle)
             if spread == 0.0 or middle < FAR * spread:
                 continue
             offer = with_centred(design.sentence, name).source

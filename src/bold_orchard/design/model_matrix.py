@@ -5,7 +5,6 @@ from __future__ import annotations
 import itertools
 from typing import Any
 
-import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.design.transformations import Category, ColumnMaker, Numeric
@@ -60,7 +59,7 @@ def build_part(terms: tuple[tree.Term, ...], intercept: bool, maker: ColumnMaker
         made = [maker.make(f) for f in term.factors]
         full = _full_coded(term, made, spanned)
         spanned |= _margins(term, full)
-        for name, label, column, degree in _products(term, made, full, len(maker.table), sums):
+        for name, label, column, degree in _products(term, made, full, maker.ones, sums):
             degrees.append(degree)
             names.append(name)
             labels.append(label)
@@ -86,10 +85,10 @@ def _margins(term: tree.Term, full: frozenset[str]) -> set[frozenset[str]]:
 
 
 def _products(
-    term: tree.Term, made: list[Numeric | Category], full: frozenset[str], n: int, sums: bool
+    term: tree.Term, made: list[Numeric | Category], full: frozenset[str], ones: Array, sums: bool
 ) -> list[tuple[str, str, Array, str | None]]:
     if not made:
-        return [("intercept", "intercept", np.ones(n), None)]
+        return [("intercept", "intercept", ones, None)]
     powers = [_is_power(f) and isinstance(m, Numeric) and len(m.names) > 1 for f, m in zip(term.factors, made)]
     parts = [_columns(m, f.written in full, sums) for f, m in zip(term.factors, made)]
     rows = []

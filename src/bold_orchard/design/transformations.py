@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -58,6 +59,11 @@ class ColumnMaker:
     reference: ColumnMaker | None = None
     _cache: dict[str, Numeric | Category] = field(default_factory=dict)
     _typical: dict[str, float | None] = field(default_factory=dict)
+
+    @cached_property
+    def ones(self) -> Array:
+        """The intercept's column, (n,)."""
+        return np.ones(len(self.table))
 
     def make(self, factor: tree.Factor) -> Numeric | Category:
         key = factor.written

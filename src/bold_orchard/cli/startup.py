@@ -1,0 +1,58 @@
+"""What a command that runs once does not wait for: modules and descriptions of other packages that it hardly ever asks for."""
+
+from __future__ import annotations
+
+import importlib
+import sys
+from types import ModuleType
+from typing import Any
+
+RARE = ("ctypeslib", "f2py", "ma", "polynomial", "random", "testing")  # a fifth of a second, and most commands use few
+DESCRIPTIONS = "scipy._lib._docscrape"
+
+
+class Rare(ModuleType):
+    """Stands for a module of NumPy until something in it is asked for; the import itself puts the module in its place."""
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(importlib.import_module(self.__name__), name)
+
+
+class Unread:
+    """Stands for a docstring taken apart: it is given back as it was, whatever is added to its sections."""
+
+    def __init__(self, described: object = None, *rest: object, **named: object) -> None:
+        self.text = getattr(described, "__doc__", None) or ""
+
+    def __getitem__(self, section: str) -> list[Any]:
+        return []
+
+    def __setitem__(self, section: str, lines: object) -> None:
+        pass
+
+    def __str__(self) -> str:
+        return "\n" + self.text
+
+
+class Reader(ModuleType):
+    """Stands for SciPy's reader of docstrings, which takes apart those of a hundred functions as they load to add a note on
+    other array libraries; whoever asks for anything else in it gets the module itself."""
+
+    FunctionDoc = Unread
+
+    def __getattr__(self, name: str) -> Any:
+        if name.startswith("__"):  # questions of the import system
+            raise AttributeError(name)
+        if sys.modules.get(self.__name__) is self:
+            del sys.modules[self.__name__]
+        return getattr(importlib.import_module(self.__name__), name)
+
+
+def put_off_rare_modules() -> None:
+    """What loads all of NumPy's names, as SciPy does, does not load these modules with them; docstrings are left alone."""
+    import numpy as np
+
+    for name in RARE:
+        if name not in vars(np):
+            setattr(np, name, Rare(f"numpy.{name}"))
+    sys.modules.setdefault(DESCRIPTIONS, Reader(DESCRIPTIONS))
