@@ -16,13 +16,11 @@ from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.arrays import Arrays
 from bold_orchard.frozen import Frozen, frozen
-from bold_orchard.threads import at_once
 
 Array = NDArray[Any]
 ALIAS = 1e-9  # part of a column that must be its own: nine digits of sixteen are rounding by then
 ILL = 1e-4  # ratio of eigenvalues of scaled columns below which they are made orthogonal first
 BLOCK = 65536  # rows at a time: a block of a few columns fits the second-level cache
-RUN = 4 * BLOCK  # rows that one processor goes through
 
 
 @frozen
@@ -43,12 +41,11 @@ class Columns(Frozen):
     def __len__(self) -> int:
         return len(self.sources)
 
-    def blocks(self, size: int = BLOCK, first: int = 0, end: int | None = None) -> Iterator[tuple[slice, Array]]:
-        """Yield (rows, values (m, up to size rows)) of a run of rows; ``values`` is overwritten by the next block."""
-        end = self.n if end is None else min(end, self.n)
-        buffer = np.empty((len(self), min(size, end - first)))
-        for start in range(first, end, size):
-            rows = slice(start, min(start + size, end))
+    def blocks(self, size: int = BLOCK) -> Iterator[tuple[slice, Array]]:
+        """Yield (rows, values (m, up to size rows)); ``values`` is overwritten by the next block."""
+        buffer = np.empty((len(self), min(size, self.n)))
+        for start in range(0, self.n, size):
+            rows = slice(start, min(start + size, self.n))
             values = buffer[:, : rows.stop - start]
             for r, (source, shift) in enumerate(zip(self.sources, self.shifts)):
                 self._fill(values[r], r, source, shift, rows)
@@ -68,15 +65,10 @@ class Columns(Frozen):
 
     def gram(self) -> Array:
         """Products of all pairs of rows, (m, m)."""
-
-
-        def of_run(first: int) -> Array:
-            total = np.zeros((len(self), len(self)))
-            for _, values in self.blocks(BLOCK, first, first + RUN):
-                total += values @ values.T
-            return total
-
-        return sum(at_once(of_run, range(0, self.n, RUN)), np.zeros((len(self), len(self))))
+        total = np.zeros((len(self), len(self)))
+        for _, values in self.blocks():
+            total += values @ values.T
+        return total
 
     def full(self, rows: list[int]) -> Array:
         """Some rows whole, (len(rows), n)."""

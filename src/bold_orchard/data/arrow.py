@@ -68,43 +68,37 @@ def read_text(
                 raise NotForArrow from e
             supposed = {}
             continue
-        asked = [f for f in made.schema if f.name not in text]
-        found = at_once(lambda f, made=made: _odd(f.type, made.column(f.name)), asked)
-        odd = [f.name for f, is_odd in zip(asked, found) if is_odd]
+        columns = at_once(_plain, [(made.column(c), c in text) for c in wanted])
+        odd = [c for c, column in zip(wanted, columns) if column is None]
         if not odd:
             break
         text, known, supposed = [*text, *odd], known | dict.fromkeys(odd, texts), {}
 
-    def ours(name: str) -> Column:
+    def ours(name: str, column: Column) -> Column:
         codes = [*missing, *own.get(name, [])]
-        column = column_of(made.column(name))
         if not isinstance(column, Texts):
             return without_codes(column, codes)
         column = without_texts(column, codes)
         return column if name in as_text else texts_or_numbers(column, codes, decimal)
 
-    return dict(zip(wanted, at_once(ours, wanted)))
+    return {c: ours(c, column) for c, column in zip(wanted, columns) if column is not None}
 
 
-def _odd(kind: Any, chunked: Any) -> bool:
-    """Whether the library took texts for times, for yes and no, or for numbers that are none ("nan")."""
+def _plain(job: tuple[Any, bool]) -> Column | None:
+    """A column of the library as ours, which may be text or not; None where the library took texts for times, for yes and no, or for numbers that are none ("nan")."""
     import pyarrow as pa
 
-    if pa.types.is_floating(kind):
-        return any(
-            _has_nan(c, np.dtype(np.float64 if pa.types.is_float64(kind) else np.float32)) for c in chunked.chunks
-        )
-    return bool(pa.types.is_temporal(kind) or pa.types.is_boolean(kind))
-
-
-def _has_nan(chunk: Any, kind: np.dtype[Any]) -> bool:
-    """Whether numbers that are none stand where a chunk says it has numbers."""
-    import pyarrow as pa
-
-    values, known = buffers_of(pa.chunked_array([chunk]), kind)
-    values = values if known is None else values[known]
+    chunked, text = job
+    kind = chunked.type
+    if not text and (pa.types.is_temporal(kind) or pa.types.is_boolean(kind)):
+        return None
+    column = column_of(chunked)
+    if isinstance(column, Texts) or not pa.types.is_floating(kind):
+        return column
     with np.errstate(all="ignore"):
-        return not np.isfinite(np.dot(values, values)) and bool(np.isnan(values).any())
+        if np.isfinite(np.dot(column, column)):
+            return column
+    return None if np.count_nonzero(np.isnan(column)) > chunked.null_count else column
 
 
 def without_texts(column: Texts, codes: Sequence[str]) -> Texts:

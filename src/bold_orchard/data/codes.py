@@ -11,7 +11,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.data.table import Table
-from bold_orchard.threads import at_once
 
 CODES = {-1.0, -8.0, -9.0} | {side * v for v in (88.0, 99.0, 888.0, 999.0, 9999.0, 99999.0) for side in (-1, 1)}
 FAR = 3.0  # SDs of the other values between a code and the nearest of them
@@ -134,10 +133,9 @@ def missing_option(column: str, code: float) -> str:
 
 def see(table: Table, columns: Sequence[str], seen: dict[str, Seen]) -> dict[str, Seen]:
     """Take up the rows of a table; returns ``seen``, by numeric column."""
-    numbers = [c for c in dict.fromkeys(columns) if table.kind(c) == "number"]
-    for column in numbers:
-        seen.setdefault(column, Seen())
-    at_once(lambda c: seen[c].add(np.asarray(table.column(c))), numbers)
+    for column in columns:
+        if table.kind(column) == "number":
+            seen.setdefault(column, Seen()).add(np.asarray(table.column(column)))
     return seen
 
 

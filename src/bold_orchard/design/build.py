@@ -24,7 +24,6 @@ from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError, SentenceError, shown, unknown_name
 from bold_orchard.families import family_of
 from bold_orchard.sentence import tree
-from bold_orchard.threads import at_once
 
 Array = NDArray[Any]
 
@@ -163,12 +162,11 @@ def _rows_used(sentence: tree.Sentence, table: Table, weights: str | None) -> tu
     columns += [c.name for c in tree.columns_of((sentence.within, sentence.spread))]
     columns += [weights] if weights else []
     columns += [c.written for c in lag_calls(sentence)]
-    columns = list(dict.fromkeys(columns))
     keep = np.ones(len(table), dtype=bool)
     dropped: list[dict[str, Any]] = []
-    for column, missing in zip(columns, at_once(table.is_missing, columns)):
-        lost = keep & missing
-        count = int(lost.sum())
+    for column in dict.fromkeys(columns):
+        lost = keep & table.is_missing(column)
+        count = int(np.count_nonzero(lost))
         if count:
             dropped.append({"column": column, "rows": count})
             keep &= ~lost
