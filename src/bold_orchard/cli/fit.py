@@ -93,7 +93,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     from bold_orchard.api import fit
 
     if reading is not None:  # the file is still being read: time for all that the answer will need
-        for name in ("scipy.special", "rich.table", "bold_orchard.reporting.pages.fit"):
+        for name in ("scipy.special", "rich.console", "rich.table", "bold_orchard.reporting.pages.fit"):
             import_module(name)
     table = read(args.data if reading is None else reading.result(), args.missing, args.where, used)
     return _kept(args, fit(sentence, table, source=args.data, progress=progress, **_options(args)))

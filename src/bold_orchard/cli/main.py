@@ -54,6 +54,7 @@ BROKEN = (
 
 def program() -> None:
     """The entry point: run, flush, and leave without taking the libraries down piece by piece."""
+    sys.setswitchinterval(0.0005)  # seconds: who reads the file need not wait long for who loads the engine
     gc.set_threshold(200_000)  # one command and out: what is made stays in use
     with contextlib.suppress(ValueError):  # not the main thread
         signal.signal(signal.SIGTERM, _ended)

@@ -8,7 +8,8 @@ from types import ModuleType
 from typing import Any
 
 RARE = ("ctypeslib", "f2py", "ma", "polynomial", "random", "testing")  # a fifth of a second, and most commands use few
-DESCRIPTIONS = "scipy._lib._docscrape"
+DOCSTRINGS = ("numpy._core._add_newdocs", "numpy._core._add_newdocs_scalars")  # modules that do nothing but add them
+READER = "scipy._lib._docscrape"
 
 
 class Rare(ModuleType):
@@ -34,11 +35,8 @@ class Unread:
         return "\n" + self.text
 
 
-class Reader(ModuleType):
-    """Stands for SciPy's reader of docstrings, which takes apart those of a hundred functions as they load to add a note on
-    other array libraries; whoever asks for anything else in it gets the module itself."""
-
-    FunctionDoc = Unread
+class Unwritten(ModuleType):
+    """Stands for a module of which only docstrings are wanted, for nobody; whoever asks for anything in it gets the module itself."""
 
     def __getattr__(self, name: str) -> Any:
         if name.startswith("__"):  # questions of the import system
@@ -48,11 +46,21 @@ class Reader(ModuleType):
         return getattr(importlib.import_module(self.__name__), name)
 
 
+class Reader(Unwritten):
+    """Stands for SciPy's reader of docstrings, which takes apart those of a hundred functions as they load to add a note on
+    other array libraries."""
+
+    FunctionDoc = Unread
+
+
 def put_off_rare_modules() -> None:
     """What loads all of NumPy's names, as SciPy does, does not load these modules with them; docstrings are left alone."""
+    if "numpy" not in sys.modules:
+        for name in DOCSTRINGS:
+            sys.modules[name] = Unwritten(name)
     import numpy as np
 
     for name in RARE:
         if name not in vars(np):
             setattr(np, name, Rare(f"numpy.{name}"))
-    sys.modules.setdefault(DESCRIPTIONS, Reader(DESCRIPTIONS))
+    sys.modules.setdefault(READER, Reader(READER))
