@@ -23,6 +23,7 @@ from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.estimation.starts import scaled_starts
 from bold_orchard.estimation.wide_search import search_wide, walk_wide
 from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
+from bold_orchard.likelihood.moments import OFF_EDGE
 from bold_orchard.likelihood.wide import WideCriterion
 from bold_orchard.optimize.newton import descend, difference_hessian, minimise
 from bold_orchard.optimize.protocol import Counter, OptimizeResult
@@ -36,7 +37,6 @@ TRIED = 3  # of the other starts, the best are followed
 SMALL = 5_000  # effects up to which every fit is tried from other starts
 DEAR = 1_500  # crossed effects from which one factor costs more than a search by random signs
 FEW_STEPS = 30  # of that search, whose end is only a beginning
-OFF_EDGE = 1e-3  # of T, where slopes are not zero for its evenness alone
 MOST_CROSSED = 12_000  # effects whose dense factor still fits in memory (1.2 GB)
 MOST_CROSSED_CORRELATED = 1_500  # the same where many such factors are made for one gradient
 

@@ -24,6 +24,7 @@ from bold_orchard.crossproducts.substitution import scores
 from bold_orchard.crossproducts.varying import Varying
 from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.average_information import quadratic_forms
+from bold_orchard.likelihood.moments import OFF_EDGE, moments, together
 
 Array = NDArray[Any]
 
@@ -132,36 +133,21 @@ class Criterion(Frozen):
             return GaussianPoint(self, parameters, eliminate(products, self.factors(parameters)), log_det)
 
     def start(self) -> Array:
-        """theta by method of moments, unit by unit and column by column."""
+        """theta by method of moments: unit by unit and column by column, of many levels of one unit all columns together."""
         parts = [np.zeros(0)]
-        sums = moments(self.products)
-        for f, structure in enumerate(self.structures):
-            parts.append(structure.start(sums[f]))
+        gamma = together(self.products) if self.linear and not self.absolute else None
+        if gamma is None:
+            sums = moments(self.products)
+            parts += [structure.start(sums[f]) for f, structure in enumerate(self.structures)]
+        else:
+            bounded, theta = self.structures[0].bounded, self.structures[0].of_covariance(gamma)
+            parts.append(np.where(bounded, np.maximum(theta, OFF_EDGE), theta))
         if self.correlated is not None:
             parts.append(self.correlated.rows.start)
         parts.append(np.zeros(self.alpha.stop - self.alpha.start))
         if self.absolute:
             parts.append(np.array([np.log(self.products.dense[-1, -1] / self.dof)]))
         return np.concatenate(parts)
-
-
-def moments(products: CrossProducts) -> dict[int, Array]:
-    """Rough variance ratios per unit and effect, (k,), from sums and sums of squares of each level."""
-    each = [(s.unit, np.einsum("aaj->aj", s.c), s.right[:, -1]) for s in products.stages]
-    for t in products.tails:
-        c = np.diag(products.dense)[t.columns].reshape(t.size, t.levels)
-        each.append((t.unit, c, products.dense[t.columns, -1].reshape(t.size, t.levels)))
-    return {unit: moment(c, v, products.dense[-1, -1], products.n) for unit, c, v in each}
-
-
-def moment(c: Array, v: Array, rss: float, n: int) -> Array:
-    """Rough variance ratios of one unit, (k,): ``c`` (k, J) are sums of squares of each level's columns, ``v`` (k, J) products with y."""
-    explained = (v**2 / np.where(c > 0, c, np.inf)).sum(axis=1)
-    within = np.maximum(rss - explained, 0.01 * rss) / max(n - c.shape[1], 0.1 * n, 1)
-    squares = np.maximum((c**2).sum(axis=1), 1e-300)
-    ratio = ((v**2).sum(axis=1) - within * c.sum(axis=1)) / (squares * within)
-    typical = np.maximum(c.sum(axis=1), 1e-300) / np.maximum((c > 0).sum(axis=1), 1)
-    return np.clip(ratio, 0.05 / typical, 1e6)
 
 
 @frozen

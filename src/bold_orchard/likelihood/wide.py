@@ -17,7 +17,8 @@ from bold_orchard.crossproducts.wide.elimination import WideEliminated
 from bold_orchard.crossproducts.wide.probes import Slopes, log_det, slopes
 from bold_orchard.crossproducts.wide.products import WideProducts
 from bold_orchard.crossproducts.wide.rows import IN_LEVELS
-from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint, moment
+from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
+from bold_orchard.likelihood.moments import moment
 
 Array = NDArray[Any]
 IN_SLOPES, IN_DEVIANCE = 8, 32  # vectors of signs
