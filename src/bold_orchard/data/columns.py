@@ -117,6 +117,7 @@ class Columns(Mapping[str, Column]):
         load: Callable[[list[str]], dict[str, Column]] | None = None,
     ) -> None:
         self.names, self.n, self.held, self._load = tuple(names), n, held, load
+        self._finite: dict[str, bool] = {}
 
     def __getitem__(self, name: str) -> Column:
         if name not in self.held:
@@ -130,6 +131,16 @@ class Columns(Mapping[str, Column]):
         wanted = [n for n in names if n not in self.held]
         if wanted and self._load is not None:
             self.held |= self._load(wanted)
+
+    def all_finite(self, name: str) -> bool:
+        """Whether a column holds numbers without a gap, none of them so large that squares overflow; looked at once."""
+        if name not in self._finite:
+            values = self[name]
+            with np.errstate(all="ignore"):
+                self._finite[name] = not isinstance(values, Texts) and bool(
+                    values.dtype.kind in "iu" or np.isfinite(np.dot(values, values))
+                )
+        return self._finite[name]
 
     def several(self, names: Sequence[str]) -> dict[str, Column]:
         """Columns read together."""

@@ -143,12 +143,7 @@ class Table(Frozen):
         values = self.column(column)
         if isinstance(values, Texts):
             return values.codes < 0
-        if values.dtype.kind in "iu":
-            return np.zeros(len(values), dtype=bool)
-        with np.errstate(all="ignore"):
-            if np.isfinite(np.dot(values, values)):
-                return np.zeros(len(values), dtype=bool)
-        return np.isnan(values)
+        return np.zeros(len(values), dtype=bool) if self.data.all_finite(column) else np.isnan(values)
 
     def with_columns(self, made: Mapping[str, Column]) -> Table:
         """The same rows with some columns changed or added."""

@@ -27,7 +27,7 @@ def check_scales(design: Design) -> list[str]:
     columns = {design.outcome: design.y}
     for part in (design.fixed, *(c.part for c in design.clauses)):
         columns |= dict(zip(part.names, part.values))
-    sizes = at_once(lambda values: max(float(values.max()), -float(values.min())), list(columns.values()))
+    sizes = at_once(lambda name: _size(design, name, columns[name]), list(columns))
     for name, size in zip(columns, sizes):
         if size > LARGEST or 0.0 < size < SMALLEST:
             shown = f"rescale({tree.column_text(name)}, {10.0 ** np.floor(np.log10(size)):g})"
@@ -45,6 +45,13 @@ def check_scales(design: Design) -> list[str]:
     return _far_covariates(design)
 
 
+def _size(design: Design, name: str, values: Array) -> float:
+    """The largest value without its sign; of a raw column it is known."""
+    raw = name in design.ends and design.table.has(name) and values is design.table.column(name)
+    low, high = design.ends[name] if raw else (float(values.min()), float(values.max()))
+    return max(high, -low)
+
+
 def _far_covariates(design: Design) -> list[str]:
     """Covariates many SDs from zero in products, powers and random slopes: digits cancel there unless they are centred."""
     notes = []
@@ -53,9 +60,13 @@ def _far_covariates(design: Design) -> list[str]:
         if clause.part.intercept:
             own = [c.name for c in tree.columns_of(clause.part.terms, units=False)]
             places.append((f"each {design.units[clause.unit].name}", clause.part, own))
+    rows = len(design.y) if design.counts is None else float(design.counts.sum())
     for where, _, names in places:
         for name in dict.fromkeys(names):
             if design.table.kind(name) != "number" or not _stands_plain(design, name):
+                continue
+            low, high = design.ends.get(name, (1.0, 1.0))
+            if low <= 0.0 <= high and rows < FAR**2:  # a value beyond zero keeps the SD above mean / sqrt(rows)
                 continue
             values = design.table.numbers(name)
             middle = design.mean_of(values)
