@@ -253,12 +253,17 @@ def difference_hessian(f: Objective[P], here: P) -> Array:
     return (out + out.T) / 2
 
 
+def nudge(value: float) -> float:
+    """By how much a parameter is moved for a one-sided difference."""
+    return float(1e-5 * max(abs(value), 1e-1))
+
+
 def _one_sided_hessian(f: Objective[P], here: P) -> tuple[Array, tuple[tuple[float, Any, Any], ...]]:
     """As ``difference_hessian`` with half the work, accurate enough to judge convergence; also the points it used."""
     m = len(here.theta)
     out, moves = np.empty((m, m)), []
     for i in range(m):
-        h = 1e-5 * max(abs(here.theta[i]), 1e-1)
+        h = nudge(here.theta[i])
         up = here.theta.copy()
         up[i] += h
         moved = f(up, here)

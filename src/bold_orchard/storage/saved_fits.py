@@ -22,7 +22,6 @@ from bold_orchard.data.read import read_bytes, read_table
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import build_design
 from bold_orchard.design.design import Options
-from bold_orchard.design.sweeps import design_of_pieces
 from bold_orchard.errors import OrchardError, UsageError, nearest
 from bold_orchard.estimation.estimate import reopen
 from bold_orchard.families import family_of, names
@@ -39,7 +38,7 @@ def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | 
     """Write ``NAME.fit.json``: the result and what later commands need to take it up again."""
     path = save_path(name)
     s, o = fit.settings, fit.settings.options
-    table = fit.design.table
+    table, hessian = fit.design.table, fit.model.found.hessian
     saved: dict[str, Any] = {
         "data": source if source == "-" else os.path.relpath(source, path.parent),
         "data_absolute": None if source == "-" else str(Path(source).resolve()),
@@ -57,7 +56,7 @@ def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | 
             "success": o.success,
             "grades": list(o.grades),
         },
-        "hessian": None if fit.criterion.profiled else fit.model.found.hessian.tolist(),
+        "hessian": hessian.tolist() if np.isfinite(hessian).all() else None,
         "theta": fit.evaluation.theta.tolist(),
         "memory": fit.design.memory,
         "pieces": fit.design.engine[0] != "memory",
@@ -154,12 +153,15 @@ def _taken_up(document: dict[str, Any], table: Table | None, fit_path: Path, use
     settings = Settings(options=options, **saved["settings"])
     sentence = read_sentence(document["model"])
     if table is None:
+        from bold_orchard.design.sweeps import design_of_pieces
+
         pieces = _pieces(saved, fit_path, document["name"], used)
         design = design_of_pieces(sentence, pieces, options, silent)
     else:
         design = build_design(sentence, table, options)
     c = document["convergence"]
-    hessian = np.zeros((0, 0)) if saved["hessian"] is None else np.asarray(saved["hessian"], dtype=float)
+    kept, m = saved["hessian"], len(saved["theta"])
+    hessian = np.asarray(kept, dtype=float).reshape((m, m)) if kept else np.zeros((0, 0))
     ended: OptimizeResult[Any] = OptimizeResult(
         None, c["converged"], 0.5 * (c["gradient"] or 0.0) ** 2, hessian, c["iterations"], c["evaluations"], Ending.WELL
     )

@@ -13,6 +13,7 @@ from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.coefficients.precision import Residual
 from bold_orchard.inference.variances.information import at_bound, is_large, parameter_covariance
 from bold_orchard.likelihood.gaussian import GaussianPoint
+from bold_orchard.optimize.newton import nudge
 from bold_orchard.optimize.protocol import OptimizeResult
 
 Array = NDArray[Any]
@@ -37,20 +38,32 @@ class Satterthwaite(Frozen):
     def parts(self) -> tuple[Array, Array]:
         """A, and the derivatives of C in each parameter (m + 1, p', p')."""
         e = self.e
-        profiled = self.found.hessian if self.found is not None and self.found.hessian.size else None
-        a = parameter_covariance(e, profiled)
+        a = parameter_covariance(e, self._profiled)
         changes = [self._change(i) for i in range(len(e.theta))]
         if not e.criterion.absolute:
             changes.append(self.covariance)
         return a, np.array(changes)
+
+    @property
+    def _profiled(self) -> Array | None:
+        """The search's own Hessian, where it is known."""
+        return self.found.hessian if self.found is not None and self.found.hessian.size else None
+
+    def _moved(self, i: int) -> tuple[float, GaussianPoint, GaussianPoint]:
+        """Parameter i moved a little: its step, the point it was moved from, and the point; made anew for a fit taken up again."""
+        if self.found is not None and self.found.moves:
+            return self.found.moves[i]
+        theta, step = self.e.theta.copy(), nudge(self.e.theta[i])
+        theta[i] += step
+        return step, self.e, self.e.criterion.at(theta)
 
     def _change(self, i: int) -> Array:
         """dC / d psi_i at fixed sigma^2, by differences of the elimination alone."""
         e, c = self.e, self.e.criterion
         if at_bound(e)[i]:
             return np.zeros_like(self.covariance)
-        if self.found is not None and self.found.moves and is_large(e) and c.linear and not c.absolute:
-            step, base, there = self.found.moves[i]
+        if self._profiled is not None and is_large(e) and c.linear and not c.absolute:
+            step, base, there = self._moved(i)
             return e.sigma2 * (there.b_covariance / there.sigma2 - base.b_covariance / base.sigma2) / step
         h = 1e-4 * max(abs(e.theta[i]), 1e-2)
         ends = []
