@@ -15,6 +15,7 @@ from bold_orchard.inference.fit import Fit
 
 Array = NDArray[Any]
 SPANNED = 1e-20  # squared part of a column left inside units that is no more than rounding
+CLOSE = 1e-6  # the same from which three more digits are lost: columns are taken out once more
 
 
 @dataclass(frozen=True)
@@ -39,9 +40,10 @@ def within_residuals(fit: Fit, unit: UnitCodes) -> Within:
             columns |= dict(zip(clause.part.names, clause.part.values))
     root = np.ones(len(codes)) if design.weights is None else np.sqrt(design.weights)
     basis = _Basis(codes, size)
+    columns.pop("intercept", None)
     for column in (np.ones(len(codes)), *columns.values()):
         basis.add(root * column)
-    rest = basis.rest(root * design.y)
+    rest, _, _ = basis.rest(root * design.y)
     df = unit.counts - basis.rank
     possible = df >= 1
     here = possible[codes]
@@ -64,18 +66,23 @@ class _Basis:
     def _sum(self, values: Array) -> Array:
         return np.bincount(self.codes, values, minlength=self.size)
 
-    def rest(self, column: Array) -> Array:
-        """What the columns so far leave of another one."""
+    def rest(self, column: Array) -> tuple[Array, Array, NDArray[np.bool_]]:
+        """What the columns so far leave of another one, its square in every level, and where it is more than rounding."""
         out = column.astype(float)
+        whole = np.maximum(self._sum(out**2), 1e-300)
         for _ in range(2):
             for q, inverse in self.made:
-                out = out - (self._sum(q * out) * inverse)[self.codes] * q
-        return out
+                part = self._sum(q * out)
+                part *= inverse
+                out -= part[self.codes] * q
+            left = self._sum(out**2)
+            new = left > SPANNED * whole
+            if not (new & (left < CLOSE * whole)).any():
+                break
+        return out, left, new
 
     def add(self, column: Array) -> None:
-        rest = self.rest(column)
-        left = self._sum(rest**2)
-        new = left > SPANNED * np.maximum(self._sum(column.astype(float) ** 2), 1e-300)
+        rest, left, new = self.rest(column)
         if not new.any():
             return
         inverse = np.where(new, 1.0 / np.where(new, left, 1.0), 0.0)

@@ -10,7 +10,7 @@ from matplotlib.figure import Figure
 from numpy.typing import NDArray
 
 from bold_orchard.errors import UsageError
-from bold_orchard.reporting.figures.panels import against, box, histogram, normal_scores, qq
+from bold_orchard.reporting.figures.panels import against, box, histogram, normal_scores, qq, shown_of
 from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, PALETTE, PLUM, canvas, name_places, short
 from bold_orchard.results.check import CheckArrays, CheckResult, EffectArrays
 
@@ -108,7 +108,8 @@ def _all_effects(ax: Axes, units: list[EffectArrays]) -> None:
     for i, ((u, k), values) in enumerate(zip(terms, scaled)):
         scores = normal_scores(len(values))
         size = float(np.clip(60 / np.sqrt(len(values)), 2.5, 6))
-        ax.plot(scores, np.sort(values), "o", color=PALETTE[i], markersize=size, alpha=0.75, markeredgewidth=0,
+        shown = shown_of(len(values))
+        ax.plot(scores[shown], np.sort(values)[shown], "o", color=PALETTE[i], markersize=size, alpha=0.75, markeredgewidth=0,
                 label=f"{u.group}: {u.terms[k]}")  # fmt: skip
         end = max(end, float(scores[-1]))
     ax.plot([-end, end], [-end, end], color=BARK, linewidth=1)

@@ -25,6 +25,23 @@ def normal_scores(n: int) -> Array:
     return np.asarray(special.ndtri((np.arange(1, n + 1) - 0.375) / (n + 0.25)))
 
 
+def shown_of(n: int) -> Array:
+    """Which of n ordered values are drawn: of thousands the ends whole, the middle thinned, where nothing is hidden."""
+    if n <= MOST_DOTS:
+        return np.arange(n)
+    return np.unique(
+        np.concatenate([np.arange(300), np.linspace(300, n - 301, 1000).astype(int), np.arange(n - 300, n)])
+    )
+
+
+def quantiles(ordered: Array, at: Sequence[float]) -> Array:
+    """Quantiles of values (n,) in their order, between neighbours by a straight line."""
+    places = np.asarray(at) * (len(ordered) - 1)
+    low = places.astype(np.intp)
+    high = np.minimum(low + 1, len(ordered) - 1)
+    return np.asarray(ordered[low] + (places - low) * (ordered[high] - ordered[low]))
+
+
 def cloud(ax: Axes, x: Array, y: Array, colour: str = LEAF, faintest: float = 0.25, strongest: float = 0.85) -> None:
     """Dots, the more transparent the more there are; thousands become a map of how many lie where."""
     n = len(x)
@@ -78,7 +95,7 @@ def qq(ax: Axes, values: Array, title: str, ylabel: str, names: Sequence[str] | 
     n = len(values)
     order = None if names is None else np.argsort(values)
     x = np.sort(values) if order is None else values[order]
-    q1, q3 = np.quantile(x, [0.25, 0.75])
+    q1, q3 = quantiles(x, [0.25, 0.75])
     slope = (q3 - q1) / 1.349 if q3 > q1 else float(x.std())
 
     def expected(at: Array) -> tuple[Array, Array, Array]:
@@ -91,10 +108,7 @@ def qq(ax: Axes, values: Array, title: str, ylabel: str, names: Sequence[str] | 
     scores, line, band = expected(np.unique(np.linspace(0, n - 1, min(n, 400)).astype(int)))
     ax.fill_between(scores, line - band, line + band, color=AMBER, alpha=0.25, linewidth=0)
     ax.plot(scores[[0, -1]], line[[0, -1]], color=PLUM, linewidth=1.5)
-    shown = np.arange(n)
-    if n > MOST_DOTS:  # the ends whole, the middle thinned: nothing is hidden there
-        inside = np.linspace(300, n - 301, 1000).astype(int)
-        shown = np.unique(np.concatenate([shown[:300], inside, shown[-300:]]))
+    shown = shown_of(n)
     size = float(np.clip(60 / np.sqrt(len(shown)), 2.5, 6))
     ax.plot(expected(shown)[0], x[shown], "o", color=LEAF, markersize=size, alpha=0.75, markeredgewidth=0)
     if names is not None and order is not None:
@@ -126,7 +140,9 @@ def histogram(ax: Axes, values: Array, xlabel: str, named: list[tuple[float, str
     """A histogram with the normal of the same mean and SD; over it a box plot whose farthest values bear names."""
     n = len(values)
     bins = int(np.clip(np.ceil(2 * n ** (1 / 3)), 8, 60))
-    counts, edges = np.histogram(values, bins)
+    values = np.sort(values)
+    edges = np.histogram_bin_edges(values[[0, -1]], bins)
+    counts = np.diff(np.append(np.searchsorted(values, edges[:-1]), n))
     ax.stairs(counts, edges, fill=True, color=LEAF, alpha=0.55, linewidth=0)
     if bins <= 40:
         ax.vlines(edges[1:-1], 0, np.minimum(counts[1:], counts[:-1]), color="white", linewidth=0.6)
@@ -147,10 +163,12 @@ def histogram(ax: Axes, values: Array, xlabel: str, named: list[tuple[float, str
 
 def box(ax: Axes, values: Array, at: float, height: float, horizontal: bool) -> None:
     """Quartiles, whiskers to 1.5 times their distance, and what lies beyond."""
-    q1, q2, q3 = np.quantile(values, [0.25, 0.5, 0.75])
-    inside = values[(values >= q1 - 1.5 * (q3 - q1)) & (values <= q3 + 1.5 * (q3 - q1))]
-    far = values[(values < inside.min()) | (values > inside.max())]
-    far = far if len(far) <= 400 else np.concatenate([np.sort(far)[:200], np.sort(far)[-200:]])
+    values = np.sort(values)
+    q1, q2, q3 = quantiles(values, [0.25, 0.5, 0.75])
+    first = int(np.searchsorted(values, q1 - 1.5 * (q3 - q1)))
+    last = int(np.searchsorted(values, q3 + 1.5 * (q3 - q1), side="right")) - 1
+    far = np.concatenate([values[:first], values[last + 1 :]])
+    far = far if len(far) <= 400 else np.concatenate([far[:200], far[-200:]])
 
     def draw(a: Sequence[float] | Array, b: Sequence[float] | Array, *style: Any, **more: Any) -> None:
         ax.plot(*((a, b) if horizontal else (b, a)), *style, **more)
@@ -158,7 +176,7 @@ def box(ax: Axes, values: Array, at: float, height: float, horizontal: bool) -> 
     half = height / 2
     draw([q1, q3, q3, q1, q1], [at - half, at - half, at + half, at + half, at - half], color=BARK, linewidth=1.4)
     draw([q2, q2], [at - half, at + half], color=PLUM, linewidth=2.5)
-    for end, quartile in ((inside.min(), q1), (inside.max(), q3)):
+    for end, quartile in ((values[first], q1), (values[last], q3)):
         draw([end, quartile], [at, at], color=BARK, linewidth=1.4)
     draw(far, np.full(len(far), at), "o", color=AMBER, markersize=4, markeredgewidth=0, alpha=0.8)
 
@@ -169,8 +187,9 @@ def local_lines(x: Array, y: Array, points: int = 40, order: Array | None = None
     size = max(len(x) // 200, 1)
     stops = np.arange(0, len(x), size)
     count = np.diff(np.append(stops, len(x)))
-    bx, by = np.add.reduceat(x[order], stops) / count, np.add.reduceat(y[order], stops) / count
-    low, high = np.quantile(x, [0.01, 0.99])
+    ordered = x[order]
+    bx, by = np.add.reduceat(ordered, stops) / count, np.add.reduceat(y[order], stops) / count
+    low, high = quantiles(ordered, [0.01, 0.99])
     at = np.linspace(low, high, points)
     width = max((high - low) / 8, 1e-12)
     weight = np.exp(-0.5 * ((at[:, None] - bx) / width) ** 2) * count

@@ -19,6 +19,7 @@ SETTINGS: Any = {
     "axes.titlesize": 12,
     "axes.titleweight": "bold",
     "axes.titlelocation": "left",
+    "axes.titley": 1.0,  # no ticks above: no search for room
     "axes.edgecolor": BARK,
     "axes.labelcolor": BARK,
     "text.color": BARK,
