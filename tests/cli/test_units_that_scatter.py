@@ -88,7 +88,7 @@ def test_check_proposes_it_below_another_unit_and_every_command_takes_it(quick):
     assert any(f["speaks"] and f"yield = rain; {nested} + spread" in f["advice"] for f in found)
     tested, page = quick("check", "n0", "--json").json["spreads"], quick("check", "n0").out
     assert [t["unit"] for t in tested] == ["orchard", "tree in orchard"] and tested[1]["p"] < 0.001 < tested[0]["p"]
-    assert "spread across levels of orchard" in page and "spread across levels of tree in orchard" in page
+    assert "spread by orchard (" in page and "spread by tree in orchard (" in page
     assert quick("fit", "d.csv", f"yield = rain; {nested} + spread", "--save", "n").code in (0, 4)
     (test,) = quick("compare", "n0", "n", "--json").json["tests"]
     assert test["nested"] and test["p"] < 0.001

@@ -53,7 +53,7 @@ def test_check_page(saved):
         "orchard: centre(rain)",
         "Rows farthest from their fitted value",
         "rows, within orchard",
-        "spread across units (Brown-Forsythe)",
+        "spread by orchard (Brown-Forsythe)",
         "Without one orchard: what moves the estimates most",
         "What looks fine: shape of rows; shape of effects",
     ):

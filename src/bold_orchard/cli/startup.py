@@ -10,6 +10,7 @@ from typing import Any
 RARE = ("ctypeslib", "f2py", "ma", "polynomial", "random", "testing")  # a fifth of a second, and most commands use few
 DOCSTRINGS = ("numpy._core._add_newdocs", "numpy._core._add_newdocs_scalars")  # modules that do nothing but add them
 READER = "scipy._lib._docscrape"
+SOLID = "mpl_toolkits.mplot3d"
 
 
 class Rare(ModuleType):
@@ -53,6 +54,13 @@ class Reader(Unwritten):
     FunctionDoc = Unread
 
 
+class Solid(ModuleType):
+    """Stands for Matplotlib's axes of three dimensions, which it loads with the flat ones; no picture of a command has them."""
+
+    class Axes3D:
+        name = "3d"
+
+
 def put_off_rare_modules() -> None:
     """What loads all of NumPy's names, as SciPy does, does not load these modules with them; docstrings are left alone."""
     if "numpy" not in sys.modules:
@@ -64,3 +72,5 @@ def put_off_rare_modules() -> None:
         if name not in vars(np):
             setattr(np, name, Rare(f"numpy.{name}"))
     sys.modules.setdefault(READER, Reader(READER))
+    if "matplotlib" not in sys.modules:
+        sys.modules.setdefault(SOLID, Solid(SOLID))

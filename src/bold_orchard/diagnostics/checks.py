@@ -15,7 +15,7 @@ from bold_orchard.diagnostics import findings
 from bold_orchard.diagnostics.autocorrelation import autocorrelation, times
 from bold_orchard.diagnostics.curvature import curvature
 from bold_orchard.diagnostics.family_checks import family_checks, family_findings
-from bold_orchard.diagnostics.influence import Influence, affordable, influence
+from bold_orchard.diagnostics.influence import Influence, affordable, influence, one_step
 from bold_orchard.diagnostics.normality import MOST, SEED, shape
 from bold_orchard.diagnostics.proportional_odds import proportional_findings, proportional_odds
 from bold_orchard.diagnostics.spread import between_units, brown_forsythe, spread_by_fitted
@@ -59,16 +59,23 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
     rest = residuals(fit, effects, asked.seed)
     notes: list[str] = []
     serial = _serial(fit, asked, unit, rest, notes)
+    followed = _followed(fit, asked, unit)
     looks: list[Callable[[], Any]] = [
+        *(lambda one=one: one_step(fit, one) for one, follow in followed if follow),
         lambda: _within(fit, unit) if additive else (None, []),
         lambda: [(u.name, brown_forsythe(rest.standardised, u.codes)) for u in (units_of(fit) if unit is None else [unit])],
         lambda: None if fit.design.graded else spread_by_fitted(rest.standardised, rest.fitted),
         lambda: curvature(fit, rest.standardised),
     ]  # fmt: skip
     # a generalized likelihood is evaluated by one at a time
-    (inside, first), across, along, bends = at_once(lambda look: look(), looks) if additive else [f() for f in looks]
-    notes = [*first, *notes]
-    moved = _influence(fit, asked, unit, notes, report)
+    *steps, (inside, first), across, along, bends = (
+        at_once(lambda look: look(), looks) if additive else [f() for f in looks]
+    )
+    left_out = [f"The influence of {one.name} ({one.size:,} levels) would take long and was left out; ask for it with "
+                f"--influence one-step --unit '{one.name}'." for one, follow in followed if not follow]  # fmt: skip
+    notes = [*first, *notes, *left_out]
+    exact = asked.influence == "exact"  # such fits are made by other processes
+    moved = [influence(fit, one, exact, report, step) for (one, _), step in zip([f for f in followed if f[1]], steps)]
     levels = _levels(fit, rest, effects, inside, asked.seed)
     modelled = unit is None or unit.name in [u.name for u in units_of(fit)]
     without = None if modelled or unit is None else between_units(rest.standardised, unit.codes)
@@ -237,24 +244,12 @@ def _in_time(fit: Fit) -> UnitCodes | None:
     return next(iter(named or sorted(fit.design.units, key=lambda u: -u.size)), None)
 
 
-def _influence(
-    fit: Fit, asked: CheckOptions, unit: UnitCodes | None, notes: list[str], report: Progress
-) -> list[Influence]:
-    """Of the unit asked for, else of every unit whose levels take seconds at most."""
+def _followed(fit: Fit, asked: CheckOptions, unit: UnitCodes | None) -> list[tuple[UnitCodes, bool]]:
+    """The unit asked for, else every unit, and whether its influence is made: where its levels take seconds at most."""
     if asked.influence == "none" or not fit.converged:
         return []
-    made = []
-    for one in [unit] if unit is not None else units_of(fit):
-        if one.size < 2 and unit is None:
-            continue
-        if asked.influence is None and not affordable(fit, one):
-            notes.append(
-                f"The influence of {one.name} ({one.size:,} levels) would take long and was left out; ask for it with "
-                f"--influence one-step --unit '{one.name}'."
-            )
-            continue
-        made.append(influence(fit, one, asked.influence == "exact", report))
-    return made
+    units = [unit] if unit is not None else [one for one in units_of(fit) if one.size > 1]
+    return [(one, asked.influence is not None or affordable(fit, one)) for one in units]
 
 
 def _row_outliers(fit: Fit, rest: Residuals) -> list[dict[str, Any]]:

@@ -14,6 +14,7 @@ from bold_orchard.design.design import UnitCodes
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.fit import Fit, on_rows
 from bold_orchard.inference.summary import numbers
+from bold_orchard.inference.variances.information import is_large, parameter_covariance
 from bold_orchard.inference.variances.quantities import Quantity, fixed_quantities, quantities
 from bold_orchard.likelihood.leave_out import LeftOut, applies, leave_out
 from bold_orchard.progress import Progress
@@ -82,22 +83,30 @@ def affordable(fit: Fit, unit: UnitCodes) -> bool:
     return quick or (unit.size <= MOST_LEVELS and unit.size * len(fit.design.y) <= MOST_WORK)
 
 
-def influence(fit: Fit, unit: UnitCodes, exact: bool, report: Progress) -> Influence:
+def one_step(fit: Fit, unit: UnitCodes) -> LeftOut | None:
+    """One step of the search without each level, for all levels at once; None where the model has no such road."""
+    block = next((f for f, b in enumerate(fit.design.blocks) if b.unit.name == unit.name), None)
+    if block is None or unit.size < 2 or not fit.criterion.profiled or not applies(fit.criterion):
+        return None
+    return leave_out(fit.evaluation, block)
+
+
+def influence(fit: Fit, unit: UnitCodes, exact: bool, report: Progress, step: LeftOut | None = None) -> Influence:
     """Leave each level of a unit out (Cook & Weisberg 1982; Demidenko & Stukel 2005).
 
     Cook's distance is (b_(j) - b)' C^-1 (b_(j) - b) / p with C the covariance of b; that of the components is made on the
     scale of SDs and arcsines of correlations. Without ``exact`` it is one step of the search for each level, parameters on
     their boundary held; where the step is long, or units cross, and the data are small, the refit is made after all.
+    ``step`` is that of ``one_step``, where it has been made.
     Raises OrchardError when the unit has one level.
     """
     if unit.size < 2:
         raise OrchardError(f"{unit.name} has one level, so nothing is left without it; name another unit with --unit")
     followed = quantities(fit)
-    block = next((f for f, b in enumerate(fit.design.blocks) if b.unit.name == unit.name), None)
-    if block is not None and fit.criterion.profiled and applies(fit.criterion):
-        left = leave_out(fit.evaluation, block)
-        fixed, components, p = _at_once(fit, left)
-        refitted = np.ones(unit.size, dtype=bool) if exact else _worth_it(fit, left)
+    step = one_step(fit, unit) if step is None else step
+    if step is not None:
+        fixed, components, p = _at_once(fit, step)
+        refitted = np.ones(unit.size, dtype=bool) if exact else _worth_it(fit, step)
         again = np.flatnonzero(refitted)
     else:
         fixed = np.full((unit.size, len(_fixed(fit))), np.nan)
@@ -244,10 +253,17 @@ def _distance(change: Array, covariance: Array) -> Array:
     return np.where(np.isnan(change).all(axis=1), np.nan, out)
 
 
+def _parameter_covariance(fit: Fit) -> Array:
+    """That of all parameters; of large fits the search's own Hessian is near enough to measure distances by."""
+    if fit.criterion.profiled and fit.model.found.hessian.size and is_large(fit.evaluation):
+        return parameter_covariance(fit.evaluation, fit.model.found.hessian)
+    return fit.known.parameter_covariance
+
+
 def _component_distance(fit: Fit, followed: list[Quantity], without: Array, whole: Array) -> Array:
     psi = fit.evaluation.psi
     slopes = np.array([q.slope(psi) for q in followed]).reshape(-1, len(psi))
-    covariance = slopes @ fit.known.parameter_covariance @ slopes.T
+    covariance = slopes @ _parameter_covariance(fit) @ slopes.T
     free = np.flatnonzero(np.diag(covariance) > 0)
 
     def straight(values: Array) -> Array:

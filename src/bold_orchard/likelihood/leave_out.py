@@ -103,9 +103,13 @@ def _newton(
         return g, np.zeros(j)
     bad = ~(np.isfinite(h).all(axis=(1, 2)) & np.isfinite(g).all(axis=1))
     h[bad] = np.eye(len(free))
-    values, vectors = np.linalg.eigh(h)
-    values = np.maximum(np.abs(values), 1e-8 * np.abs(values).max(axis=1, keepdims=True))
-    out = -np.einsum("jab,jb,jcb,jc->ja", vectors, 1.0 / values, vectors, g)
+
+    def some(rows: slice) -> Array:
+        values, vectors = np.linalg.eigh(h[rows])
+        values = np.maximum(np.abs(values), 1e-8 * np.abs(values).max(axis=1, keepdims=True))
+        return np.asarray(-np.einsum("jab,jb,jcb,jc->ja", vectors, 1.0 / values, vectors, g[rows]))
+
+    out = np.concatenate(at_once(some, batched.chunks(j)))
     out[bad] = np.nan
     return out, -0.5 * np.einsum("ja,ja->j", out, g)
 

@@ -93,13 +93,18 @@ def _odd_lengths(document: dict[str, Any]) -> str | None:
     if len(document["mean_random_variance"]) != len(document["random"]):
         return "mean_random_variance"
     for i, row in enumerate(document["fixed"]):
-        ends = row["ci"]
-        if ends is not None and (len(ends) != 2 or not all(isinstance(v, FIGURE) for v in ends)):
-            return f"fixed[{i}].ci"
+        for key in ("ci", "ratio_ci"):
+            ends = row.get(key)
+            if ends is not None and (len(ends) != 2 or not all(isinstance(v, FIGURE) for v in ends)):
+                return f"fixed[{i}].{key}"
+        if row.get("ratio") is not None and row.get("ratio_ci") is None:
+            return f"fixed[{i}].ratio_ci"
     residual = document["residual"]
-    kind = family_of(document["family"], document["link"]) if document["family"] in names() else None
-    shape: dict[str, Any] = {o.name: FIGURE for o in kind.own} if kind is not None else {}
-    if kind is not None and kind.additive:
+    if document["family"] not in names():
+        return "family"
+    kind = family_of(document["family"], document["link"])
+    shape: dict[str, Any] = {o.name: FIGURE for o in kind.own}
+    if kind.additive:
         shape = {"variance": FIGURE, "sd": FIGURE, "structure": str, "unit": (str, type(None)), "parameters": dict}
     return None if residual is None else fault(residual, shape, "residual")
 

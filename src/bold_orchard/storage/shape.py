@@ -19,7 +19,8 @@ FIT: Shape = {
     "rows": {"read": int, "used": int, "dropped": [{"column": str, "rows": int}], "filled": [dict]},
     "groups": [{"group": str, "levels": int, "smallest": int, "median": FIGURE, "largest": int}],
     "fixed": [{"term": str, "label": str, "estimate": FIGURE, "se": FIGURE, "df": FIGURE, "statistic": FIGURE, "p": FIGURE,
-               "ci": (list, type(None))}],
+               "ci": (list, type(None)), "ratio?": FIGURE, "ratio_ci?": (list, type(None))}],
+    "reading?": {"pieces": int, "rows": int, "engine": str, "workers": int},
     "fixed_covariance": [[FIGURE]],
     "random": [{"group": str, "structure": str, "terms": [str], "covariance": [[FIGURE]], "correlation": [[FIGURE]],
                 "sd": [FIGURE]}],
@@ -48,6 +49,7 @@ FIT: Shape = {
         "options": {"baselines": dict, "fill_mean": [str], "weights": (str, type(None)), "family": (str, type(None)),
                     "force": bool, "link?": (str, type(None)), "success?": (str, type(None)), "grades?": [str]},
         "theta": [NUMBER],
+        "hessian": (list, type(None)),
         "memory": dict,
     },
 }  # fmt: skip

@@ -40,8 +40,7 @@ def _tests(page: Page, d: CheckResult) -> None:
     """Patterns beyond shape: spread, curvature, autocorrelation."""
     rows = []
     for s in d["spreads"]:
-        what = "units" if len(d["spreads"]) == 1 else f"levels of {s['unit']}"
-        rows.append((f"spread across {what} ({s['test']})", f"F {figure(s['value'], 3)} on {s['num_df']:,} and {s['den_df']:,} df", p_value(s["p"])))  # fmt: skip
+        rows.append((f"spread by {s['unit']} ({s['test']})", f"F {figure(s['value'], 3)} on {s['num_df']:,} and {s['den_df']:,} df", p_value(s["p"])))  # fmt: skip
     if d["spread_by_fitted"]:
         s = d["spread_by_fitted"]
         rows.append((f"spread along fitted ({s['test']})", f"rank correlation {fixed(s['value'], 2)}", p_value(s["p"])))
