@@ -31,7 +31,7 @@ from bold_orchard.progress import silent
 from bold_orchard.sentence.parse import read_sentence, used_columns
 from bold_orchard.storage.begun import ENDING, save_path, taken
 from bold_orchard.storage.files import write_safely
-from bold_orchard.storage.shape import FIGURE, FIT, fault
+from bold_orchard.storage.shape import FIGURE, FIT, RESIDUAL, fault
 
 
 def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | None) -> Path:
@@ -105,8 +105,12 @@ def _odd_lengths(document: dict[str, Any]) -> str | None:
     kind = family_of(document["family"], document["link"])
     shape: dict[str, Any] = {o.name: FIGURE for o in kind.own}
     if kind.additive:
-        shape = {"variance": FIGURE, "sd": FIGURE, "structure": str, "unit": (str, type(None)), "parameters": dict}
-    return None if residual is None else fault(residual, shape, "residual")
+        shape = {"variance": FIGURE, "sd": FIGURE, "structure": str, "unit": (str, type(None)), "parameters": RESIDUAL}
+    found = None if residual is None else fault(residual, shape, "residual")
+    if found or residual is None or "occasions" not in residual.get("parameters", {}):
+        return found
+    k, matrix = len(residual["parameters"]["occasions"]), residual["parameters"].get("covariance", [])
+    return None if [len(row) for row in matrix] == [k] * k else "residual.parameters.covariance"
 
 
 def find_fit(name: str) -> Path:

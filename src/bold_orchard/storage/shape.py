@@ -54,6 +54,14 @@ FIT: Shape = {
     },
 }  # fmt: skip
 
+RESIDUAL: Shape = {
+    "rho?": FIGURE,
+    "occasions?": [str],
+    "covariance?": [[FIGURE]],
+    "correlation?": [[FIGURE]],
+    "spread?": [{"term": str, "label": str, "estimate": FIGURE, "se": FIGURE}],
+}
+
 POSTERIOR: Shape = {
     "schema": str,
     "fit": str,
