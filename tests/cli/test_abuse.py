@@ -141,6 +141,28 @@ def test_a_tampered_saved_fit_is_refused_or_harmless(table, family):
         assert done.code == 3 and "is not a saved fit" in done.err
 
 
+@pytest.mark.parametrize(("sentence", "more", "place", "value"), [
+    ("z = x; each unit: intercept", (), ("reading",), -1),
+    ("z = x; each unit: intercept", (), ("saved", "hessian"), [[1.0, 2.0]]),
+    ("z = x; each unit: intercept", (), ("saved", "hessian"), "x"),
+    (MODEL, ("--family", "poisson", "--ratios"), ("fixed", 1, "ratio_ci"), None),
+    (MODEL, ("--family", "poisson", "--ratios"), ("fixed", 0, "ratio_ci", 1), []),
+    (MODEL, ("--family", "poisson"), ("family",), "x"),
+    ("z = x; each unit: intercept + spread", (), ("random", 0, "sd", 1), None),
+    ("z = x; each unit: intercept; spread = x", (), ("residual", "parameters", "spread"), [1]),
+])  # fmt: skip
+def test_what_a_page_would_fall_over_is_told_as_damage(table, sentence, more, place, value):
+    assert table("fit", "t.csv", sentence, *more, "--save", "m").code in (0, 4)
+    target = table.folder / "m.fit.json"
+    document = json.loads(target.read_text())
+    assert table("terms", "m").code in (0, 4)
+    target.write_text(json.dumps(changed(document, place, value)))
+    for command in ("show", "terms"):
+        done = table(command, "m")
+        assert done.code == 3 and "m.fit.json is damaged" in done.err and "fit again" in done.err, (command, done.err)
+        one_line(done)
+
+
 def test_a_pipe_is_no_data_file(orchard):
     os.mkfifo(orchard.folder / "p.csv")
     for arguments in (("scout", "p.csv"), ("fit", "p.csv", MODEL)):

@@ -90,6 +90,11 @@ def _odd_lengths(document: dict[str, Any]) -> str | None:
         square = [part["covariance"], part["correlation"]]
         if len(part["sd"]) != k or any(len(m) != k or any(len(row) != k for row in m) for m in square):
             return f"random[{i}]"
+        if any(sd is None for t, sd in zip(part["terms"], part["sd"]) if t == "spread"):
+            return f"random[{i}].sd"
+    kept, m = document["saved"]["hessian"] or [], len(document["saved"]["theta"])
+    if kept and (fault(kept, [[FIGURE]]) or [len(row) for row in kept] != [m] * m):
+        return "saved.hessian"
     if len(document["mean_random_variance"]) != len(document["random"]):
         return "mean_random_variance"
     for i, row in enumerate(document["fixed"]):
