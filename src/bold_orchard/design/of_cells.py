@@ -62,7 +62,8 @@ def design_of_cells(self: Summed, family: str, link: str) -> Design:
     """The design whose rows stand for the cells of both sweeps."""
     keys, sums = self.cells
     values, cell, counts, still = rows_of(sums, len(self.names))
-    values = values * self.size[:, None] + self.centre[:, None]
+    values *= self.size[:, None]
+    values += self.centre[:, None]
     columns = {n: _steady(v, own) for n, v, own in zip(self.names, values, still)}
     return _put_together(self, family, link, keys, cell, columns, counts, sums[0])
 
@@ -71,10 +72,10 @@ def _put_together(
     self: Summed, family: str, link: str, keys: Array, cell: Array, columns: dict[str, Array], counts: Array, count: Array
 ) -> Design:  # fmt: skip
     assert self.shape is not None
-    codes, left = {}, keys.copy()
+    codes, left = {}, keys
     for name, size in reversed(list(zip(self.levels, self.sizes))):
-        codes[name] = (left % size).astype(np.intp)
-        left //= size
+        left, rest = np.divmod(left, size)
+        codes[name] = rest.astype(np.intp, copy=False)
     held: dict[str, Any] = {}
     for name, levels in self.levels.items():
         held[name] = (
@@ -139,9 +140,12 @@ def _unit(self: Summed, name: str, codes: dict[str, Array], cell: Array, count: 
     joint = np.zeros(len(count), dtype=np.int64)
     for c in unit.columns:
         joint = joint * len(self.levels[c.name]) + codes[c.name]
-    found, own = np.unique(joint, return_inverse=True)
-    first = np.zeros(len(found), dtype=np.intp)
-    first[own[::-1]] = np.arange(len(own))[::-1]
+    if (np.diff(joint) > 0).all():  # a cell for each level, in their order
+        found, own, first = joint, np.arange(len(joint)), np.arange(len(joint))
+    else:
+        found, own = np.unique(joint, return_inverse=True)
+        first = np.zeros(len(found), dtype=np.intp)
+        first[own[::-1]] = np.arange(len(own))[::-1]
     parts = tuple(
         (Labels(np.zeros(0, dtype=np.intp), self.levels[c.name].raw), codes[c.name][first]) for c in unit.columns
     )
@@ -152,6 +156,8 @@ def _unit(self: Summed, name: str, codes: dict[str, Array], cell: Array, count: 
 
 def _steady(values: Array, still: Array) -> Array:
     """What is constant in a cell rounded to DIGITS digits, so that it is the same number in every cell of its unit."""
+    if not still.any():
+        return values
     size = float(np.abs(values).max(initial=0.0))
     places = DIGITS - int(np.floor(np.log10(size))) if size > 0 else DIGITS
     return np.where(still, np.round(values, places), values) if abs(places) < 300 else values
