@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import importlib
 import os
 import sys
 from pathlib import Path
@@ -17,6 +18,7 @@ if TYPE_CHECKING:
 
 FORMS = (".html", ".docx", ".tex", ".md", ".txt", ".csv", ".json")
 NOT_CSV = (".docx", ".html", ".json", ".md", ".ods", ".parquet", ".pdf", ".png", ".svg", ".tex", ".xls")
+ENGINE = ("bold_orchard.fits", "bold_orchard.storage.saved_fits", "scipy.special")
 NOT_CONVERGED = 4  # the exit code of an answer that must not be used
 
 
@@ -29,11 +31,14 @@ def run(command: Command, args: argparse.Namespace) -> int:
     put_off_rare_modules()
     command.prepare(args)
     check_targets(args, command.other_files, command.forms)
-    if command.reopens and isinstance(getattr(args, "fit", None), str):
+    opened = command.reopens and isinstance(getattr(args, "fit", None), str)
+    if opened:
         from bold_orchard.storage.begun import begin
 
         begin(args.fit)
     if args.figure:
+        for name in ENGINE if opened else ():  # what is needed first is loaded first: two that load hinder each other
+            importlib.import_module(name)
         load_beside("matplotlib.figure", "matplotlib.backends.backend_agg")
     working = command.working if isinstance(command.working, str) else command.working(args)
     with Steps(working, args.quiet) as progress:
