@@ -96,3 +96,21 @@ def test_covariates_far_from_zero_are_answered_with_the_centred_sentence(orchard
         assert done.code == 3 and done.err.rstrip().endswith(f"write: {offer}")
         assert orchard("fit", "t.csv", offer).code == 0
     assert orchard("fit", "t.csv", "y = x; each g: intercept").code == 0  # a main effect is centred inside
+
+
+@pytest.mark.parametrize("seed", [0, 2, 5, 6, 14, 31, 46, 53, 66, 106, 130])
+def test_a_unit_that_the_fixed_part_takes_up_is_told_wherever_rounding_leads_the_search(seed):
+    """The likelihood is flat; searches ended with "converged", "no step" or "the slope is not zero" as the last bits fell."""
+    r = np.random.default_rng(seed)
+    levels, n = r.integers(2, 7), int(r.integers(30, 200))
+    g, rain = r.integers(0, levels, n), r.normal(size=n)
+    crop = 1 + 0.4 * rain + r.normal(size=levels)[g] + r.normal(size=n)
+    rows = {
+        "orchard": [f"o{i}" for i in g],
+        "half": [f"h{i}" for i in g],
+        "rain": rain,
+        "crop": crop * 10.0 ** float(r.integers(-2, 3)),
+    }
+    made = fit("crop = rain + half; each orchard: intercept", Table(rows, "t.csv", n))
+    assert not made.converged and not made.result["convergence"]["identified"]
+    assert "cannot tell the variances and covariances of orchard (intercept) apart" in " ".join(made.result["warnings"])

@@ -133,6 +133,11 @@ class Criterion(Frozen):
             return GaussianPoint(self, parameters, eliminate(products, self.factors(parameters)), log_det)
 
     def start(self) -> Array:
+        """Where a search begins."""
+        return self._moments.copy()
+
+    @cached_property
+    def _moments(self) -> Array:
         """theta by method of moments: unit by unit and column by column, of many levels of one unit all columns together."""
         parts = [np.zeros(0)]
         gamma = together(self.products) if self.linear and not self.absolute else None

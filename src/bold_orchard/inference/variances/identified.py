@@ -72,10 +72,16 @@ def _suspicious(found: OptimizeResult[GaussianPoint]) -> bool:
     free = ~(c.bounded & (np.abs(e.theta) <= 0.0))
     if not free.any():
         return bool(c.bounded.any())
+    if _far_out(e):  # where rounding bends what is flat
+        return True
     size = _sizes(e)[free]
     hessian = found.hessian if len(found.hessian) else np.zeros((len(free), len(free)))
     least = np.linalg.eigvalsh(hessian[np.ix_(free, free)] * np.outer(size, size))[0]
     return bool(least < SUSPECT + 1e-8 * abs(e.deviance)) or not free.all()
+
+
+def _far_out(e: GaussianPoint) -> bool:
+    return bool((np.abs(e.theta) > AWAY * np.maximum(np.abs(e.criterion.start()), 1.0)).any())
 
 
 def _sizes(e: GaussianPoint) -> Array:
@@ -93,11 +99,8 @@ def _sizes(e: GaussianPoint) -> Array:
 
 def _null_of_information(e: GaussianPoint) -> Array | None:
     """The flat direction over (covariance elements of all units, the residual), scaled to the residual variance."""
-    start = e.criterion.start()
-    if (
-        np.abs(e.theta) > AWAY * np.maximum(np.abs(start), 1.0)
-    ).any():  # where digits are left: no point tells more than another
-        e = e.criterion.at(start)
+    if _far_out(e):  # where digits are left: no point tells more than another
+        e = e.criterion.at(e.criterion.start())
     made = linear_moments(e)
     unit = np.append(np.full(len(made.traces) - 1, e.sigma2), 1.0)  # variances in units of the residual's
     information = (made.information if e.criterion.reml else 0.5 * made.traces) * np.outer(unit, unit)
