@@ -139,6 +139,14 @@ def test_a_module_put_off_is_there_when_asked_for():
     assert done.returncode == 0, done.stderr
 
 
+def test_a_picture_loads_no_third_dimension(harvest, tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    loaded_after("fit", str(harvest), "yield = rain; each orchard: intercept", "--save", "m", "--quiet")
+    loaded = loaded_after("check", "m", "--figure", "m.png", "--quiet")
+    assert "matplotlib.figure" in loaded and not {n for n in loaded if n.startswith("mpl_toolkits.mplot3d.")}
+    assert not loaded & {"scipy.sparse", "pandas"} and Path("m.png").stat().st_size > 10_000
+
+
 def test_descriptions_are_left_alone_until_somebody_reads_them(harvest):
     code = (
         "import sys; from bold_orchard.cli.main import main; from bold_orchard.cli.startup import Reader; main(sys.argv[1:]);"

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from types import SimpleNamespace
+
 import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from matplotlib.backends.backend_agg import FigureCanvasAgg
 from matplotlib.figure import Figure
 
-from bold_orchard.reporting.figures import panels
+from bold_orchard.reporting.figures import check, panels
+from bold_orchard.reporting.figures.style import canvas
 
 NUMBERS = st.lists(st.floats(-1e6, 1e6), min_size=1, max_size=40)
 
@@ -38,7 +42,7 @@ def test_a_histogram_counts_every_row_once(values, monkeypatch):
 def test_whiskers_end_at_the_last_row_within_one_and_a_half_boxes(values):
     values = np.asarray(values)
     ax = Figure().subplots()
-    panels.box(ax, values, 1.0, 0.5, horizontal=True)
+    panels.box(ax, np.sort(values), 1.0, 0.5, horizontal=True)
     q1, q3 = np.quantile(values, [0.25, 0.75])
     inside = values[(values >= q1 - 1.5 * (q3 - q1)) & (values <= q3 + 1.5 * (q3 - q1))]
     lines = [line.get_xdata() for line in ax.lines]
@@ -71,3 +75,22 @@ def test_a_smooth_line_does_not_depend_on_the_order_of_rows():
     np.testing.assert_array_equal(known[1], line)
     assert np.nanmax(np.abs(line - np.sin(at))) < 0.1
     np.testing.assert_allclose(at[[0, -1]], np.quantile(x, [0.01, 0.99]))
+
+
+@pytest.mark.parametrize(("n", "name"), [(500, "rows"), (400_000, "thousand rows")])
+def test_large_counts_leave_room_for_the_axis_name(n, name):
+    ax = Figure().subplots()
+    panels.histogram(ax, np.random.default_rng(1).normal(size=n), "residual", [])
+    assert ax.get_ylabel() == name and max(len(t.get_text()) for t in ax.get_yticklabels()) <= 4
+
+
+@pytest.mark.parametrize("components", [[9, 8, 1, 1, 1, 1], [1, 1, 1, 1, 8, 9], [9, 9, 9, 9, 9, 9]])
+def test_the_legend_of_distances_covers_no_bar(components):
+    unit = SimpleNamespace(texts=[f"t{i}" for i in range(6)], name="tree")
+    made = SimpleNamespace(cook=np.linspace(6, 5, 6), cook_components=np.array(components, float), unit=unit)
+    figure, axes = canvas(2, 3, "at a glance", steady=True)
+    ax = axes[5]
+    check._distances(ax, made, 6)
+    FigureCanvasAgg(figure).draw()
+    box = ax.get_legend().get_window_extent()
+    assert not any(box.overlaps(bar.get_window_extent()) for bar in ax.patches)

@@ -13,13 +13,6 @@ READER = "scipy._lib._docscrape"
 SOLID = "mpl_toolkits.mplot3d"
 
 
-class Rare(ModuleType):
-    """Stands for a module of NumPy until something in it is asked for; the import itself puts the module in its place."""
-
-    def __getattr__(self, name: str) -> Any:
-        return getattr(importlib.import_module(self.__name__), name)
-
-
 class Unread:
     """Stands for a docstring taken apart: it is given back as it was, whatever is added to its sections."""
 
@@ -36,8 +29,8 @@ class Unread:
         return "\n" + self.text
 
 
-class Unwritten(ModuleType):
-    """Stands for a module of which only docstrings are wanted, for nobody; whoever asks for anything in it gets the module itself."""
+class Rare(ModuleType):
+    """Stands for a module until something in it is asked for; then the module itself is loaded into its place."""
 
     def __getattr__(self, name: str) -> Any:
         if name.startswith("__"):  # questions of the import system
@@ -47,7 +40,7 @@ class Unwritten(ModuleType):
         return getattr(importlib.import_module(self.__name__), name)
 
 
-class Reader(Unwritten):
+class Reader(Rare):
     """Stands for SciPy's reader of docstrings, which takes apart those of a hundred functions as they load to add a note on
     other array libraries."""
 
@@ -65,7 +58,7 @@ def put_off_rare_modules() -> None:
     """What loads all of NumPy's names, as SciPy does, does not load these modules with them; docstrings are left alone."""
     if "numpy" not in sys.modules:
         for name in DOCSTRINGS:
-            sys.modules[name] = Unwritten(name)
+            sys.modules[name] = Rare(name)
     import numpy as np
 
     for name in RARE:

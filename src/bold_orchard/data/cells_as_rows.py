@@ -35,10 +35,8 @@ def rows_of(sums: Array, m: int) -> tuple[Array, Array, Array, Array]:
         fixed[:, at] = (low == 0.0).all(axis=1)
 
     at_once(work, range(0, len(rest), CHUNK))
-    if not len(alone):
-        counts = np.tile(count * (1.0 / (m + 1)), m + 1)
-        return spread.reshape(m, -1), np.tile(rest, m + 1), counts, np.tile(fixed, m + 1)
-    values = np.concatenate([mean[:, alone], spread.reshape(m, -1)], axis=1)
+    many = spread.reshape(m, -1)
+    values = np.concatenate([mean[:, alone], many], axis=1) if len(alone) else many  # spares a copy of everything
     cell = np.concatenate([alone, np.tile(rest, m + 1)])
     share = np.concatenate([np.ones(len(alone)), np.full((m + 1) * len(rest), 1.0 / (m + 1))])
     still = np.concatenate([np.ones((m, len(alone)), dtype=bool), np.tile(fixed, m + 1)], axis=1)

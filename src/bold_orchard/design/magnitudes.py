@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 from bold_orchard.errors import OrchardError
 from bold_orchard.sentence import tree
 from bold_orchard.sentence.edit import with_centred
-from bold_orchard.threads import at_once
 
 if TYPE_CHECKING:
     from bold_orchard.design.design import Design
@@ -27,8 +26,8 @@ def check_scales(design: Design) -> list[str]:
     columns = {design.outcome: design.y}
     for part in (design.fixed, *(c.part for c in design.clauses)):
         columns |= dict(zip(part.names, part.values))
-    sizes = at_once(lambda name: _size(design, name, columns[name]), list(columns))
-    for name, size in zip(columns, sizes):
+    for name, values in columns.items():
+        size = _size(design, name, values)
         if size > LARGEST or 0.0 < size < SMALLEST:
             shown = f"rescale({tree.column_text(name)}, {10.0 ** np.floor(np.log10(size)):g})"
             raise OrchardError(

@@ -59,9 +59,9 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
     rest = residuals(fit, effects, asked.seed)
     notes: list[str] = []
     serial = _serial(fit, asked, unit, rest, notes)
-    followed = _followed(fit, asked, unit)
+    followed, put_off = _followed(fit, asked, unit)
     looks: list[Callable[[], Any]] = [
-        *(lambda one=one: one_step(fit, one) for one, follow in followed if follow),
+        *(lambda one=one: one_step(fit, one) for one in followed),
         lambda: _within(fit, unit) if additive else (None, []),
         lambda: [(u.name, brown_forsythe(rest.standardised, u.codes)) for u in (units_of(fit) if unit is None else [unit])],
         lambda: None if fit.design.graded else spread_by_fitted(rest.standardised, rest.fitted),
@@ -72,10 +72,10 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
         at_once(lambda look: look(), looks) if additive else [f() for f in looks]
     )
     left_out = [f"The influence of {one.name} ({one.size:,} levels) would take long and was left out; ask for it with "
-                f"--influence one-step --unit '{one.name}'." for one, follow in followed if not follow]  # fmt: skip
+                f"--influence one-step --unit '{one.name}'." for one in put_off]  # fmt: skip
     notes = [*first, *notes, *left_out]
     exact = asked.influence == "exact"  # such fits are made by other processes
-    moved = [influence(fit, one, exact, report, step) for (one, _), step in zip([f for f in followed if f[1]], steps)]
+    moved = [influence(fit, one, exact, report, step) for one, step in zip(followed, steps)]
     levels = _levels(fit, rest, effects, inside, asked.seed)
     modelled = unit is None or unit.name in [u.name for u in units_of(fit)]
     without = None if modelled or unit is None else between_units(rest.standardised, unit.codes)
@@ -244,12 +244,13 @@ def _in_time(fit: Fit) -> UnitCodes | None:
     return next(iter(named or sorted(fit.design.units, key=lambda u: -u.size)), None)
 
 
-def _followed(fit: Fit, asked: CheckOptions, unit: UnitCodes | None) -> list[tuple[UnitCodes, bool]]:
-    """The unit asked for, else every unit, and whether its influence is made: where its levels take seconds at most."""
+def _followed(fit: Fit, asked: CheckOptions, unit: UnitCodes | None) -> tuple[list[UnitCodes], list[UnitCodes]]:
+    """Units whose influence is made, the one asked for or all whose levels take seconds at most, and those put off."""
     if asked.influence == "none" or not fit.converged:
-        return []
+        return [], []
     units = [unit] if unit is not None else [one for one in units_of(fit) if one.size > 1]
-    return [(one, asked.influence is not None or affordable(fit, one)) for one in units]
+    quick = [asked.influence is not None or affordable(fit, one) for one in units]
+    return [u for u, q in zip(units, quick) if q], [u for u, q in zip(units, quick) if not q]
 
 
 def _row_outliers(fit: Fit, rest: Residuals) -> list[dict[str, Any]]:

@@ -82,11 +82,11 @@ def _ranks(values: Array) -> Array:
     """Ranks from 1, equal values at the mean of theirs, (n,)."""
     order = np.argsort(values)
     ordered = values[order]
-    out = np.empty(len(values))
-    if (ordered[1:] != ordered[:-1]).all():
+    out, new = np.empty(len(values)), np.append(True, ordered[1:] != ordered[:-1])
+    if new.all():
         out[order] = np.arange(1.0, len(values) + 1.0)
         return out
-    first = np.flatnonzero(np.append(True, ordered[1:] != ordered[:-1]))
+    first = np.flatnonzero(new)
     counts = np.diff(np.append(first, len(values)))
     out[order] = np.repeat(first + (counts + 1) / 2.0, counts)
     return out

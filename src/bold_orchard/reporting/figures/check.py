@@ -15,6 +15,7 @@ from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, PALETTE, PLU
 from bold_orchard.results.check import CheckArrays, CheckResult, EffectArrays
 
 Array = NDArray[Any]
+LEGEND_FROM = 0.62  # part of a panel's width from which a legend stands in its corner
 MOST_TERMS, MOST_PREDICTORS, MOST_NAMED, MOST_LEVELS = 4, 6, 15, 12  # panels and names that fit 1280 x 800
 
 
@@ -135,7 +136,11 @@ def _distances(ax: Axes, made: Any, most: int) -> None:
         )
     ax.set_yticks([])
     ax.set_ylim(-0.6, len(order) - 0.3)
-    ax.legend(frameon=False, fontsize=9, loc="lower right")
+    longest = np.nan_to_num(np.maximum(made.cook[order], made.cook_components[order]))
+    low, high, most_of_all = longest[:2].max(), longest[-2:].max(), longest.max()
+    if min(low, high) > LEGEND_FROM * most_of_all:  # no corner is free: room is made
+        ax.set_xlim(0, max(ax.get_xlim()[1], min(low, high) / LEGEND_FROM))
+    ax.legend(frameon=False, fontsize=9, loc="lower right" if low <= high else "upper right")
     ax.set(title=f"Which {short(made.unit.name, 16)} carries most?", xlabel="Cook's distance without it")
 
 
@@ -176,7 +181,7 @@ def _category(ax: Axes, a: CheckArrays, name: str) -> None:
     for i in range(len(levels)):
         own = a.residuals.standardised[codes == i]
         if len(own):
-            box(ax, own, i, 0.5, horizontal=False)
+            box(ax, np.sort(own), i, 0.5, horizontal=False)
     ax.axhline(0, color=BARK, linewidth=1)
     name_places(ax, levels, 44)
     ax.set(title=f"Alike in every level of {name}?", xlabel=name, ylabel=a.standardised_name)

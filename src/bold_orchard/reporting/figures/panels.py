@@ -16,6 +16,9 @@ from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, PLUM
 Array = NDArray[Any]
 MOST_DOTS = 4000  # dots from which a density is clearer
 CELLS = (150, 90)  # of a density, across and up: about the pixels of a panel over five
+THOUSANDS = (
+    10_000  # rows in a bar from which numbers beside the axis are in thousands: five digits leave no room for its name
+)
 FEWEST = 5  # rows near a place below which a smooth line says nothing
 CLOUD = LinearSegmentedColormap.from_list("cloud", ["#bcd8cc", LEAF, "#0a3024"])
 
@@ -157,13 +160,13 @@ def histogram(ax: Axes, values: Array, xlabel: str, named: list[tuple[float, str
                     color=BARK, ha="right" if value > values.mean() else "left")  # fmt: skip
     ax.set_ylim(0, (1.28 + 0.1 * len(named[:4])) * top)
     ticks = [t for t in ax.get_yticks() if 0 <= t <= top]
-    ax.set_yticks(ticks)
-    ax.set(xlabel=xlabel, ylabel="rows")
+    thousands = top >= THOUSANDS
+    ax.set_yticks(ticks, [f"{t / 1000:g}" for t in ticks] if thousands else None)
+    ax.set(xlabel=xlabel, ylabel="thousand rows" if thousands else "rows")
 
 
 def box(ax: Axes, values: Array, at: float, height: float, horizontal: bool) -> None:
-    """Quartiles, whiskers to 1.5 times their distance, and what lies beyond."""
-    values = np.sort(values)
+    """Quartiles, whiskers to 1.5 times their distance, and what lies beyond, of values (n,) in their order."""
     q1, q2, q3 = quantiles(values, [0.25, 0.5, 0.75])
     first = int(np.searchsorted(values, q1 - 1.5 * (q3 - q1)))
     last = int(np.searchsorted(values, q3 + 1.5 * (q3 - q1), side="right")) - 1
