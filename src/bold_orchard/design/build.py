@@ -183,11 +183,7 @@ def fixed_part(terms: tuple[tree.Term, ...], sentence: tree.Sentence, maker: Col
     """The fixed part; of grades coded as with an intercept, whose place the thresholds take."""
     if family_of(family).intercept:
         return build_part(terms, sentence.intercept, maker)
-    part = build_part(terms, True, maker)
-    owner = tuple(o - 1 for o in part.owner[1:])
-    return ModelMatrix(
-        part.terms[1:], part.names[1:], part.labels[1:], part.values[1:], owner, part.zeros, part.degrees[1:]
-    )
+    return build_part(terms, True, maker).without_intercept()
 
 
 def split_offsets(terms: tuple[tree.Term, ...], maker: ColumnMaker) -> tuple[Array | None, tuple[tree.Term, ...]]:
@@ -259,11 +255,7 @@ def clauses_over(
 
 def columns_that_vary(terms: tuple[tree.Term, ...], maker: ColumnMaker) -> ModelMatrix | None:
     """The columns after ``vary with``, coded as beside an intercept, which the clause's own SDs are."""
-    if not terms:
-        return None
-    part = build_part(terms, True, maker)
-    owner = tuple(o - 1 for o in part.owner[1:])
-    return ModelMatrix(part.terms[1:], part.names[1:], part.labels[1:], part.values[1:], owner)
+    return build_part(terms, True, maker).without_intercept() if terms else None
 
 
 def _with_matrix(unit: UnitCodes, structure: tree.Structure, part: ModelMatrix) -> Block:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from typing import Any
+from typing import Any, NamedTuple
 
 from numpy.typing import NDArray
 
@@ -21,6 +21,7 @@ class ModelMatrix(Frozen):
     ``names`` (contract) and ``labels`` (printed) and ``values`` (each (n,)) run over columns;
     ``owner`` gives the index in ``terms`` of each column's term. In a fixed part the intercept comes first.
     ``degrees`` names the power of each column of a power(...) term, rain^2 or rain^2*pruning; None for others.
+    ``cells`` says of each column what stands at each factor of its term: the place of a level of a category, or the name of a number.
     """
 
     terms: tuple[tree.Term, ...]
@@ -30,6 +31,14 @@ class ModelMatrix(Frozen):
     owner: tuple[int, ...]
     zeros: tuple[str, ...] = ()
     degrees: tuple[str | None, ...] = ()
+    cells: tuple[tuple[int | str, ...], ...] = ()
+
+    def without_intercept(self) -> ModelMatrix:
+        """The same columns without the intercept, which stands first."""
+        return ModelMatrix(
+            self.terms[1:], self.names[1:], self.labels[1:], self.values[1:], tuple(o - 1 for o in self.owner[1:]), self.zeros,
+            self.degrees[1:], self.cells[1:],
+        )  # fmt: skip
 
     @property
     def constant(self) -> int | None:
@@ -41,32 +50,35 @@ class ModelMatrix(Frozen):
         return any(t.is_intercept for t in self.terms)
 
 
-def build_part(terms: tuple[tree.Term, ...], intercept: bool, maker: ColumnMaker, sums: bool = False) -> ModelMatrix:
+class _Made(NamedTuple):
+    """One column of a term, or of one of its factors."""
+
+    name: str
+    label: str
+    values: Array
+    degree: str | None
+    cell: tuple[int | str, ...]
+
+
+def build_part(terms: tuple[tree.Term, ...], intercept: bool, maker: ColumnMaker) -> ModelMatrix:
     """Code the terms of one part in their order; with ``intercept`` an intercept stands before them.
 
     A category is coded against its baseline where the rest of its term (nothing, for a main effect) is
-    already spanned by the part, else with one column per level. With ``sums`` the baseline's rows hold -1 instead of 0
-    (sum-to-zero contrasts).
+    already spanned by the part, else with one column per level.
     """
     ordered = (tree.Term(()), *(t for t in terms if not t.is_intercept)) if intercept else terms
     spanned = {t.key for t in ordered}
-    names: list[str] = []
-    labels: list[str] = []
-    values: list[Array] = []
+    columns: list[_Made] = []
     owner: list[int] = []
-    degrees: list[str | None] = []
     for index, term in enumerate(ordered):
         made = [maker.make(f) for f in term.factors]
         full = _full_coded(term, made, spanned)
         spanned |= _margins(term, full)
-        for name, label, column, degree in _products(term, made, full, maker.ones, sums):
-            degrees.append(degree)
-            names.append(name)
-            labels.append(label)
-            values.append(column)
-            owner.append(index)
-    zeros = _zeros(ordered, maker)
-    return ModelMatrix(ordered, tuple(names), tuple(labels), tuple(values), tuple(owner), zeros, tuple(degrees))
+        own = _products(term, made, full, maker.ones)
+        columns += own
+        owner += [index] * len(own)
+    names, labels, values, degrees, cells = zip(*columns) if columns else ((),) * 5
+    return ModelMatrix(ordered, names, labels, values, tuple(owner), _zeros(ordered, maker), degrees, cells)
 
 
 def _full_coded(term: tree.Term, made: list[Numeric | Category], spanned: set[frozenset[str]]) -> frozenset[str]:
@@ -85,21 +97,21 @@ def _margins(term: tree.Term, full: frozenset[str]) -> set[frozenset[str]]:
 
 
 def _products(
-    term: tree.Term, made: list[Numeric | Category], full: frozenset[str], ones: Array, sums: bool
-) -> list[tuple[str, str, Array, str | None]]:
+    term: tree.Term, made: list[Numeric | Category], full: frozenset[str], ones: Array
+) -> list[_Made]:
     if not made:
-        return [("intercept", "intercept", ones, None)]
+        return [_Made("intercept", "intercept", ones, None, ())]
     powers = [_is_power(f) and isinstance(m, Numeric) and len(m.names) > 1 for f, m in zip(term.factors, made)]
-    parts = [_columns(m, f.written in full, sums) for f, m in zip(term.factors, made)]
-    rows = []
+    parts = [_columns(m, f.written in full) for f, m in zip(term.factors, made)]
+    out = []
     for combination in itertools.product(*parts):
-        column = combination[0][2]
-        for _, _, values in combination[1:]:
-            column = column * values
-        degree = "*".join(c[0] if p else str(f) for c, p, f in zip(combination, powers, term.factors))
-        names = "*".join(c[0] for c in combination), " * ".join(c[1] for c in combination)
-        rows.append((*names, column, degree if any(powers) else None))
-    return rows
+        column = combination[0].values
+        for c in combination[1:]:
+            column = column * c.values
+        degree = "*".join(c.name if p else str(f) for c, p, f in zip(combination, powers, term.factors))
+        name, label = "*".join(c.name for c in combination), " * ".join(c.label for c in combination)
+        out.append(_Made(name, label, column, degree if any(powers) else None, sum((c.cell for c in combination), ())))
+    return out
 
 
 def _is_power(factor: tree.Factor) -> bool:
@@ -107,15 +119,17 @@ def _is_power(factor: tree.Factor) -> bool:
     return isinstance(inner, tree.Call) and inner.function == "power"
 
 
-def _columns(made: Numeric | Category, full: bool, sums: bool) -> list[tuple[str, str, Array]]:
+def _columns(made: Numeric | Category, full: bool) -> list[_Made]:
     if isinstance(made, Numeric):
-        return [(n, n, v) for n, v in zip(made.names, made.values)]
+        return [_Made(n, n, v, None, (n,)) for n, v in zip(made.names, made.values)]
     base = made.levels[0]
     return [
-        (
+        _Made(
             f"{made.name}[{level}]",
             f"{made.name}: {level}" if full else f"{made.name}: {level} vs {base}",
-            (made.codes == i).astype(float) - (0.0 if full or not sums else (made.codes == 0).astype(float)),
+            (made.codes == i).astype(float),
+            None,
+            (i,),
         )
         for i, level in enumerate(made.levels)
         if full or i > 0

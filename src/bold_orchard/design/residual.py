@@ -58,12 +58,11 @@ def build_residual(sentence: tree.Sentence, maker: ColumnMaker, codes: Array | N
 def _spread(sentence: tree.Sentence, maker: ColumnMaker) -> ModelMatrix | None:
     if not sentence.spread:
         return None
-    part = build_part(sentence.spread, True, maker)
-    columns = part.values[1:]
-    for name, column in zip(part.names[1:], columns):
+    part = build_part(sentence.spread, True, maker).without_intercept()
+    for name, column in zip(part.names, part.values):
         if np.all(column == column[0]):
             raise OrchardError(f"the residual spread cannot depend on '{name}': it is the same in every row used")
-    return ModelMatrix(part.terms[1:], part.names[1:], part.labels[1:], columns, tuple(o - 1 for o in part.owner[1:]))
+    return part
 
 
 def _time(

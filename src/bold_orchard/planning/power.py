@@ -15,7 +15,8 @@ from bold_orchard.design.over import design_over
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.inference.coefficients.methods import precision
-from bold_orchard.inference.coefficients.terms import independent, joint_test, marginal
+from bold_orchard.inference.coefficients.hypotheses import hypotheses
+from bold_orchard.inference.coefficients.terms import joint_test
 from bold_orchard.inference.comparison.boundary_law import half_and_half
 from bold_orchard.inference.fit import Fit
 from bold_orchard.planning.assumed import Assumed, assumed_of, model_at
@@ -152,7 +153,7 @@ def _layouts(
         fit = replace(
             study.fit, model=model, known=precision(model, method), settings=replace(study.fit.settings, df=method)
         )
-        tests = dict(marginal(fit)) if any(e.term for e in effects) else {}
+        tests = {h.term: h.rows for h in hypotheses(fit, 3)} if any(e.term for e in effects) else {}
         layout = _Layout(fit, [_rows(fit, study.fit, e, tests) for e in effects])
         for e in effects:
             layout.smaller.append(None if e.smaller is None else _smaller(fit, e, assumed, table, rng))
@@ -204,7 +205,7 @@ def _formula(layouts: list[_Layout], k: int, method: str, options: PowerOptions,
     out = []
     for j, layout in enumerate(layouts):
         known = Expected(layout.fit.model, method, np.random.default_rng([options.seed, place, j, 1]))
-        rows = independent(np.asarray(layout.hypotheses[k]))
+        rows = np.asarray(layout.hypotheses[k])
         out.append(power_of(rows, layout.fit.model.evaluation.b, known.covariance, *known.test(rows), options.alpha))
     return float(np.mean(out))
 
@@ -285,9 +286,8 @@ def _bands(
             known = Expected(model, method, rng, 2)
             for k, rows in enumerate(layout.hypotheses):
                 if rows is not None:
-                    own = independent(rows)
                     values[k].append(
-                        power_of(own, model.evaluation.b, known.covariance, *known.test(own), options.alpha)
+                        power_of(rows, model.evaluation.b, known.covariance, *known.test(rows), options.alpha)
                     )
         except (OrchardError, np.linalg.LinAlgError, ValueError):
             continue

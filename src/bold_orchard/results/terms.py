@@ -24,7 +24,8 @@ class PowerTest(Part):
 class TermTest(Part):
     """The test of one term; ``parts`` of power(...) has one for each power.
 
-    ``stratum`` says where its error comes from: a unit, ``unit: term`` where slopes vary, or rows.
+    ``stratum`` says where its error comes from: a unit, ``unit: term`` where slopes vary, or rows. ``why`` says why there is no test, or
+    only one of a part of its df.
     """
 
     term: str
@@ -38,6 +39,7 @@ class TermTest(Part):
     eta_squared_partial: Number | Absent = ABSENT
     omega_squared_partial: Number | Absent = ABSENT
     r2_marginal_change: Number | Absent = ABSENT
+    why: str | Absent | None = ABSENT
 
 
 @frozen

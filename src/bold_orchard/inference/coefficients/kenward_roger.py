@@ -14,6 +14,7 @@ from bold_orchard.likelihood.expected_information import MOST_EFFECTS, Moments, 
 from bold_orchard.likelihood.gaussian import Criterion
 
 Array = NDArray[Any]
+EXACT = 1e-7  # of A1 = q A2 (in one row, in balanced designs): rounding leaves some ten digits
 
 
 class KenwardRoger(Residual):
@@ -64,19 +65,22 @@ class KenwardRoger(Residual):
         a2 = float(np.einsum("ij,ipq,jqp->", w, each, each, optimize=True))
         if not a2 > 0:
             return super().df(rows), 1.0
-        if q == 1:
-            return min(2.0 / a2, 1e12), 1.0
+        if abs(a1 - q * a2) <= EXACT * q * a2:  # one row, balanced designs: F(q, 2 q / A2) itself, however few its df
+            return min(2.0 * q / a2, 1e12), 1.0
         b = (a1 + 6.0 * a2) / (2.0 * q)
         g = ((q + 1) * a1 - (q + 4) * a2) / ((q + 2) * a2)
         under = 3.0 * q + 2.0 * (1.0 - g)
         c1, c2, c3 = g / under, (q - g) / under, (q + 2 - g) / under
-        mean = 1.0 / (1.0 - a2 / q)
-        variance = 2.0 / q * (1.0 + c1 * b) / ((1.0 - c2 * b) ** 2 * (1.0 - c3 * b))
-        ratio = variance / (2.0 * mean**2)
-        df = 4.0 + (q + 2.0) / (q * ratio - 1.0)
-        if not (np.isfinite(df) and df > 2.0 and mean > 0):  # so few units that F has no second moment
+        if 1.0 - a2 / q <= EXACT:  # so few units that F has no mean
             return 2.0 * q / a2, 1.0
-        return float(df), float(df / (mean * (df - 2.0)))
+        mean = 1.0 / (1.0 - a2 / q)
+        with np.errstate(all="ignore"):
+            variance = 2.0 / q * (1.0 + c1 * b) / (np.float64(1.0 - c2 * b) ** 2 * (1.0 - c3 * b))
+            ratio = variance / (2.0 * mean**2)
+            df = float(4.0 + (q + 2.0) / (q * ratio - 1.0))
+        if not (np.isfinite(df) and df > 2.0):  # nor a second moment
+            return 2.0 * q / a2, 1.0
+        return df, df / (mean * (df - 2.0))
 
 
 def check_reach(criterion: Criterion) -> None:

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.frozen import Frozen, frozen
+from bold_orchard.inference.coefficients.column_space import ColumnSpace
 from bold_orchard.inference.coefficients.precision import Residual
 from bold_orchard.inference.variances.information import at_bound, is_large, parameter_covariance
 from bold_orchard.likelihood.gaussian import GaussianPoint
@@ -87,16 +88,22 @@ class Satterthwaite(Frozen):
             return None
         return 2.0 * f**2 / spread
 
-    def several(self, rows: Array) -> float | None:
-        """Denominator df of the joint hypothesis ``rows`` @ b = 0, (q, p')."""
-        values, vectors = np.linalg.eigh(rows @ self.covariance @ rows.T)
-        dfs = [self.one(v @ rows) for v, size in zip(vectors.T, values) if size > 1e-12 * values[-1]]
-        if len(dfs) == 1:
-            return dfs[0]
-        if any(d is None for d in dfs):
+    def several(self, rows: Array, space: ColumnSpace) -> float | None:
+        """Denominator df of the joint hypothesis ``rows`` @ b = 0, (q, p'), independent.
+
+        Fai & Cornelius (1996) on the generalized eigenvectors of L C L' against L (X'X)^-1 L', which no coding of L or X
+        changes. Where a direction's df leave its F no mean (2 or fewer), the smallest df are the answer: their limit.
+        """
+        basis = space.rows(space.directions(rows))  # L (X'X)^-1 L' = I
+        _, vectors = np.linalg.eigh(basis @ self.covariance @ basis.T)
+        dfs = [self.one(v @ basis) for v in vectors.T]
+        known = [d for d in dfs if d is not None]
+        if len(known) < len(dfs):
             return None
-        expected = sum(d / (d - 2.0) for d in dfs if d is not None and d > 2.0)
-        return 2.0 * expected / (expected - len(dfs)) if expected > len(dfs) else None
+        if min(known) <= 2.0:
+            return min(known)
+        expected = sum(d / (d - 2.0) for d in known)
+        return 2.0 * expected / (expected - len(known))
 
 
 class ObservedInformation(Residual):
@@ -106,7 +113,11 @@ class ObservedInformation(Residual):
         super().__init__(model)
         self.method = Satterthwaite(model.evaluation, model.found)
 
+    @cached_property
+    def _space(self) -> ColumnSpace:
+        return ColumnSpace(self.model.design, self.model.kept)
+
     def df(self, rows: Array) -> float | None:
         with np.errstate(all="ignore"):
-            df = self.method.one(rows[0]) if len(rows) == 1 else self.method.several(rows)
+            df = self.method.one(rows[0]) if len(rows) == 1 else self.method.several(rows, self._space)
         return super().df(rows) if df is None or not np.isfinite(df) else min(float(df), 1e12)
