@@ -10,6 +10,7 @@ from typing import Any, Generic, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.design.column_space import ColumnSpace
 from bold_orchard.design.design import Design
 from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.families import family_of
@@ -108,6 +109,11 @@ class FittedModel(Frozen, ABC, Generic[C, E]):
     def kept(self) -> list[int]:
         """Columns of the fixed part that have an estimate; the others are aliased."""
         return self.criterion.products.standard.kept
+
+    @cached_property
+    def column_space(self) -> ColumnSpace:
+        """The span of the fixed part, for what can be estimated and what tests of terms say."""
+        return ColumnSpace(self.design, self.kept)
 
     @cached_property
     def family(self) -> Family:

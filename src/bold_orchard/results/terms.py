@@ -39,7 +39,7 @@ class TermTest(Part):
     eta_squared_partial: Number | Absent = ABSENT
     omega_squared_partial: Number | Absent = ABSENT
     r2_marginal_change: Number | Absent = ABSENT
-    why: str | Absent | None = ABSENT
+    why: str | Absent = ABSENT
 
 
 @frozen

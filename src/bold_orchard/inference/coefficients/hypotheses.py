@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.design.transformations import Category
 from bold_orchard.frozen import Frozen, frozen
-from bold_orchard.inference.coefficients.column_space import ColumnSpace, basis
+from bold_orchard.design.column_space import basis
 from bold_orchard.inference.fit import Fit
 from bold_orchard.sentence.tree import Term
 
@@ -47,7 +47,7 @@ class _Terms:
 
     def __init__(self, fit: Fit) -> None:
         self.part, self.design = fit.design.fixed, fit.design
-        self.space = ColumnSpace(fit.design, fit.model.kept)
+        self.space = fit.model.column_space
         maker = fit.design.maker()
         made = {f.written: maker.make(f) for t in self.part.terms for f in t.factors}
         self.categories = {n: m for n, m in made.items() if isinstance(m, Category)}

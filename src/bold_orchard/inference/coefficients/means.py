@@ -91,7 +91,7 @@ def ask(
     cells = _cells(grid, factors, held)
     points = [{factors.get(k, k): v for k, v in cell.items()} for cell in cells]
     rows, offset = (grid.slope(points, slope), np.zeros(len(points))) if slope else grid.rows(points)
-    sure = grid.estimable(rows)
+    sure = grid.estimable(rows, 0.0 if slope else 1.0)
     if not sure.any():
         raise OrchardError(
             f"no mean of '{term}' is estimable in '{fit.name}': all rest on coefficients that have no estimate (aliased); "

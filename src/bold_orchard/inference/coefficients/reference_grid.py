@@ -138,25 +138,9 @@ class ReferenceGrid:
         """The columns that have estimates, (points, p')."""
         return x[:, self.fit.evaluation.criterion.products.standard.kept]
 
-    @cached_property
-    def _aliases(self) -> tuple[list[int], Array]:
-        """Aliased columns and their coefficients on the kept ones, (p', aliased)."""
-        kept = self.fit.evaluation.criterion.products.standard.kept
-        lost = [j for j in range(len(self.design.fixed.names)) if j not in kept]
-        if not lost:
-            return lost, np.zeros((len(kept), 0))
-        columns = np.column_stack(self.design.fixed.values)
-        scale = np.maximum(np.sqrt((columns**2).mean(axis=0)), 1e-300)
-        made = np.linalg.lstsq(columns[:, kept] / scale[kept], columns[:, lost] / scale[lost], rcond=None)[0]
-        return lost, made * scale[lost] / scale[kept][:, None]
-
-    def estimable(self, x: Array) -> NDArray[np.bool_]:
-        """Whether each row of X (points, p) is a combination of rows of the data's X, so that it has an answer."""
-        lost, coefficients = self._aliases
-        told = self.kept(x) @ coefficients
-        own = np.sqrt([float(np.mean(self.design.fixed.values[j] ** 2)) for j in lost])
-        size = np.abs(self.kept(x)) @ np.abs(coefficients) + np.abs(x[:, lost]) + own
-        return np.asarray((np.abs(told - x[:, lost]) <= 1e-6 * size).all(axis=1))
+    def estimable(self, x: Array, constant: float = 1.0) -> NDArray[np.bool_]:
+        """Whether each row of X (points, p) has an answer; see ``ColumnSpace.answers``."""
+        return self.fit.model.column_space.answers(x, constant)
 
     def slope(self, points: Sequence[Held], column: str) -> Array:
         """Derivative in a raw column of the rows of X at the points, (points, p): central differences, extrapolated."""

@@ -10,7 +10,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.frozen import Frozen, frozen
-from bold_orchard.inference.coefficients.column_space import ColumnSpace
+from bold_orchard.design.column_space import ColumnSpace
 from bold_orchard.inference.coefficients.precision import Residual
 from bold_orchard.inference.variances.information import at_bound, is_large, parameter_covariance
 from bold_orchard.likelihood.gaussian import GaussianPoint
@@ -113,11 +113,7 @@ class ObservedInformation(Residual):
         super().__init__(model)
         self.method = Satterthwaite(model.evaluation, model.found)
 
-    @cached_property
-    def _space(self) -> ColumnSpace:
-        return ColumnSpace(self.model.design, self.model.kept)
-
     def df(self, rows: Array) -> float | None:
         with np.errstate(all="ignore"):
-            df = self.method.one(rows[0]) if len(rows) == 1 else self.method.several(rows, self._space)
+            df = self.method.one(rows[0]) if len(rows) == 1 else self.method.several(rows, self.model.column_space)
         return super().df(rows) if df is None or not np.isfinite(df) else min(float(df), 1e12)

@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 from scipy import special
 
 from bold_orchard.errors import OrchardError
-from bold_orchard.inference.coefficients.column_space import ColumnSpace
 from bold_orchard.inference.coefficients.contrasts import contrast
 from bold_orchard.inference.coefficients.effect_sizes import effect_sizes
 from bold_orchard.inference.coefficients.hypotheses import Hypothesis, hypotheses
@@ -72,7 +71,8 @@ def _test(fit: Fit, known: CoefficientInference, h: Hypothesis, ratio: bool, chi
         return likelihood_test(fit, rows) if ratio else joint_test(known, rows, chisq)
 
     parts = [{"term": degree} | test(rows) for degree, rows in h.parts]
-    return {"term": h.term} | test(h.rows) | {"why": h.why} | ({"parts": parts} if parts else {})
+    more: dict[str, Any] = ({"why": h.why} if h.why else {}) | ({"parts": parts} if parts else {})
+    return {"term": h.term} | test(h.rows) | more
 
 
 def joint_test(known: CoefficientInference, rows: Array, chisq: bool) -> dict[str, Any]:
@@ -95,7 +95,7 @@ def likelihood_test(fit: Fit, rows: Array) -> dict[str, Any]:
     """Likelihood-ratio chi-squared of rows @ b = 0: the larger model against X confined to where the hypothesis holds."""
     if not len(rows):
         return dict.fromkeys(("statistic", "value", "num_df", "den_df", "p"))
-    space = ColumnSpace(fit.design, fit.model.kept)
+    space = fit.model.column_space
     free = np.linalg.svd(space.directions(rows))[2][len(rows) :]
     confined = np.linalg.solve(space.to_user, free.T)
     value = max(fit.model.constrained(confined) - fit.model.constrained(np.eye(rows.shape[1])), 0.0)

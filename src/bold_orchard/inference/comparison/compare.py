@@ -11,7 +11,7 @@ import numpy as np
 
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.comparison.boundary_law import half_and_half, simulated_p
-from bold_orchard.inference.comparison.nested import Relation, relation
+from bold_orchard.inference.comparison.nested import Relation, relation, same_columns
 from bold_orchard.inference.comparison.scales import common_column, log_jacobian
 from bold_orchard.inference.distributions import p_of_chisq
 from bold_orchard.inference.fit import Fit, by_ml, fit
@@ -22,6 +22,7 @@ from bold_orchard.progress import Progress, silent
 from bold_orchard.results.compare import CompareResult
 
 SCHEMA = "bold-orchard/compare/1"
+TIE = 1e-7  # of a deviance: two searches for one maximum agree to this
 
 
 def compare(
@@ -46,20 +47,23 @@ def compare(
     method, refitted, reason = _common_method(ordered)
     compared = [by_ml(f, method.lower()) if f.name in refitted else f for f in ordered]
     shift = {f.name: log_jacobian(f, column) if scales else 0.0 for f in compared}
+    if method == "REML":
+        shift = _on_common_columns(compared, notes)
     models = [_figures(f, shift[f.name]) for f in compared]
     _relative(models)
     if refitted:
         notes.append(f"{', '.join(refitted)}: refitted by ML for this comparison, because {reason}.")
     tests, bic = [], {m["name"]: m["bic"] for m in models}
     pairs = list(pairwise(compared)) if against is None else _pairs_with(compared, against)
-    moved = [f for f in compared if shift[f.name]]
+    deviance = {m["name"]: m["deviance"] for m in models}
+    moved = [f for f in compared if scales and shift[f.name]]
     notes += [
         f"{f.name} explains {f.design.outcome}: its log-likelihood is told on the scale of {column}, by adding the sum of "
         f"log |d {f.design.outcome} / d {column}| (the Jacobian), {shift[f.name]:.4f}."
         for f in moved
     ]
     for place, (small, large) in enumerate(pairs):
-        test, words = _test(small, large, seed, tuple(bic[f.name] for f in (small, large)))
+        test, words = _test(small, large, seed, bic, deviance)
         if samples and test["nested"]:
             _bootstrap(test, words, small, large, samples, seed, place * samples, len(pairs) * samples, progress)
         tests.append(test)
@@ -76,6 +80,25 @@ def compare(
         "notes": notes,
     }
     return CompareResult.from_dict(document).with_keys(lines=None if scales else compared_lines(compared))
+
+
+def _on_common_columns(fits: Sequence[Fit], notes: list[str]) -> dict[str, float]:
+    """What each restricted log-likelihood gains when the columns of X are those of the first fit, which span the same space.
+
+    The criterion holds log|X'V^-1X|, which changes with the units of the columns by log|X'X|.
+    """
+    first, out = fits[0], {f.name: 0.0 for f in fits}
+    other = [f for f in fits[1:] if not same_columns(first.design, f.design)]
+    if not other:
+        return out
+    own = {f.name: f.model.column_space.log_determinant for f in (first, *other)}
+    for f in other:
+        out[f.name] = 0.5 * (own[f.name] - own[first.name])
+    notes.append(
+        f"{', '.join(f.name for f in other)}: the same fixed part as in {first.name} in other columns; restricted log-likelihoods, which "
+        f"depend on the columns' units, are all stated for those of {first.name}."
+    )
+    return out
 
 
 def _bootstrap(
@@ -250,12 +273,16 @@ def _relative(models: list[dict[str, Any]]) -> None:
         m["akaike_weight"] = number(weight[i] / weight.sum())
 
 
-def _test(small: Fit, large: Fit, seed: int, bics: tuple[float, float]) -> tuple[dict[str, Any], list[str]]:
+def _test(
+    small: Fit, large: Fit, seed: int, bic: dict[str, float], deviance: dict[str, float]
+) -> tuple[dict[str, Any], list[str]]:
+    """One pair; ``bic`` and ``deviance`` by name, as compared."""
+    chisq = deviance[small.name] - deviance[large.name]
     link = relation(small.design, large.design)
     apart = small.design.outcome != large.design.outcome
     df = large.result["fit"]["n_parameters"] - small.result["fit"]["n_parameters"]
     notes = [] if apart else _differing(small, large)
-    evidence = 0.5 * (bics[0] - bics[1])
+    evidence = 0.5 * (bic[small.name] - bic[large.name])
     test: dict[str, Any] = {
         "smaller": small.name,
         "larger": large.name,
@@ -272,10 +299,11 @@ def _test(small: Fit, large: Fit, seed: int, bics: tuple[float, float]) -> tuple
         words = f"{small.name} is not a special case of {large.name}, so no ratio test applies; use AIC or BIC."
         if apart:
             words = f"{small.name} and {large.name} explain the outcome on two scales, so no ratio test applies; use AIC or BIC."
-        elif df == 0 and link.nested:
+        elif df == 0 and link.nested and abs(chisq) < TIE * (1.0 + abs(deviance[small.name])):
             words = f"{small.name} and {large.name} are the same model in other words."
+        elif df == 0 and link.nested:
+            words = f"{small.name} and {large.name} have equally many parameters, so no ratio test applies; use AIC or BIC."
         return test, [words, *notes]
-    chisq = small.result["fit"]["deviance"] - large.result["fit"]["deviance"]
     test |= {"chisq": number(max(chisq, 0.0)), "df": df, "p": number(p_of_chisq(chisq, df))}
     bounds = _boundary(test, small, large, chisq, link, seed) if link.extra_effects else []
     return test, bounds + notes + _order_note(small, large, chisq)
@@ -374,11 +402,20 @@ def _variances(fit: Fit) -> dict[tuple[str, str], float]:
 
 
 def _disagreement(models: list[dict[str, Any]]) -> list[str]:
-    best_aic = min(models, key=lambda m: m["aic"])["name"]
-    best_bic = min(models, key=lambda m: m["bic"])["name"]
+    best_aic, best_bic = _best(models, "aic"), _best(models, "bic")
     if best_aic == best_bic:
-        return [f"AIC and BIC both prefer {best_aic}."]
+        return [f"AIC and BIC both prefer {_alike(best_aic)}."]
     return [
-        f"AIC prefers {best_aic}, BIC {best_bic}: AIC rewards prediction of new rows, BIC asks for strong evidence "
+        f"AIC prefers {_alike(best_aic)}, BIC {_alike(best_bic)}: AIC rewards prediction of new rows, BIC asks for strong evidence "
         "before it admits a parameter."
     ]
+
+
+def _best(models: list[dict[str, Any]], key: str) -> list[str]:
+    """The models with the least criterion; more than one where they tie."""
+    least = min(m[key] for m in models)
+    return [m["name"] for m in models if m[key] - least < TIE * (1.0 + abs(least))]
+
+
+def _alike(names: list[str]) -> str:
+    return names[0] if len(names) == 1 else f"{' and '.join(names)} alike"

@@ -19,6 +19,7 @@ from bold_orchard.inference.fit import Fit
 from bold_orchard.sentence.tree import Named, columns_of
 
 Array = NDArray[Any]
+UNTOLD = "there is no estimate there, since the rows of the fit do not tell its coefficients apart (empty combinations of categories, or aliased terms)"
 
 
 @frozen
@@ -35,18 +36,49 @@ class Needed(Frozen):
     offset: Array | None
 
 
+class NoRow(OrchardError):
+    """No row of a table can be predicted."""
+
+
 def needed(fit: Fit, table: Table, new_observation: bool) -> Needed:
-    """Raises OrchardError where no row has all covariates."""
-    design = fit.design
+    """Raises NoRow where no row has all covariates, or none rests on coefficients that have estimates."""
     table = lagged(fit, table)
     complete = complete_rows(fit, table, new_observation)
     if not complete.any():
-        raise OrchardError(no_row(table))
+        raise NoRow(no_row(table))
+    made = _of(fit, table, complete)
+    if len(fit.model.kept) == len(fit.design.fixed.names):
+        return made
+    told = answered(fit, made.used)
+    if told.all():
+        return made
+    if not told.any():
+        raise NoRow(f"no row of {table.name} can be predicted: {UNTOLD}")
+    complete = complete.copy()
+    complete[complete] = told
+    return _of(fit, table, complete)
+
+
+def _of(fit: Fit, table: Table, complete: NDArray[np.bool_]) -> Needed:
     used = table.take(complete)
-    fixed, parts, offset = rebuild_parts(design, used)
-    kept = fit.evaluation.criterion.products.standard.kept
+    fixed, parts, offset = rebuild_parts(fit.design, used)
+    kept = fit.model.kept
     x = np.column_stack([fixed.values[c] for c in kept]) if kept else np.zeros((len(used), 0))
     return Needed(table, complete, used, x, parts, offset)
+
+
+def answered(fit: Fit, used: Table) -> NDArray[np.bool_]:
+    """Whether each of some complete rows is told by coefficients that have estimates, (n,)."""
+    fixed, _, _ = rebuild_parts(fit.design, used)
+    return fit.model.column_space.answers(np.column_stack(fixed.values))
+
+
+def refused(fit: Fit, table: Table, new_observation: bool) -> NDArray[np.intp]:
+    """Numbers of the rows that have all covariates and no prediction all the same."""
+    if len(fit.model.kept) == len(fit.design.fixed.names):
+        return np.zeros(0, dtype=np.intp)
+    complete = complete_rows(fit, table, new_observation)
+    return np.asarray(table.row_numbers[complete][~answered(fit, table.take(complete))])
 
 
 def no_row(table: Table) -> str:

@@ -20,6 +20,8 @@ from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.asked_rows import (
+    UNTOLD,
+    NoRow,
     by_occasion,
     complete_rows,
     lagged,
@@ -29,6 +31,7 @@ from bold_orchard.inference.prediction.asked_rows import (
     outcome_of,
     outside,
     places_of,
+    refused,
     scattered,
     trials_of,
 )
@@ -79,7 +82,7 @@ def predict(
     if len(table) <= AT_ONCE:
         return _of_run(fit, table, confidence, new_observation, rng)
     if not complete_rows(fit, table, new_observation).any():
-        raise OrchardError(no_row(table))
+        raise NoRow(no_row(table))
     gathered, runs = Gathered(table), list(runs_of(table))
     drawn = new_observation and not fit.design.additive  # one run's draws after another's
     together = 1 if drawn else processors()
@@ -97,10 +100,12 @@ def _arrays_of_run(
     fit: Fit, run: Table, confidence: float, new_observation: bool, rng: np.random.Generator
 ) -> dict[str, Array]:
     """The fields of ``Predictions`` over some rows; NaN where none of them can be predicted."""
-    if complete_rows(fit, run, new_observation).any():
+    try:
         made = _of_run(fit, run, confidence, new_observation, rng)
-        out = {name: getattr(made, name) for name in FIELDS}
-        return out | {f"{CHANCE}{level}": p for level, p in made.probabilities.items()}
+        own = {name: getattr(made, name) for name in FIELDS}
+        return own | {f"{CHANCE}{level}": p for level, p in made.probabilities.items()}
+    except NoRow:
+        pass
     blank = np.full(len(run), np.nan)
     out = dict.fromkeys(FIELDS, blank) | {"known": np.full((len(run), len(fit.design.clauses)), np.nan)}
     return out | dict.fromkeys(
@@ -285,7 +290,9 @@ def document_of(
             {number: range(1, len(table) + 1) if table.rows is None else table.rows} | beside(table, columns, fit.name)
         ),
         "new_observation": new_observation,
-        "notes": [*notes, *_notes(new_units), *_beyond(outside(fit, table)), *_grade_notes(fit)],
+        "notes": [
+            *notes, *_refused(refused(fit, table, new_observation)), *_notes(new_units), *_beyond(outside(fit, table)), *_grade_notes(fit)
+        ],
     }
     return PredictResult.from_dict(document | more)
 
@@ -329,6 +336,13 @@ def _grade_notes(fit: Fit) -> list[str]:
         f"Predicted values are mean grades (1 = {levels[0]}, {len(levels)} = {levels[-1]}); the chance of each grade stands in the columns "
         "probability[grade]. Intervals hold the thresholds at their estimates."
     ]
+
+
+def _refused(rows: Array) -> list[str]:
+    if not len(rows):
+        return []
+    first = ", ".join(map(str, rows[:3])) + (", ..." if len(rows) > 3 else "")
+    return [f"{counted(len(rows), 'row')} ({first}) without a prediction: {UNTOLD}."]
 
 
 def _beyond(found: list[tuple[str, int]]) -> list[str]:

@@ -45,6 +45,11 @@ class ColumnSpace:
         ]  # fmt: skip
         return np.column_stack([v * self._root for v in made]) if made else np.zeros((len(self.design.y), 0))
 
+    @property
+    def log_determinant(self) -> float:
+        """log|X'X| of the kept columns."""
+        return 2.0 * float(np.log(np.abs(np.diag(self._triangle))).sum())
+
     def rows(self, directions: Array) -> Array:
         """Combinations of the kept coefficients (q, p') from directions (q, p')."""
         return directions @ self.to_user
@@ -97,6 +102,26 @@ class ColumnSpace:
         u, s, _ = np.linalg.svd(miss, full_matrices=True)
         free = np.append(s, np.zeros(len(scaled) - len(s))) <= ESTIMABLE
         return np.asarray((u[:, free].T @ scaled)[:, self.kept] * lengths[self.kept])
+
+    def answers(self, x: Array, constant: float = 1.0) -> NDArray[np.bool_]:
+        """Whether each row of X (points, p), all columns, is a combination of rows of the data's X, so that it has an answer.
+
+        ``constant`` is what stands in the constant's place where it has no column: 1 of means, 0 of differences and slopes.
+        """
+        if not self.lost:
+            return np.ones(len(x), dtype=bool)
+        beside, aliases = self._aliases
+        place = self.design.fixed.constant
+        one = x[:, [place]] if place is not None else np.full((len(x), 1), constant if self.constant else 0.0)
+
+        def scaled(columns: list[int], lengths: Array) -> Array:
+            means = [0.0 if c == place or not self.constant else self.design.mean_of(self.design.fixed.values[c]) for c in columns]
+            return (x[:, columns] - one * np.array(means)) / lengths
+
+        told, own = scaled(self.kept, self.lengths) @ aliases, scaled(self.lost, beside)
+        root_n = 1.0 / np.sqrt(self.design.n_rows)  # entries of columns of length one are of this size
+        size = np.abs(scaled(self.kept, self.lengths)) @ np.abs(aliases) + np.abs(own) + root_n
+        return np.asarray((np.abs(told - own) <= 1e-6 * size).all(axis=1))
 
 
 def basis(columns: Array, beside: Array | None = None) -> Array:
