@@ -25,8 +25,9 @@ from bold_orchard.estimation.wide_search import search_wide, walk_wide
 from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
 from bold_orchard.likelihood.moments import OFF_EDGE
 from bold_orchard.likelihood.wide import WideCriterion
-from bold_orchard.optimize.newton import descend, difference_hessian, minimise
-from bold_orchard.optimize.protocol import Counter, OptimizeResult
+from bold_orchard.optimize.by_values import descend_by_values
+from bold_orchard.optimize.newton import descend, difference_hessian, minimise, scaled
+from bold_orchard.optimize.protocol import Counter, Ending, OptimizeResult
 
 Array = NDArray[Any]
 Result = OptimizeResult[GaussianPoint]
@@ -36,6 +37,8 @@ UNEVEN_WEIGHTS = 1e3  # weights this far apart make likelihoods with several max
 TRIED = 3  # of the other starts, the best are followed
 SMALL = 5_000  # effects up to which every fit is tried from other starts
 DEAR = 1_500  # crossed effects from which one factor costs more than a search by random signs
+MOST_VALUES = 3_000  # evaluations of a search by values, some seconds
+AT_EDGE = 1e-5  # deviance by which an edge may lie above a point beside it from which the search knew no way
 FEW_STEPS = 30  # of that search, whose end is only a beginning
 MOST_CROSSED = 12_000  # effects whose dense factor still fits in memory (1.2 GB)
 MOST_CROSSED_CORRELATED = 1_500  # the same where many such factors are made for one gradient
@@ -55,6 +58,8 @@ def search(
             found = _or(found, partial(_minimise, criterion, other, options, progress))
     if not found.converged and options.max_steps >= MOST_DIFFICULT:
         found = _or(found, partial(_in_another_order, criterion, found, options))
+    if not found.converged and options.max_steps >= MOST_DIFFICULT:
+        found = _at_an_edge(criterion, found)
     signs = criterion.signs(found.point.theta)
     if (signs < 0).any():
         turned = criterion.at(signs * found.point.theta)
@@ -67,7 +72,7 @@ def _minimise(
     criterion: Criterion, start: Array, options: SearchOptions, progress: Callable[[int], None] | None = None
 ) -> Result:
     edges, limit = criterion.bounded, options.max_steps
-    return minimise(criterion.at, start, criterion.nonnegative, edges, options.tolerance, limit, progress)
+    return minimise(criterion.at, start, criterion.nonnegative, edges, options.tolerance, limit, progress, criterion.lost)
 
 
 def _from_other_scales(criterion: Criterion, found: Result, options: SearchOptions, edge: bool) -> Result:
@@ -87,6 +92,45 @@ def _from_other_scales(criterion: Criterion, found: Result, options: SearchOptio
         if low.deviance < found.point.deviance - 1e-6 or not found.converged:
             found = _or(found, partial(_minimise, criterion, low.theta, options))
     return found
+
+
+def _at_an_edge(criterion: Criterion, found: Result) -> Result:
+    """Search with a parameter of the residual covariance put at an edge near by, by values alone; what was found where that leads nowhere."""
+
+    count = Counter(criterion.at)
+
+    def value(theta: Array) -> float:
+        if count.calls > MOST_VALUES:
+            return np.inf
+        try:
+            made = count(theta).deviance
+        except np.linalg.LinAlgError:
+            return np.inf
+        return float(made) if np.isfinite(made) else np.inf
+
+    def free(theta: Array) -> NDArray[np.bool_]:
+        return ~(criterion.bounded & (np.abs(theta) <= 0.0)) & ~criterion.lost(theta)
+
+    def ended(start: Array) -> Result:
+        theta, hessian, promised = descend_by_values(value, start, free)
+        left = free(theta)
+        values = np.linalg.eigvalsh(scaled(hessian)[np.ix_(left, left)]) if left.any() else np.ones(1)
+        good = bool(promised < 1e-6 and values[0] > 0)
+        reason = Ending.WELL if good else Ending.FALLS
+        return replace(
+            found, point=criterion.at(theta), converged=good, decrement=promised, hessian=hessian, reason=reason, moves=()
+        )  # fmt: skip
+
+    best = found
+    near = criterion.edges(found.point.theta) if len(found.point.theta) ** 2 < MOST_VALUES / 15 else []
+    starts = [found.point.theta, *near] if near else []
+    for _ in range(1 + criterion.phi.stop - criterion.phi.start):
+        made = [r for r in map(ended, starts) if r.converged or not best.converged]
+        there = min(made, key=lambda r: (not r.converged, r.point.deviance), default=None)
+        if there is None or there.point.deviance > best.point.deviance + AT_EDGE or (best.converged and there.point.deviance >= best.point.deviance - AT_EDGE):
+            break
+        best, starts = there, criterion.edges(there.point.theta)
+    return best
 
 
 def _better(one: Result, two: Result) -> Result:

@@ -46,7 +46,22 @@ def boundary_notes(model: FittedModel[Any, Any], random: list[dict[str, Any]]) -
             out.notes.append(_vanished(design, position, clause, unit, gone))
         else:
             out.notes.append(_tied(design, position, clause, unit, part))
+    rows = design.residual
+    if rows.unit is not None and model.criterion.lost(model.evaluation.theta).any():
+        out.units += [rows.unit] if rows.unit not in out.units else []
+        out.notes.append(_edge_of_rows(design, rows.unit))
     return out
+
+
+def _edge_of_rows(design: Design, unit: str) -> Note:
+    rows = design.residual
+    simpler = "independent rows (leave the within clause out)" if rows.kind == "exchangeable" else f"within {unit}: exchangeable"
+    what = (
+        f"The covariance of occasions inside {unit} is estimated as singular: some combination of occasions does not vary by itself"
+        if rows.labels
+        else f"The correlation of rows inside {unit} is estimated at the edge of what it can be"
+    )
+    return Note(f"{what}. {FACT}. Try: {simpler}", "covariance at its edge")
 
 
 def _singular(model: FittedModel[Any, Any], clause: Clause) -> bool:

@@ -4,10 +4,16 @@ from __future__ import annotations
 
 from functools import singledispatch
 
+import numpy as np
+
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.variances.identified import flat_components
 from bold_orchard.results.notes import Note
+
+
+APART = 200.0  # ratio of residual SDs that no measurements of one kind show
+LEVEL_OUT = 1e-2  # curvature of the deviance in a log SD; each row that tells of it adds some 2
 
 
 @frozen
@@ -28,5 +34,26 @@ def trouble_of(model: object) -> Trouble:
 @trouble_of.register
 def _(model: GaussianModel) -> Trouble:
     found = model.found
-    flat = flat_components(model.design, found) if len(found.hessian) or not len(found.point.theta) else None
-    return Trouble() if flat is None else Trouble((Note(flat, "not identified"),), identified=False)
+    known = len(found.hessian) or not len(found.point.theta) or not found.point.criterion.linear
+    flat = flat_components(model.design, found) if known else None
+    if flat is not None:
+        return Trouble((Note(flat, "not identified"),), identified=False)
+    endless = _without_maximum(model)
+    return Trouble() if endless is None else Trouble((Note(endless, "no maximum"),))
+
+
+def _without_maximum(model: GaussianModel) -> str | None:
+    """That the likelihood goes on rising as the residual SD of some rows goes to zero; None where it does not."""
+    found, rows, part = model.found, model.criterion.correlated, model.design.residual.spread
+    if part is None or rows is None or not len(found.hessian):
+        return None
+    phi = found.point.theta[model.criterion.phi]
+    scale = np.asarray(rows.rows.scale(phi)) / np.asarray(getattr(rows.rows, "inner", rows.rows).scale(phi[: -len(part.names)]))
+    curvature = np.abs(np.diag(found.hessian)[model.criterion.phi])[-len(part.names) :]
+    flat = [n for n, c in zip(part.labels, curvature) if c < LEVEL_OUT]
+    if not flat or float(scale.max() / scale.min()) < APART:
+        return None
+    return (
+        f"The likelihood has no maximum: it goes on rising as the residual SD of some rows goes to zero (spread: {' and '.join(flat)}), which the "
+        "fixed part can reproduce. Do not use these figures. Leave that out of the spread, or join small levels first."
+    )

@@ -94,6 +94,24 @@ class Criterion(Frozen):
         nonnegative[self.phi] = self.bounded[self.phi]
         return nonnegative
 
+    def lost(self, parameters: Array) -> NDArray[np.bool_]:
+        """Parameters of the residual covariance that stand at an edge of it."""
+        out = np.zeros(len(parameters), dtype=bool)
+        if self.correlated is not None:
+            out[self.phi] = self.correlated.rows.lost(parameters[self.phi])
+        return out
+
+    def edges(self, parameters: Array) -> list[Array]:
+        """The parameters with one of the residual covariance put at an edge near by."""
+        if self.correlated is None:
+            return []
+        out = []
+        for phi in self.correlated.rows.edges(parameters[self.phi]):
+            moved = parameters.copy()
+            moved[self.phi] = phi
+            out.append(moved)
+        return out
+
     def signs(self, parameters: Array) -> Array:
         """Factors +-1 that bring the parameters to the form in which they are reported."""
         signs = np.ones(len(parameters))

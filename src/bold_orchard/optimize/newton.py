@@ -25,8 +25,11 @@ def minimise(
     tolerance: float = 1e-10,
     max_steps: int = 100,
     progress: Callable[[int], None] | None = None,
+    lost: Callable[[Array], NDArray[np.bool_]] | None = None,
 ) -> OptimizeResult[P]:
     """Minimise over theta with theta[nonnegative] >= 0; theta[edges] are set to zero when that costs nothing.
+
+    ``lost`` says which parameters (m,) have run to a limit where nothing depends on them: they are not looked at in the end.
 
     ``tolerance`` bounds the expected further decrease of the deviance. Steps solve a ridge-damped Newton system on
     the parameters not held at their bound (More 1983); the damping follows the agreement of the predicted and the
@@ -34,7 +37,12 @@ def minimise(
     """
     count = Counter(f)
     here, steps, reason = walk(count, count(start), nonnegative, NEAR, max_steps, progress)
-    return _check(count, here, nonnegative, edges, tolerance, steps, steps >= max_steps, reason)
+    left = _nothing_lost if lost is None else lost
+    return _check(count, here, nonnegative, edges, tolerance, steps, steps >= max_steps, reason, left)
+
+
+def _nothing_lost(theta: Array) -> NDArray[np.bool_]:
+    return np.zeros(len(theta), dtype=bool)
 
 
 def descend(f: Objective[P], start: Array, nonnegative: NDArray[np.bool_], near: float = 1e-7) -> P:
@@ -158,18 +166,19 @@ def _check(
     steps: int,
     ran_out: bool,
     reason: Ending,
+    lost: Callable[[Array], NDArray[np.bool_]],
 ) -> OptimizeResult[P]:
     """Polish with the true Hessian, clear what is zero, and judge convergence afresh."""
     m = len(here.theta)
     if m == 0:
         return OptimizeResult(here, True, 0.0, np.zeros((0, 0)), 0, count.calls, Ending.WELL)
-    here, hessian, moves = _polish(count, clear(count, here, edges), nonnegative, tolerance)
+    here, hessian, moves = _polish(count, clear(count, here, edges), nonnegative, tolerance, lost)
     here = clear(count, here, edges)
-    free = ~(nonnegative & (here.theta <= 0.0))
+    free = ~(nonnegative & (here.theta <= 0.0)) & ~lost(here.theta)
     decrement, _ = decrement_of(hessian, here.gradient, free)
     values = np.linalg.eigvalsh(scaled(hessian)[np.ix_(free, free)]) if free.any() else np.ones(1)
     positive = bool(values[0] > -1e-6 * max(values[-1], 1e-300))
-    inward = ~free & (np.diag(hessian) < -1e-6 * (1 + np.abs(np.diag(hessian))))
+    inward = nonnegative & (here.theta <= 0.0) & (np.diag(hessian) < -1e-6 * (1 + np.abs(np.diag(hessian))))
     if not positive or inward.any():
         reason = Ending.FALLS
     elif not decrement <= max(tolerance, 1e-8):
@@ -180,12 +189,12 @@ def _check(
 
 
 def _polish(
-    count: Counter[P], here: P, nonnegative: NDArray[np.bool_], tolerance: float
+    count: Counter[P], here: P, nonnegative: NDArray[np.bool_], tolerance: float, lost: Callable[[Array], NDArray[np.bool_]]
 ) -> tuple[P, Array, tuple[tuple[float, Any, Any], ...]]:
     """Newton steps with the Hessian of the exact gradient, made anew until the end is near; also leaves a saddle."""
     hessian, moves = _one_sided_hessian(count, here)
     for _ in range(POLISH):
-        free = ~(nonnegative & (here.theta <= 0.0))
+        free = ~(nonnegative & (here.theta <= 0.0)) & ~lost(here.theta)
         decrement, step = decrement_of(hessian, here.gradient, free)
         values = np.linalg.eigvalsh(scaled(hessian)[np.ix_(free, free)]) if free.any() else np.ones(1)
         saddle = values[0] < -1e-6 * max(values[-1], 1e-300)

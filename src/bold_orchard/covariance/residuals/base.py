@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[Any]
+NEAREST = 1e-7  # to its edge that a correlation comes, so that the covariance keeps an inverse with digits
 
 
 @frozen
@@ -75,6 +76,14 @@ class RowCovariance:
 
     def at(self, phi: Array) -> Bands:
         raise NotImplementedError
+
+    def lost(self, phi: Array) -> NDArray[np.bool_]:
+        """Parameters (n_phi,) that have run to an edge of the structure, where nothing depends on them any more."""
+        return np.zeros(len(phi), dtype=bool)
+
+    def edges(self, phi: Array) -> list[Array]:
+        """phi with each of the parameters put at an edge near by; nothing where no edge is near."""
+        return []
 
     def variance(self, phi: Array, sigma2: float) -> float:
         """The residual variance that is reported: the mean one where occasions have their own."""

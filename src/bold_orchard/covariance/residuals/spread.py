@@ -53,6 +53,14 @@ class Spread(RowCovariance):
         log_det = bands.log_det + float(self.total @ beta)
         return Bands(values, slopes, log_det, np.concatenate([bands.log_det_slope, self.total]))
 
+    def lost(self, phi: Array) -> NDArray[np.bool_]:
+        m = len(self.inner.start)
+        return np.append(self.inner.lost(phi[:m]), np.zeros(len(phi) - m, dtype=bool))
+
+    def edges(self, phi: Array) -> list[Array]:
+        m = len(self.inner.start)
+        return [np.append(inner, phi[m:]) for inner in self.inner.edges(phi[:m])]
+
     def variance(self, phi: Array, sigma2: float) -> float:
         return self.inner.variance(phi[: len(self.inner.start)], sigma2)
 

@@ -10,12 +10,15 @@ from numpy.typing import NDArray
 from bold_orchard.covariance.residuals.base import Bands, Layout, RowCovariance
 
 Array = NDArray[Any]
+LEAST = 1e-3  # SD of an occasion given those before it, of the first one's: it changes the deviance by less than 1e-6
+THIN = 0.3  # the same from which the edge is near: products of the inverse lose their digits
 
 
 class UnstructuredRows(RowCovariance):
     """A free covariance among occasions; ``occasion`` (n,) codes, ``unit_starts`` the first row of each unit.
 
-    R / sigma^2 = L L' with L[0, 0] = 1; phi holds the rows of L below, diagonals as logarithms.
+    R / sigma^2 = L L' with L[0, 0] = 1; phi holds the rows of L below. A diagonal is the root of exp(2 phi) + LEAST^2, so that the
+    inverse keeps its digits where the covariance is singular.
     """
 
     name = "unstructured"
@@ -52,6 +55,10 @@ class UnstructuredRows(RowCovariance):
             self.sizes.append(len(distinct))
             self.entries.append(distinct)
 
+    def edges(self, phi: Array) -> list[Array]:
+        near = [k for k, (i, j) in enumerate(self.places) if i == j and np.log(LEAST) <= phi[k] < np.log(THIN)]
+        return [np.where(np.arange(len(phi)) == k, np.log(LEAST) - 2.0, phi) for k in near]
+
     def variance(self, phi: Array, sigma2: float) -> float:
         return float(np.mean(np.diag(self.parameters(phi, sigma2)["covariance"])))
 
@@ -63,27 +70,33 @@ class UnstructuredRows(RowCovariance):
         low = np.zeros((len(self.labels), len(self.labels)))
         low[0, 0] = 1.0
         for (i, j), value in zip(self.places, phi):
-            low[i, j] = np.exp(value) if i == j else value
+            low[i, j] = np.hypot(np.exp(value), LEAST) if i == j else value
         return low
+
+    def lost(self, phi: Array) -> NDArray[np.bool_]:
+        own = np.array([i == j for i, j in self.places])
+        return own & (phi[: len(own)] < np.log(LEAST))
 
     def at(self, phi: Array) -> Bands:
         low = self._factor(phi)
-        r = low @ low.T
         changes = []
-        for i, j in self.places:
+        for (i, j), value in zip(self.places, phi):
             change = np.zeros_like(low)
-            change[i, j] = low[i, j] if i == j else 1.0
+            change[i, j] = np.exp(2.0 * value) / low[i, j] if i == j else 1.0
             changes.append(change @ low.T + low @ change.T)
-        inverses, slopes = np.zeros((len(self.patterns), *r.shape)), np.zeros((len(phi), len(self.patterns), *r.shape))
+        inverses, slopes = np.zeros((len(self.patterns), *low.shape)), np.zeros((len(phi), len(self.patterns), *low.shape))
         log_det, log_slope = 0.0, np.zeros(len(phi))
         for p, seen in enumerate(self.patterns):
             at = np.ix_(seen, seen)
-            inverse = np.linalg.inv(r[at])
+            own = np.linalg.qr(low[seen].T, mode="r")  # own' own = R of these occasions, with the digits of the factor
+            back = np.linalg.inv(own)
+            inverse = back @ back.T
             inverses[p][at] = inverse
-            log_det += self.counts[p] * float(np.linalg.slogdet(r[at])[1])
+            log_det += self.counts[p] * 2.0 * float(np.log(np.abs(np.diag(own))).sum())
             for a, change in enumerate(changes):
-                slopes[a, p][at] = -inverse @ change[at] @ inverse
-                log_slope[a] += self.counts[p] * float(np.trace(inverse @ change[at]))
+                turned = back.T @ change[at] @ back
+                slopes[a, p][at] = -back @ turned @ back.T
+                log_slope[a] += self.counts[p] * float(np.trace(turned))
         values = [inverses[d[:, 0], d[:, 1], d[:, 2]] for d in self.entries]
         return Bands(values, [slopes[:, d[:, 0], d[:, 1], d[:, 2]] for d in self.entries], log_det, log_slope)
 

@@ -15,6 +15,7 @@ from bold_orchard.design.design import Design
 from bold_orchard.design.subset import some_rows
 from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.gaussian_search import make_criterion
+from bold_orchard.inference.variances.told_apart import null_direction
 from bold_orchard.likelihood.expected_information import MOST_EFFECTS, linear_moments, widest
 from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
 from bold_orchard.optimize.protocol import OptimizeResult
@@ -34,10 +35,13 @@ def flat_components(design: Design, found: OptimizeResult[GaussianPoint]) -> str
     """A sentence that names the components no rows of this design can tell apart, or None."""
     e = found.point
     c = e.criterion
-    if not len(e.theta) or not _suspicious(found):
+    if not len(e.theta) or (c.linear and not _suspicious(found)):
         return None
     with np.errstate(all="ignore"):
         try:
+            if not c.linear and design.counts is None and not design.on_disk:
+                flat = null_direction(design, c.reml)
+                return None if flat is None else _words(design, flat[0], flat[1])
             if c.linear and widest(c.products) <= MOST_EFFECTS:
                 part = _of_some_levels(design, c)
                 if part is not None and _null_of_information(part) is None:
@@ -47,7 +51,7 @@ def flat_components(design: Design, found: OptimizeResult[GaussianPoint]) -> str
                 direction = _null_of_hessian(found)
         except np.linalg.LinAlgError:
             return None
-    return None if direction is None else _words(design, e, direction)
+    return None if direction is None else _words(design, c, direction)
 
 
 def _of_some_levels(design: Design, c: Criterion) -> GaussianPoint | None:
@@ -129,18 +133,37 @@ def _null_of_hessian(found: OptimizeResult[GaussianPoint]) -> Array | None:
     return np.append(direction[: c.n_theta], rest) / float(direction.max())
 
 
-def _words(design: Design, e: GaussianPoint, direction: Array) -> str:
+def _never_together(design: Design) -> str:
+    """The first two occasions that no unit has both; empty where there are none."""
+    rows = design.residual
+    if rows.codes is None or not rows.labels or rows.time is None:
+        return ""
+    have = np.zeros((int(rows.codes.max()) + 1, len(rows.labels)))
+    have[rows.codes, rows.time.astype(np.intp)] = 1.0
+    pairs = np.argwhere(np.triu(have.T @ have == 0))
+    return f"{rows.labels[pairs[0][0]]} and {rows.labels[pairs[0][1]]}" if len(pairs) else ""
+
+
+def _words(design: Design, criterion: Criterion, direction: Array) -> str:
+    """In words; ``direction`` is over (covariance elements by unit, what else V depends on), the residual last."""
     at, names = 0, []
-    for f, structure in enumerate(e.criterion.structures):
+    for f, structure in enumerate(criterion.structures):
         parts = [c for c in design.clauses if c.block == f]
-        sizes = [b.structure.n_theta for b in e.criterion.products.units[f].blocks]
+        sizes = [b.structure.n_theta for b in criterion.products.units[f].blocks]
         for clause, size in zip(parts, sizes):
             weights = np.abs(direction[at : at + size])
             at += size
             if size and weights.max() > IN:
                 names.append(f"{design.units[clause.unit].name} ({', '.join(clause.part.names)})")
         assert sum(sizes) == structure.n_theta
-    residual = abs(float(direction[-1])) > IN and len(direction) > at
+    apart = _never_together(design)
+    if not names and apart:
+        return (
+            f"The rows cannot tell the covariance of {apart} in {design.residual.unit}: they never stand in one {design.residual.unit} together. "
+            "The figures of the residual are one choice among many; do not use them. Leave such occasions out, or write "
+            f"within {design.residual.unit}: exchangeable, or ar1 of a time."
+        )
+    residual = float(np.abs(direction[at:]).max(initial=0.0)) > IN
     what = " and ".join([*names, *(["the residual"] if residual else [])])
     why = "several sets of values give one and the same likelihood"
     if len(names) == 1 and not residual:

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.likelihood.gaussian import GaussianPoint
+from bold_orchard.optimize.by_values import derivatives
 
 Array = NDArray[Any]
 LARGE = 20_000  # work of one evaluation, effects times terms, from which the search's own figures must serve
@@ -35,6 +36,8 @@ def parameter_covariance(e: GaussianPoint, profiled: Array | None = None) -> Arr
 def full_hessian(e: GaussianPoint) -> Array:
     """Hessian of the deviance in (theta, phi, log sigma^2), sigma^2 not profiled out, (m + 1, m + 1)."""
     here = e.psi
+    if e.criterion.lost(e.theta).any():  # a covariance of rows without an inverse leaves gradients no digits
+        return derivatives(lambda point: _at(e, point).deviance, here)[1]
     hessian = np.empty((len(here), len(here)))
     for i in range(len(here)):
         h = 1e-4 * max(abs(here[i]), 1e-2)
@@ -52,8 +55,8 @@ def is_large(e: GaussianPoint) -> bool:
 
 
 def at_bound(e: GaussianPoint) -> Array:
-    """Parameters that stand at their bound, (m,)."""
-    return np.asarray(e.criterion.bounded & (e.theta <= 0))
+    """Parameters that stand at their bound or at an edge of the residual covariance, (m,)."""
+    return np.asarray((e.criterion.bounded & (e.theta <= 0)) | e.criterion.lost(e.theta))
 
 
 def _completed(e: GaussianPoint, profiled: Array) -> Array:
@@ -74,8 +77,10 @@ def _completed(e: GaussianPoint, profiled: Array) -> Array:
     return out
 
 
-def _gradient(e: GaussianPoint, point: Array) -> Array:
+def _at(e: GaussianPoint, point: Array) -> GaussianPoint:
     c = e.criterion
-    if c.absolute:
-        return c.at(point).gradient
-    return c.at(point[:-1]).with_sigma2(float(np.exp(point[-1]))).psi_slope
+    return c.at(point) if c.absolute else c.at(point[:-1]).with_sigma2(float(np.exp(point[-1])))
+
+
+def _gradient(e: GaussianPoint, point: Array) -> Array:
+    return _at(e, point).psi_slope
