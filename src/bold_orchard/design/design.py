@@ -172,7 +172,7 @@ class Design(Frozen):
 
     def maker(self) -> ColumnMaker:
         """What makes columns over the rows of the design as they were made for the fit."""
-        return ColumnMaker(self.table, self.memory, learn=False, _cache=dict(self.prepared))
+        return ColumnMaker(self.table, self.memory, learn=False, counts=self.counts, _cache=dict(self.prepared))
 
     def categories(self) -> list[tuple[str, Category]]:
         """Categories of the fixed part: the factor as written, and its coding."""

@@ -47,7 +47,8 @@ class ColumnMaker:
     """Turns factors into columns over the rows of ``table`` (the rows used).
 
     With ``learn`` False the memory is only read: the transformation of an earlier fit. With a ``reference``, the maker
-    over the rows of that fit, the rows are typical ones of an average unit: see ``typical_mean``.
+    over the rows of that fit, the rows are typical ones of an average unit: see ``typical_mean``. Where rows stand for several, these
+    are their ``counts`` (n,).
     """
 
     table: Table
@@ -57,6 +58,7 @@ class ColumnMaker:
     text: str = ""
     meanings: dict[str, str] = field(default_factory=dict)
     reference: ColumnMaker | None = None
+    counts: Array | None = None
     _cache: dict[str, Numeric | Category] = field(default_factory=dict)
     _typical: dict[str, float | None] = field(default_factory=dict)
 
@@ -186,7 +188,7 @@ class ColumnMaker:
             first[labels.codes[::-1]] = values[::-1]
             constant = np.array_equal(first[labels.codes], values)
             own = values if constant else self.unit_value(call, values)
-            self._typical[key] = None if constant else float(own.mean())
+            self._typical[key] = None if constant else float(np.average(own, weights=self.counts))
         return self._typical[key]
 
     def unit_value(self, call: tree.Call, values: Array) -> Array:

@@ -25,6 +25,7 @@ from bold_orchard.estimation.model import UnitEffects
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import covariates
 from bold_orchard.inference.prediction.residuals import Residuals, residuals
+from bold_orchard.inference.variances.averages import residual_variances
 from bold_orchard.progress import Progress, silent
 from bold_orchard.results.check import CheckArrays, CheckResult, EffectArrays, LevelInfluence
 from bold_orchard.results.rows import Entries
@@ -174,7 +175,7 @@ def _levels(
 ) -> list[dict[str, Any]]:
     """One entry for the rows, one for each term of each unit, then the other residuals of the rows."""
     additive = fit.design.additive
-    plain = additive and not fit.design.random_spread
+    plain = additive and np.ndim(residual_variances(fit.model)) == 0  # rows of unlike variance are set on one scale
     levels = [
         {"level": "rows", "residuals": "conditional" if additive else "quantile"}
         | shape(rest.conditional if plain else rest.standardised, seed)
@@ -189,7 +190,8 @@ def _levels(
     if inside is not None:
         within: dict[str, Any] = {"level": "rows", "residuals": "within-group", "unit": inside.unit.name}
         within["units"] = int(inside.possible.sum())
-        own = inside.residual[np.isfinite(inside.residual)]
+        own = inside.residual if plain else inside.standardised
+        own = own[np.isfinite(own)]
         levels.append(within | shape(own, seed) | {"outliers": []})
     return levels
 

@@ -12,6 +12,7 @@ from bold_orchard.design.build import unit_codes
 from bold_orchard.design.design import UnitCodes
 from bold_orchard.design.validation import constant_inside
 from bold_orchard.inference.fit import Fit
+from bold_orchard.inference.variances.averages import residual_variances
 
 Array = NDArray[Any]
 SPANNED = 1e-20  # squared part of a column left inside units that is no more than rounding
@@ -38,7 +39,8 @@ def within_residuals(fit: Fit, unit: UnitCodes) -> Within:
     for clause in design.clauses:
         if design.blocks[clause.block].unit.name == unit.name:
             columns |= dict(zip(clause.part.names, clause.part.values))
-    root = np.ones(len(codes)) if design.weights is None else np.sqrt(design.weights)
+    variances = residual_variances(fit.model)
+    root = np.sqrt(np.broadcast_to(np.mean(variances) / variances, len(codes)))
     basis = _Basis(codes, size)
     columns.pop("intercept", None)
     for column in (np.ones(len(codes)), *columns.values()):

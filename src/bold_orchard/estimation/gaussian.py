@@ -85,6 +85,17 @@ class GaussianModel(FittedModel[Criterion, GaussianPoint]):
         start = np.where(criterion.bounded, np.maximum(theta, EDGE), theta)
         return search(criterion, start, self.options).point.deviance
 
+    def residual_variances(self) -> Array | float:
+        """The residual variance of each row (n,), its spread, occasion and weight counted in, or one for all."""
+        e, design, correlated = self.evaluation, self.design, self.criterion.correlated
+        out: Array | float = float(e.sigma2)
+        if correlated is not None:
+            scale, order = correlated.rows.scale(e.theta[e.criterion.phi]), row_order(design.residual)
+            if isinstance(scale, np.ndarray) and order is not None:
+                scale[order] = scale.copy()
+            out = out * scale**2
+        return out if design.weights is None or design.counts is not None else out / design.weights
+
     def residual_draw(self, eta: Array, rng: np.random.Generator) -> Array:
         e, design, correlated = self.evaluation, self.design, self.criterion.correlated
         drawn = rng.standard_normal(len(design.y))

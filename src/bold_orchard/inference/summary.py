@@ -19,6 +19,7 @@ from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.monte_carlo import monte_carlo, note
 from bold_orchard.inference.trouble import Trouble
+from bold_orchard.inference.variances.averages import given_scale, mean_effect_variance, mean_residual_variance
 from bold_orchard.inference.variances.information import parameter_covariance
 from bold_orchard.optimize.protocol import OptimizeResult
 from bold_orchard.results.fit import FitResult
@@ -70,8 +71,7 @@ def summarise(
         "confidence": confidence,
         "intercept_at": list(design.fixed.zeros) if design.fixed.intercept or design.graded else [],
         "transformations": [{"term": t, "meaning": m} for t, m in design.meanings.items()],
-        "mean_random_variance": mean_variances(model),
-    }
+    } | mean_variances(model)
     engine, workers = design.engine
     document["reading"] = {
         "pieces": design.table.parts,
@@ -187,7 +187,7 @@ def random_parts(model: FittedModel[Any, Any]) -> list[dict[str, Any]]:
     design, out = model.design, []
     varied = vary_rows(model)
     for clause in design.clauses:
-        g = model.evaluation.covariance(clause.block)[clause.columns, clause.columns]
+        g = model.evaluation.covariance(clause.block)[clause.columns, clause.columns] * given_scale(design, clause)
         made: dict[str, Any] = {
             "group": design.units[clause.unit].name,
             "structure": clause.structure.kind,
@@ -284,25 +284,10 @@ def correlation(g: Array) -> list[list[float | None]]:
     return [[number(x) for x in row] for row in r]
 
 
-def mean_variances(model: FittedModel[Any, Any]) -> list[float | None]:
-    """Per each clause, the variance its effects contribute at the mean of its columns: m' G m."""
-    out = []
-    for clause in model.design.clauses:
-        g = model.evaluation.covariance(clause.block)[clause.columns, clause.columns]
-        m = np.array([model.design.mean_of(v) for v in clause.part.values]) * typical_scale(model, clause)
-        out.append(number(m @ g @ m))
-    return out
-
-
-def typical_scale(model: FittedModel[Any, Any], clause: Clause) -> float:
-    """By what the SDs of a clause's effects, at the mean over the rows of what they depend on, exceed those at zero."""
-    c = model.criterion
-    if clause.vary is None:
-        return 1.0
-    clauses = [x for x in model.design.clauses if x.vary is not None]
-    at = next(i for i, x in enumerate(clauses) if x is clause)
-    alpha = model.evaluation.theta[c.alpha][c.vary.slices()[at]] / c.vary.parts[at].sd
-    return float(np.exp(alpha @ np.array([model.design.mean_of(v) for v in clause.vary.values])))
+def mean_variances(model: FittedModel[Any, Any]) -> dict[str, Any]:
+    """What the effects of each clause and, of additive outcomes, the residuals add to the variance of a row on average."""
+    own = {"mean_residual_variance": number(mean_residual_variance(model))} if model.design.additive else {}
+    return {"mean_random_variance": [number(mean_effect_variance(model, c)) for c in model.design.clauses]} | own
 
 
 def alias_notes(design: Design, products: CrossProducts) -> list[str]:

@@ -13,6 +13,7 @@ from bold_orchard.results.notes import Note
 
 
 APART = 200.0  # ratio of residual SDs that no measurements of one kind show
+MOST_LEVELS = 40  # of a spread by category
 LEVEL_OUT = 1e-2  # curvature of the deviance in a log SD; each row that tells of it adds some 2
 
 
@@ -23,6 +24,19 @@ class Trouble(Frozen):
     notes: tuple[str, ...] = ()
     identified: bool = True
     remarks: tuple[str, ...] = ()
+
+
+def _reproduced(model: GaussianModel) -> bool:
+    """Whether the fixed part can reproduce all rows of one spread, so that their density has no bound; units' effects give it one."""
+    design = model.design
+    part = design.residual.spread
+    if model.criterion.reml or design.clauses or part is None:
+        return False
+    distinct, level = np.unique(np.column_stack(part.values), axis=0, return_inverse=True)
+    x = np.column_stack([design.fixed.values[k] for k in model.kept])
+    return len(distinct) <= MOST_LEVELS and any(
+        (level.ravel() == j).sum() <= np.linalg.matrix_rank(x[level.ravel() == j]) for j in range(len(distinct))
+    )
 
 
 @singledispatch
@@ -51,8 +65,9 @@ def _without_maximum(model: GaussianModel) -> str | None:
     scale = np.asarray(rows.rows.scale(phi)) / np.asarray(getattr(rows.rows, "inner", rows.rows).scale(phi[: -len(part.names)]))
     curvature = np.abs(np.diag(found.hessian)[model.criterion.phi])[-len(part.names) :]
     flat = [n for n, c in zip(part.labels, curvature) if c < LEVEL_OUT]
-    if not flat or float(scale.max() / scale.min()) < APART:
+    if (not flat or float(scale.max() / scale.min()) < APART) and not _reproduced(model):
         return None
+    flat = flat or list(part.labels)
     return (
         f"The likelihood has no maximum: it goes on rising as the residual SD of some rows goes to zero (spread: {' and '.join(flat)}), which the "
         "fixed part can reproduce. Do not use these figures. Leave that out of the spread, or join small levels first."

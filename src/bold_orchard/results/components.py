@@ -10,7 +10,8 @@ from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Origin, 
 
 @frozen
 class Component(Part):
-    """A variance, covariance or parameter; ``share`` is its part of the total at the covariates' means."""
+    """A variance, covariance or parameter; ``share`` is its part of the variance of a row on average, of effects that may covary that of them
+    all, which stands with the first."""
 
     group: str
     kind: str
@@ -29,6 +30,16 @@ class Component(Part):
 
 
 @frozen
+class LevelCorrelation(Part):
+    """ICC and share in the rows of one level of a category on which variances depend."""
+
+    column: str
+    level: str
+    value: Number
+    share: Number
+
+
+@frozen
 class IntraclassCorrelation(Part):
     """``share`` is the unit's own part of the variance, ``value`` the correlation of two rows of one level."""
 
@@ -36,6 +47,7 @@ class IntraclassCorrelation(Part):
     value: Number
     share: Number
     ci: Interval | Absent = ABSENT
+    by_level: list[LevelCorrelation] | Absent = ABSENT
 
 
 @frozen

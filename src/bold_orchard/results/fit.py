@@ -186,6 +186,7 @@ class FitResult(Result):
     intercept_at: list[str]
     transformations: list[Transformation]
     mean_random_variance: list[Number]
+    mean_residual_variance: Number | Absent = ABSENT
     points: int | Absent = ABSENT
     levels: list[str] | Absent = ABSENT
     reading: Reading | Absent = ABSENT

@@ -39,6 +39,7 @@ FIT: Shape = {
     "intercept_at": [str],
     "transformations": [{"term": str, "meaning": str}],
     "mean_random_variance": [FIGURE],
+    "mean_residual_variance?": FIGURE,
     "saved": {
         "data": str,
         "data_absolute": (str, type(None)),

@@ -16,6 +16,7 @@ from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
+from bold_orchard.inference.variances.averages import mean_effect_variance
 
 Array = NDArray[Any]
 NODES = 41  # of a mean over units: a mean chance is then exact to 1e-8 at an SD of 2, to 3e-6 at 3, to 2e-4 at 5
@@ -69,15 +70,7 @@ def population_mean(mean: Any, eta: Array, variance: Array | float) -> Array:
 
 def random_variance(fit: Fit) -> float:
     """Variance of the random part on the linear scale, averaged over the rows."""
-    e, total = fit.evaluation, 0.0
-    for clause in fit.design.clauses:
-        g = e.covariance(clause.block)[clause.columns, clause.columns]
-        z = np.array(clause.part.values)
-        if clause.vary is not None:
-            rows = next(p for c, p in zip(fit.design.clauses, fit.result["random"]) if c is clause)["vary"]
-            z = z * np.exp(sum(r["estimate"] * v for r, v in zip(rows, clause.vary.values)))
-        total += fit.design.mean_of(np.einsum("an,ab,bn->n", z, g, z))
-    return total
+    return sum(mean_effect_variance(fit.model, clause) for clause in fit.design.clauses)
 
 
 def latent(fit: Fit, known: Any, row: Array, constant: float) -> tuple[float, float]:

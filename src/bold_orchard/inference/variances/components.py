@@ -16,7 +16,15 @@ from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.intervals.intervals import profiled_quantities
 from bold_orchard.inference.prediction.response_scale import random_variance
-from bold_orchard.inference.summary import number, residual_variance, typical_scale
+from bold_orchard.inference.summary import number, residual_variance
+from bold_orchard.inference.variances.averages import (
+    given_scale,
+    grown_squares,
+    levels_that_matter,
+    mean_effect_variance,
+    mean_products,
+    mean_residual_variance,
+)
 from bold_orchard.inference.variances.quantities import Effects, quantities
 from bold_orchard.likelihood.gaussian import GaussianPoint
 from bold_orchard.progress import Progress
@@ -43,7 +51,7 @@ def components(
     covariance = fit.known.parameter_covariance
     step = -0.5 * covariance @ e.psi_slope
     gradients = _gradients(fit, rows)
-    total = sum(r["part"] for r in rows)
+    total = sum(r["part"] for r in rows if r["part"] is not None)
     z = quantile_t(confidence, None)
     out: list[dict[str, Any]] = []
     for row, slope in zip(rows, gradients):
@@ -52,7 +60,7 @@ def components(
         se = float(np.sqrt(max(float(slope @ covariance @ slope), 0.0)))
         boundary = row["group"] in fit.result["convergence"]["boundary_terms"]
         zero = row["kind"] == "variance" and row["estimate"] == 0
-        made = _row(row, None if zero or se == 0 else se, z, row["part"] / total, boundary)
+        made = _row(row, None if zero or se == 0 else se, z, None if row["part"] is None else row["part"] / total, boundary)
         out.append(made | {"change": number(float(slope @ step))})
     out += _parameters(fit, covariance, z) if design.additive else _of_family(fit, covariance, z)
     notes = list(fit.result["warnings"])
@@ -68,7 +76,7 @@ def components(
         "interval": method,
         "confidence": confidence,
         "components": out,
-        "icc": _icc(fit, rows, total),
+        "icc": _icc(fit, rows),
         "r2": r_squared(fit),
         "latent_variance": None if design.additive else rows[-1]["estimate"],
         "against": None if against is None else against.name,
@@ -104,38 +112,42 @@ def _reduction(fit: Fit, against: Fit) -> list[dict[str, Any]]:
 
 
 def _entries(fit: Fit) -> list[dict[str, Any]]:
-    """Every variance, covariance and the residual; ``part`` is its share of the total at the covariates' means.
+    """Every variance, covariance and the residual; ``part`` is what it adds to the variance of a row on average.
 
-    The last row of a generalized fit is the variance its family adds on the linear scale (kind 'latent').
+    Effects that may covary share one part, which stands with the first of them. The last row of a generalized fit is the variance its
+    family adds on the linear scale (kind 'latent').
     """
     design, e = fit.design, fit.evaluation
     rows: list[dict[str, Any]] = []
     for clause in design.clauses:
         at = clause.columns.start
         names = clause.part.names
-        g = e.covariance(clause.block)[clause.columns, clause.columns]
-        means = np.array([design.mean_of(v) for v in clause.part.values]) * typical_scale(fit.model, clause)
+        g = e.covariance(clause.block)[clause.columns, clause.columns] * given_scale(design, clause)
+        m = mean_products(design, clause, grown_squares(fit.model, clause)) / given_scale(design, clause)
+        together = clause.kind.correlated and len(names) > 1
         base = {"group": design.units[clause.unit].name, "unit": clause.unit, "block": clause.block}
         for i, term in enumerate(names):
+            part = m[i, i] * g[i, i] if not together else float((m * g).sum()) if i == 0 else None
             rows.append(base | {"kind": "variance", "term": term, "term2": None, "estimate": g[i, i], "at": (at + i, at + i),
-                                "part": means[i] ** 2 * g[i, i], "size": float(np.sqrt(design.mean_of(clause.part.values[i] ** 2))), "sd": np.sqrt(max(g[i, i], 0.0)), "correlation": None})  # fmt: skip
+                                "part": part, "size": float(np.sqrt(design.mean_of(clause.part.values[i] ** 2))), "sd": np.sqrt(max(g[i, i], 0.0)), "correlation": None})  # fmt: skip
         for i, j in itertools.combinations(range(len(names)), 2):
             if not clause.kind.correlated:
                 continue
             sd = np.sqrt(g[i, i] * g[j, j])
             rows.append(base | {"kind": "covariance", "term": names[i], "term2": names[j], "estimate": g[i, j], "at": (at + i, at + j),
-                                "part": 2 * means[i] * means[j] * g[i, j], "size": None, "sd": None,
-                                "correlation": g[i, j] / sd if sd > 0 else None})  # fmt: skip
+                                "part": None, "size": None, "sd": None, "correlation": g[i, j] / sd if sd > 0 else None})  # fmt: skip
     if design.additive:
         v, kind = residual_variance(design, e.criterion, e.theta[e.criterion.phi], e.row_variance), "residual"
+        part = mean_residual_variance(fit.model)
     else:
-        v, kind = latent_variance(fit), "latent"
+        v = part = latent_variance(fit)
+        kind = "latent"
     rows.append({"group": "residual", "unit": None, "kind": kind, "term": "residual", "term2": None, "estimate": v,
-                 "at": None, "part": v, "size": 1.0, "sd": np.sqrt(v), "correlation": None})  # fmt: skip
+                 "at": None, "part": part, "size": 1.0, "sd": np.sqrt(v), "correlation": None})  # fmt: skip
     return rows
 
 
-def _row(row: dict[str, Any], se: float | None, z: float, share: float, boundary: bool) -> dict[str, Any]:
+def _row(row: dict[str, Any], se: float | None, z: float, share: float | None, boundary: bool) -> dict[str, Any]:
     estimate = float(row["estimate"])
     ci: list[float | None] | None = None
     if se is not None and se > 0:
@@ -155,7 +167,7 @@ def _row(row: dict[str, Any], se: float | None, z: float, share: float, boundary
         "se": None if se is None else number(se),
         "ratio": number(estimate / se) if se else None,
         "ci": ci,
-        "share": number(share),
+        "share": None if share is None else number(share),
         "boundary": boundary,
         "sd_in_outcome": None if row["size"] is None else number(row["sd"] * row["size"]),
     }
@@ -251,21 +263,37 @@ def _residual_slope(design: Design, e: GaussianPoint) -> Array:
     return np.array([(up - down) / (2 * h) for up, down in ends])
 
 
-def _icc(fit: Fit, rows: list[dict[str, Any]], total: float) -> list[dict[str, Any]]:
+def _icc(fit: Fit, rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
     """Per unit ``share``, its own part of the variance, and ``value``, the correlation of two rows of one level.
+
+    Where variances depend on a category the same for each of its levels, in ``by_level``.
+    """
+    design = fit.design
+    whole = _alike(fit, [mean_effect_variance(fit.model, c) for c in design.clauses], rows[-1]["part"])
+    out = [{"group": u.name, "value": number(v), "share": number(s)} for u, (v, s) in zip(design.units, whole)]
+    for column, level, own in levels_that_matter(design):
+        rest = mean_residual_variance(fit.model, own) if design.additive else rows[-1]["part"]
+        made = _alike(fit, [mean_effect_variance(fit.model, c, own) for c in design.clauses], rest)
+        for entry, (value, share) in zip(out, made):
+            entry.setdefault("by_level", []).append({"column": column, "level": level, "value": number(value), "share": number(share)})
+    return out
+
+
+def _alike(fit: Fit, parts: list[float], rest: float) -> list[tuple[float, float]]:
+    """ICC and own share of every unit, from what each clause and the residuals add.
 
     Two rows of one tree also share the tree's orchard, and what exchangeable residuals of their unit have in common.
     """
-    design = fit.design
-    parts = [sum(r["part"] for r in rows if r["unit"] == i) for i in range(len(design.units))]
-    out = []
-    for unit, own in zip(design.units, parts):
-        shared = sum(part for other, part in zip(design.units, parts) if other is unit or is_nested(unit, other))
-        residual = design.residual
+    design, out = fit.design, []
+    total = sum(parts) + rest
+    of_unit = [sum(p for c, p in zip(design.clauses, parts) if c.unit == i) for i in range(len(design.units))]
+    residual = design.residual
+    for unit, own in zip(design.units, of_unit):
+        shared = sum(part for other, part in zip(design.units, of_unit) if other is unit or is_nested(unit, other))
         alike = residual_structure_of(residual.kind).one_correlation and residual.codes is not None
         if alike and constant_inside(unit.codes, unit.size, np.asarray(residual.codes)):
-            shared += fit.result["residual"]["parameters"]["rho"] * rows[-1]["part"]
-        out.append({"group": unit.name, "value": number(shared / total), "share": number(own / total)})
+            shared += fit.result["residual"]["parameters"]["rho"] * rest
+        out.append((shared / total, own / total))
     return out
 
 
@@ -279,5 +307,5 @@ def r_squared(fit: Fit) -> dict[str, float | None]:
     centred = predicted - design.mean_of(predicted)
     fixed = design.mean_of(centred**2) * design.n_rows / max(design.n_rows - 1, 1)
     random = random_variance(fit)
-    total = fixed + random + (e.row_variance if design.additive else latent_variance(fit))
+    total = fixed + random + (mean_residual_variance(fit.model) if design.additive else latent_variance(fit))
     return {"marginal": number(fixed / total), "conditional": number((fixed + random) / total)}

@@ -131,7 +131,8 @@ def _df_words(method: str, df: float | None) -> str:
 def variation(page: Page, d: FitResult, digits: int) -> None:
     parts, res = d["random"], d["residual"]
     own = res["variance"] if res and "variance" in res else None
-    total = sum(x or 0 for x in d["mean_random_variance"]) + own if own is not None else None
+    mean = d.get("mean_residual_variance", own)
+    total = sum(x or 0 for x in d["mean_random_variance"]) + mean if own is not None and mean is not None else None
     rows: list[tuple[str, ...]] = []
     for part, at_mean in zip(parts, d["mean_random_variance"]):
         share = percent(at_mean / total) if total and at_mean is not None else ""
@@ -139,10 +140,10 @@ def variation(page: Page, d: FitResult, digits: int) -> None:
             alone = share if len(part["terms"]) == 1 else ""
             rows.append((part["group"], term, figure(sd, digits), figure(part["covariance"][i][i], digits), alone))
         if len(part["terms"]) > 1 and at_mean is not None:
-            rows.append((part["group"], "all, at the mean", "", figure(at_mean, digits), share))
+            rows.append((part["group"], "all, mean over rows", "", figure(at_mean, digits), share))
     if own is not None:
         rows.append(
-            ("residual", "", figure(res["sd"], digits), figure(own, digits), percent(own / total if total else None))
+            ("residual", "", figure(res["sd"], digits), figure(own, digits), percent(mean / total if total and mean is not None else None))
         )
     columns: tuple[str, ...] = ("group", "<term", "SD", "variance", "share")
     if own is None:

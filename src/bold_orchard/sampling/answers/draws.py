@@ -16,6 +16,7 @@ from bold_orchard.inference.coefficients.maximum_likelihood import threshold_nam
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.response_scale import grades_at, mean_grade
 from bold_orchard.inference.summary import number
+from bold_orchard.inference.variances.averages import mean_products
 from bold_orchard.inference.variances.quantities import quantities
 from bold_orchard.sampling.diagnostics import rhat
 from bold_orchard.sampling.scales import found
@@ -180,17 +181,18 @@ class Draws(Frozen):
     @cached_property
     def random_variance(self) -> Array:
         """Variance of the random part on the linear scale, averaged over the rows, (D,)."""
-        design, total = self.fit.design, np.zeros(self.count)
-        for clause in design.clauses:
-            z, g = np.array(clause.part.values), self.covariance(clause)
-            if clause.vary is None:
-                squares = np.array([[design.mean_of(a * b) for b in z] for a in z])
-                total += np.einsum("dij,ij->d", g, squares)
-                continue
-            for d, alpha in enumerate(self.alpha(clause)):
-                scaled = z * np.exp(alpha @ np.array(clause.vary.values))
-                total[d] += design.mean_of(np.einsum("an,ab,bn->n", scaled, g[d], scaled))
+        total = np.zeros(self.count)
+        for clause in self.fit.design.clauses:
+            total += (self.mean_products(clause) * self.covariance(clause)).sum(axis=(1, 2))
         return total
+
+    def mean_products(self, clause: Clause) -> Array:
+        """The mean over the rows of z z', times what the variance of the row's level exceeds that at zero by, (D, k, k)."""
+        design = self.fit.design
+        if clause.vary is None:
+            return np.broadcast_to(mean_products(design, clause), (self.count, len(clause.part.names), len(clause.part.names)))
+        values = np.array(clause.vary.values)
+        return np.array([mean_products(design, clause, np.exp(2.0 * alpha @ values)) for alpha in self.alpha(clause)])
 
     # -- the outcome's own scale
 

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from bold_orchard.covariance.residuals import residual_structure_of
 from bold_orchard.design.validation import constant_inside, is_nested
 from bold_orchard.inference.summary import number
+from bold_orchard.inference.variances.averages import given_scale
 from bold_orchard.results.components import ComponentsResult
 from bold_orchard.sampling.answers.draws import METHOD, Draws, told
 
@@ -26,7 +27,7 @@ def components(draws: Draws, confidence: float = 0.95) -> ComponentsResult:
     fit = draws.fit
     design = fit.design
     rows = _entries(draws)
-    total = np.sum([r["part"] for r in rows], axis=0)
+    total = np.sum([r["part"] for r in rows if r["part"] is not None], axis=0)
     made = [_row(r, total, confidence) for r in rows if r["kind"] != "latent"] + _parameters(draws, confidence)
     marginal, conditional = _explained(draws)
     document: dict[str, Any] = {
@@ -43,7 +44,7 @@ def components(draws: Draws, confidence: float = 0.95) -> ComponentsResult:
 def figures(draws: Draws, confidence: float) -> list[dict[str, Any]]:
     """ICC of every unit and both R squared by name, each with mean, SD, median and interval."""
     rows = _entries(draws)
-    total = np.sum([r["part"] for r in rows], axis=0)
+    total = np.sum([r["part"] for r in rows if r["part"] is not None], axis=0)
     made = {f"icc({name})": value for name, value, _ in _alike(draws, rows, total)}
     made |= dict(zip(("r2(marginal)", "r2(conditional)"), _explained(draws)))
     out = []
@@ -64,27 +65,28 @@ def figures(draws: Draws, confidence: float) -> list[dict[str, Any]]:
 
 
 def _entries(draws: Draws) -> list[dict[str, Any]]:
-    """Every variance and covariance with its ``value`` (D,) and ``part`` (D,) of the total at the covariates' means, the residual last."""
+    """Every variance and covariance with its ``value`` (D,) and ``part`` (D,) of the variance of a row on average, the residual last.
+
+    Effects that may covary share one part, which stands with the first of them.
+    """
     design, rows = draws.fit.design, []
     for clause in design.clauses:
-        names, g = clause.part.names, draws.covariance(clause)
-        vary = () if clause.vary is None else [design.mean_of(v) for v in clause.vary.values]
-        means = np.array([design.mean_of(v) for v in clause.part.values]) * draws.grown(
-            clause, np.array(vary)[:, None] if vary else vary
-        )
+        names, g = clause.part.names, draws.covariance(clause) * given_scale(design, clause)
+        m = draws.mean_products(clause) / given_scale(design, clause)
+        together = clause.kind.correlated and len(names) > 1
         base = {"group": design.units[clause.unit].name, "unit": clause.unit}
         for i, term in enumerate(names):
             size = float(np.sqrt(design.mean_of(clause.part.values[i] ** 2)))
-            rows.append(base | {"kind": "variance", "term": term, "term2": None, "value": g[:, i, i], "part": means[:, i] ** 2 * g[:, i, i],
+            part = m[:, i, i] * g[:, i, i] if not together else (m * g).sum(axis=(1, 2)) if i == 0 else None
+            rows.append(base | {"kind": "variance", "term": term, "term2": None, "value": g[:, i, i], "part": part,
                                 "size": size, "correlation": None})  # fmt: skip
         for i, j in itertools.combinations(range(len(names)), 2) if clause.kind.correlated else ():
             sds = np.sqrt(g[:, i, i] * g[:, j, j])
             rows.append(base | {"kind": "covariance", "term": names[i], "term2": names[j], "value": g[:, i, j],
-                                "part": 2 * means[:, i] * means[:, j] * g[:, i, j], "size": None, "correlation": g[:, i, j] / np.maximum(sds, 1e-300)})  # fmt: skip
+                                "part": None, "size": None, "correlation": g[:, i, j] / np.maximum(sds, 1e-300)})  # fmt: skip
     kind = "residual" if design.additive else "latent"
-    v = _residual(draws)
-    rows.append({"group": "residual", "unit": None, "kind": kind, "term": "residual", "term2": None, "value": v, "part": v, "size": 1.0,
-                 "correlation": None})  # fmt: skip
+    rows.append({"group": "residual", "unit": None, "kind": kind, "term": "residual", "term2": None, "value": _residual(draws),
+                 "part": _mean_residual(draws), "size": 1.0, "correlation": None})  # fmt: skip
     return rows
 
 
@@ -112,13 +114,26 @@ def _latent(draws: Draws) -> Array:
     )
 
 
-def _spread_at_mean(draws: Draws) -> Array:
-    """By what the residual variance at the mean of the spread's columns exceeds that of the baseline, (D,)."""
-    spread = draws.fit.design.residual.spread
-    if spread is None:
-        return np.ones(draws.count)
-    gamma = np.array([draws.column(f"spread {n}") for n in spread.names]).T
-    return np.asarray(np.exp(2.0 * gamma @ np.array([v.mean() for v in spread.values])))
+def _mean_residual(draws: Draws) -> Array:
+    """The residual variance on average over the rows, (D,); of other outcomes what the family adds."""
+    design = draws.fit.design
+    if not design.additive:
+        return _latent(draws)
+    squares = np.ones((draws.count, 1)) if "sd(residual)" in draws.columns else _of_occasions(draws)
+    if design.residual.spread is not None:
+        gamma = np.array([draws.column(f"spread {n}") for n in design.residual.spread.names]).T
+        squares = squares * np.exp(2.0 * gamma @ np.array(design.residual.spread.values))
+    if design.weights is not None and design.counts is None:
+        squares = squares / design.weights
+    base = draws.column("sd(residual)") ** 2 if "sd(residual)" in draws.columns else 1.0
+    return np.asarray(base * squares.mean(axis=1))
+
+
+def _of_occasions(draws: Draws) -> Array:
+    """Residual variances of the rows' occasions, (D, n)."""
+    rows = draws.fit.design.residual
+    each = np.array([draws.column(f"sd(residual: {label})") ** 2 for label in rows.labels])
+    return np.asarray(each[np.asarray(rows.time, dtype=np.intp)].T)
 
 
 def _row(row: dict[str, Any], total: Array, confidence: float) -> dict[str, Any]:
@@ -127,7 +142,7 @@ def _row(row: dict[str, Any], total: Array, confidence: float) -> dict[str, Any]
     r = row["correlation"]
     return {"group": row["group"], "kind": row["kind"], "term": row["term"], "term2": row["term2"], "estimate": mean, "sd": root,
             "correlation": None if r is None else number(np.clip(r, -1, 1).mean()), "se": sd, "ratio": None, "ci": ends,
-            "share": number((row["part"] / total).mean()), "boundary": False,
+            "share": None if row["part"] is None else number((row["part"] / total).mean()), "boundary": False,
             "sd_in_outcome": None if row["size"] is None or root is None else root * row["size"], "change": None}  # fmt: skip
 
 
@@ -158,7 +173,7 @@ def _alike(draws: Draws, rows: list[dict[str, Any]], total: Array) -> list[tuple
     """Per unit the correlation of two rows of one level (D,), and its own share of the variance (D,)."""
     design, out = draws.fit.design, []
     nothing = np.zeros(draws.count)
-    parts = [sum((r["part"] for r in rows if r["unit"] == i), nothing) for i in range(len(design.units))]
+    parts = [sum((r["part"] for r in rows if r["unit"] == i and r["part"] is not None), nothing) for i in range(len(design.units))]
     for unit, own in zip(design.units, parts):
         shared = sum((p for other, p in zip(design.units, parts) if other is unit or is_nested(unit, other)), nothing)
         residual = design.residual
@@ -183,7 +198,7 @@ def _explained(draws: Draws) -> tuple[Array, Array]:
     columns = [design.fixed.values[k] - design.mean_of(design.fixed.values[k]) for k in fit.model.kept]
     squares = np.array([[design.mean_of(a * b) for b in columns] for a in columns]).reshape(len(columns), len(columns))
     fixed = np.einsum("di,ij,dj->d", draws.b, squares, draws.b) * design.n_rows / max(design.n_rows - 1, 1)
-    rest = _residual(draws) * (_spread_at_mean(draws) if design.additive else 1.0)
+    rest = _mean_residual(draws)
     random = draws.random_variance
     total = fixed + random + rest
     return fixed / total, (fixed + random) / total
