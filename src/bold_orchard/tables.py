@@ -55,6 +55,18 @@ def larger_than(source: str, used: Sequence[str], memory: str | int | None) -> b
     return needed(source, used) > limit
 
 
+def _with_enums(frame: pd.DataFrame, data: Any) -> pd.DataFrame:
+    """Columns whose type names all its values in their order, which Arrow does not carry along, as ordered categories."""
+    import pandas as pd
+
+    schema = getattr(data, "schema", None)
+    kinds = schema.items() if isinstance(schema, Mapping) else ()
+    for name, kind in kinds:
+        if getattr(kind, "categories", None) is not None and len(kind.categories):
+            frame[name] = pd.Categorical(frame[name].astype(object), categories=list(kind.categories), ordered=True)
+    return frame
+
+
 def _frame(data: Any) -> pd.DataFrame:
     import pandas as pd
 
@@ -71,7 +83,7 @@ def _frame(data: Any) -> pd.DataFrame:
         except ImportError:
             pass
         else:
-            return pyarrow.table(data).to_pandas()
+            return _with_enums(pyarrow.table(data).to_pandas(), data)
     for method in ("to_pandas", "df", "to_dataframe"):
         if hasattr(data, method):
             return pd.DataFrame(getattr(data, method)())

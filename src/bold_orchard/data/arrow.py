@@ -107,7 +107,7 @@ def without_texts(column: Texts, codes: Sequence[str]) -> Texts:
     if not bad.any():
         return column
     place = np.append(np.where(bad, -1, np.cumsum(~bad) - 1), -1)
-    return Texts(place[column.codes].astype(np.intp), column.raw[~bad])
+    return Texts(place[column.codes].astype(np.intp), column.raw[~bad], column.order)
 
 
 def column_of(chunked: Any) -> Column:
@@ -125,6 +125,8 @@ def column_of(chunked: Any) -> Column:
     if pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_decimal(kind):
         return column_of(chunked.cast(pa.float64()))
     if pa.types.is_dictionary(kind):
+        if kind.ordered:
+            return _coded(chunked.cast(pa.dictionary(kind.index_type, pa.string(), True)).unify_dictionaries().combine_chunks())
         if not (pa.types.is_string(kind.value_type) or pa.types.is_large_string(kind.value_type)):
             return column_of(chunked.cast(kind.value_type))
         return _coded(chunked.unify_dictionaries().combine_chunks())
@@ -149,7 +151,7 @@ def _coded(array: Any) -> Texts:
     codes, known = buffers_of(pa.chunked_array([array.indices]), kind)
     codes = codes.astype(np.intp) if known is None else np.where(known, codes, -1).astype(np.intp)
     raw = np.array(array.dictionary.to_pylist(), dtype=object)
-    return in_order(codes, raw)
+    return in_order(codes, raw, tuple(map(str, raw.tolist())) if array.type.ordered else ())
 
 
 def _times(chunked: Any) -> Texts:

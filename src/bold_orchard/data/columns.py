@@ -26,10 +26,14 @@ WHOLE = re.compile(rf"{BLANK}[+-]?\d+{BLANK}")
 
 @frozen
 class Texts(Frozen):
-    """A text column: ``codes`` (n,) into ``raw``, its distinct values in order of appearance; -1 where it is missing."""
+    """A text column: ``codes`` (n,) into ``raw``, its distinct values in order of appearance; -1 where it is missing.
+
+    ``order`` are its levels as the data themselves declare their order (ordered categories), empty where they do not.
+    """
 
     codes: NDArray[np.intp]
     raw: NDArray[Any]
+    order: tuple[str, ...] = ()
 
     def __len__(self) -> int:
         return len(self.codes)
@@ -52,10 +56,10 @@ def taken(column: Column, keep: Array) -> Column:
     """Some rows of a column, by a mask or by positions; texts that are left without a row go."""
     if not isinstance(column, Texts):
         return column[keep]
-    return in_order(column.codes[keep], column.raw)
+    return in_order(column.codes[keep], column.raw, column.order)
 
 
-def in_order(codes: Array, raw: Array) -> Texts:
+def in_order(codes: Array, raw: Array, order: tuple[str, ...] = ()) -> Texts:
     """Texts numbered in the order of appearance, without those that no row has; codes of -1 stay missing."""
     own, distinct = factorize(codes)
     lost = np.flatnonzero(distinct < 0)
@@ -63,7 +67,7 @@ def in_order(codes: Array, raw: Array) -> Texts:
         place = np.arange(len(distinct)) - (np.arange(len(distinct)) > lost[0])
         place[lost[0]] = -1
         own, distinct = place[own], np.delete(distinct, lost[0])
-    return Texts(own.astype(np.intp), raw[distinct])
+    return Texts(own.astype(np.intp), raw[distinct], order)
 
 
 def factorize(values: Array) -> tuple[NDArray[np.intp], Array]:
@@ -189,7 +193,9 @@ def of_series(series: Any) -> Column:
     if not series.notna().any():
         return np.full(len(series), np.nan)
     codes, raw = pd.factorize(series)
-    return Texts(np.asarray(codes, dtype=np.intp), np.asarray(raw, dtype=object))
+    ordered = isinstance(series.dtype, pd.CategoricalDtype) and series.dtype.ordered
+    order = tuple(map(str, series.dtype.categories)) if ordered else ()
+    return Texts(np.asarray(codes, dtype=np.intp), np.asarray(raw, dtype=object), order)
 
 
 def of_mapping(columns: Mapping[str, Any], n: int) -> Columns:

@@ -95,6 +95,10 @@ def _clean(series: pd.Series[Any], codes: list[str]) -> pd.Series[Any]:
         numbers = [float(c) for c in codes if is_number(c)]
         hit = series.isin(numbers)
         return series.mask(hit) if hit.any() else series
+    if isinstance(series.dtype, pd.CategoricalDtype) and series.dtype.ordered:
+        texts = [None if pd.isna(v) or str(v) in codes else str(v) for v in series.tolist()]
+        order = [str(c) for c in series.dtype.categories if str(c) not in codes]
+        return pd.Series(pd.Categorical(texts, categories=order, ordered=True), index=series.index)
     if series.dtype.kind == "b":
         return series.astype(str)
     if series.dtype.kind == "M":

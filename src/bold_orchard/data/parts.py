@@ -113,7 +113,8 @@ def joined(column: str, paths: Sequence[Path], tables: Sequence[Table]) -> Colum
         codes.append(to[own.codes])
     raw = np.empty(len(place), dtype=object)
     raw[:] = list(place)
-    return Texts(np.concatenate(codes), raw)
+    orders = dict.fromkeys(own.order for t in tables if isinstance(own := t.column(column), Texts) and own.order)
+    return Texts(np.concatenate(codes), raw, next(iter(orders)) if len(orders) == 1 else ())
 
 
 def digest(source: str | Path) -> str:

@@ -10,7 +10,6 @@ from numpy.typing import NDArray
 
 from bold_orchard.data.codes import Seen, missing_option
 from bold_orchard.data.columns import Column
-from bold_orchard.data.natural_order import natural_order
 from bold_orchard.data.plausible import plausible, times
 from bold_orchard.data.table import Labels, Table
 from bold_orchard.data.units import columns_of_unit, constant_or_varies, duplicates_of, is_time, joint, nesting_of
@@ -121,7 +120,7 @@ def _column(table: Table, name: str, labels: Labels | None, read: Table) -> dict
         entry["whole"] = bool(np.all(values == np.floor(values)))
         entry["suspected_missing_codes"] = list(Seen.of(read.numbers(name)).suspected())
     elif kind == "category" and labels is not None:
-        order = natural_order(labels.texts) if len(labels.texts) <= 2000 else range(len(labels.texts))
+        order = labels.positions if len(labels.texts) <= 2000 else range(len(labels.texts))
         entry["levels"] = [labels.texts[i] for i in list(order)[:20]]
         entry["odd_cells"] = table.odd_cells(name).strip()
     return entry

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
@@ -21,10 +21,14 @@ if TYPE_CHECKING:
 
 @frozen
 class Labels(Frozen):
-    """One label per row: ``codes`` (n_rows,) index ``raw``, the distinct values; -1 where the label is missing."""
+    """One label per row: ``codes`` (n_rows,) index ``raw``, the distinct values; -1 where the label is missing.
+
+    ``order`` are the levels as the data declare their order, empty where they do not.
+    """
 
     codes: NDArray[np.intp]
     raw: NDArray[Any]
+    order: tuple[str, ...] = ()
 
     @cached_property
     def texts(self) -> list[str]:
@@ -32,9 +36,15 @@ class Labels(Frozen):
         return label_texts(self.raw)
 
     @cached_property
+    def positions(self) -> list[int]:
+        """Positions of the labels in the order declared, else in natural order."""
+        place = {t: i for i, t in enumerate(self.order)}
+        return sorted(natural_order(self.texts), key=lambda i: place.get(self.texts[i], len(place)))
+
+    @cached_property
     def ordered(self) -> tuple[list[str], NDArray[np.intp]]:
-        """Labels in natural order, and for each code its place in that order."""
-        order = natural_order(self.texts)
+        """Labels in their order, and for each code its place in it."""
+        order = self.positions
         place = np.empty(len(order), dtype=np.intp)
         place[order] = np.arange(len(order))
         return [self.texts[i] for i in order], place
@@ -132,7 +142,7 @@ class Table(Frozen):
         """The column as labels, whatever its kind."""
         values = self.column(column)
         if isinstance(values, Texts):
-            return Labels(values.codes, values.raw)
+            return Labels(values.codes, values.raw, values.order)
         if values.dtype.kind in "iu" and len(values):
             found = _whole_labels(values)
             if found is not None:
@@ -148,6 +158,16 @@ class Table(Frozen):
     def with_columns(self, made: Mapping[str, Column]) -> Table:
         """The same rows with some columns changed or added."""
         return replace(self, data=self.data.replaced(made))
+
+    @property
+    def orders(self) -> dict[str, tuple[str, ...]]:
+        """The orders of levels that columns held in memory declare."""
+        return {n: c.order for n, c in self.data.held.items() if isinstance(c, Texts) and c.order}
+
+    def with_orders(self, orders: Mapping[str, Sequence[str]]) -> Table:
+        """The same rows with the levels of some text columns in the orders given."""
+        known = {n: c for n in orders if self.has(n) and isinstance(c := self.column(n), Texts)}
+        return self.with_columns({n: replace(c, order=tuple(orders[n])) for n, c in known.items()})
 
     def take(self, keep: NDArray[Any]) -> Table:
         """Only some rows, by a mask or by positions; row numbers stay those of the file."""

@@ -9,7 +9,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.covariance.residuals import residual_structure_of
-from bold_orchard.data.natural_order import natural_order
 from bold_orchard.design.model_matrix import ModelMatrix, build_part
 from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError, SentenceError
@@ -82,7 +81,7 @@ def _time(
             )  # fmt: skip
         return maker.numbers(column.name), ()
     labels = maker.table.labels(column.name)
-    order = natural_order(labels.texts)
+    order = labels.positions
     if len(order) > 40:
         raise OrchardError(
             f"unstructured({column.name}) has {len(order)} occasions, so {len(order) * (len(order) + 1) // 2} "

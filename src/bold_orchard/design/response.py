@@ -156,7 +156,7 @@ def _grades(sentence: tree.Sentence, table: Table, asked: tuple[str, ...]) -> Re
         raise OrchardError(
             f"'{name}' has {len(levels):,} grades; an ordinal model is for a few ({MOST_GRADES} at most)"
         )
-    ordered = list(asked) if asked else usual_order(levels)
+    ordered = list(asked) if asked else levels if table.labels(name).order else usual_order(levels)
     unknown = [g for g in levels if g not in ordered]
     if asked and unknown:
         raise OrchardError(

@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.stages import CrossProducts
-from bold_orchard.design.design import Clause, Design
+from bold_orchard.design.design import Design
 from bold_orchard.errors import UsageError, shown
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.model import FittedModel

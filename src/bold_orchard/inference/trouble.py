@@ -11,7 +11,6 @@ from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.variances.identified import flat_components
 from bold_orchard.results.notes import Note
 
-
 APART = 200.0  # ratio of residual SDs that no measurements of one kind show
 MOST_LEVELS = 40  # of a spread by category
 LEVEL_OUT = 1e-2  # curvature of the deviance in a log SD; each row that tells of it adds some 2

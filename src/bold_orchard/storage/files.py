@@ -154,7 +154,7 @@ def _run_of(column: Any, at: slice) -> Any:
     from bold_orchard.data.columns import Texts
 
     if hasattr(column, "raw"):
-        return Texts(np.asarray(column.codes[at]), column.raw)
+        return Texts(np.asarray(column.codes[at]), column.raw, column.order)
     return np.asarray(column[at])
 
 

@@ -60,6 +60,7 @@ def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | 
         "theta": fit.evaluation.theta.tolist(),
         "memory": fit.design.memory,
         "pieces": fit.design.engine[0] != "memory",
+        "orders": {c: list(o) for c, o in table.orders.items()},
     }
     if source == "-":
         saved["embedded"] = base64.b64encode(gzip.compress(table.raw or b"")).decode("ascii")
@@ -138,6 +139,8 @@ def open_fit(name: str) -> tuple[Fit, Table | None]:
     used = used_columns(read_sentence(document["model"]), saved["options"]["weights"], saved["where"])
     table = None if saved.get("pieces") else _table(saved, find_fit(name), document["name"], used)
     try:
+        if table is not None and saved.get("orders"):
+            table = table.with_orders(saved["orders"])
         with np.errstate(all="ignore"):
             made = _taken_up(document, table, find_fit(name), used)
     except UsageError as e:

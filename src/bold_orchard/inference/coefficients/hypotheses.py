@@ -14,9 +14,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.design.column_space import basis
 from bold_orchard.design.transformations import Category
 from bold_orchard.frozen import Frozen, frozen
-from bold_orchard.design.column_space import basis
 from bold_orchard.inference.fit import Fit
 from bold_orchard.sentence.tree import Term
 

@@ -8,9 +8,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.design.column_space import ColumnSpace
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.frozen import Frozen, frozen
-from bold_orchard.design.column_space import ColumnSpace
 from bold_orchard.inference.coefficients.precision import Residual
 from bold_orchard.inference.variances.information import at_bound, is_large, parameter_covariance
 from bold_orchard.likelihood.gaussian import GaussianPoint

@@ -14,7 +14,7 @@ from bold_orchard.data.table import Table
 from bold_orchard.design.build import columns_that_vary, unit_codes
 from bold_orchard.design.model_matrix import build_part
 from bold_orchard.design.transformations import ColumnMaker
-from bold_orchard.errors import OrchardError, UsageError, counted
+from bold_orchard.errors import UsageError, counted
 from bold_orchard.families.base import Data
 from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.distributions import quantile_t
