@@ -176,7 +176,7 @@ def _check(settings: Settings) -> None:
 
 def _average_effects(made: Fit) -> list[AverageEffect]:
     """Average effects on the outcome's scale; raises UsageError for a fit whose scale is that already."""
-    from bold_orchard.inference.prediction.response_scale import average_effects
+    from bold_orchard.inference.prediction.average_effects import average_effects
 
     if made.design.additive or made.design.graded:
         raise UsageError(

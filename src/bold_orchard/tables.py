@@ -63,7 +63,7 @@ def _with_enums(frame: pd.DataFrame, data: Any) -> pd.DataFrame:
     kinds = schema.items() if isinstance(schema, Mapping) else ()
     for name, kind in kinds:
         if getattr(kind, "categories", None) is not None and len(kind.categories):
-            frame[name] = pd.Categorical(frame[name].astype(object), categories=list(kind.categories), ordered=True)
+            frame[name] = frame[name].astype(pd.CategoricalDtype(list(kind.categories), ordered=True))
     return frame
 
 

@@ -126,7 +126,9 @@ def column_of(chunked: Any) -> Column:
         return column_of(chunked.cast(pa.float64()))
     if pa.types.is_dictionary(kind):
         if kind.ordered:
-            return _coded(chunked.cast(pa.dictionary(kind.index_type, pa.string(), True)).unify_dictionaries().combine_chunks())
+            return _coded(
+                chunked.cast(pa.dictionary(kind.index_type, pa.string(), True)).unify_dictionaries().combine_chunks()
+            )
         if not (pa.types.is_string(kind.value_type) or pa.types.is_large_string(kind.value_type)):
             return column_of(chunked.cast(kind.value_type))
         return _coded(chunked.unify_dictionaries().combine_chunks())

@@ -81,7 +81,9 @@ class OnDisk(Columns):
             made: dict[str, Column] = {}
             for name in names:
                 own = taken(self[name], keep)
-                made[name] = Texts(laid_down(own.codes), own.raw, own.order) if isinstance(own, Texts) else laid_down(own)
+                made[name] = (
+                    Texts(laid_down(own.codes), own.raw, own.order) if isinstance(own, Texts) else laid_down(own)
+                )
             return made
 
         return OnDisk(self.names, n, {}, load)

@@ -115,7 +115,10 @@ class ColumnSpace:
         one = x[:, [place]] if place is not None else np.full((len(x), 1), constant if self.constant else 0.0)
 
         def scaled(columns: list[int], lengths: Array) -> Array:
-            means = [0.0 if c == place or not self.constant else self.design.mean_of(self.design.fixed.values[c]) for c in columns]
+            means = [
+                0.0 if c == place or not self.constant else self.design.mean_of(self.design.fixed.values[c])
+                for c in columns
+            ]
             return (x[:, columns] - one * np.array(means)) / lengths
 
         told, own = scaled(self.kept, self.lengths) @ aliases, scaled(self.lost, beside)

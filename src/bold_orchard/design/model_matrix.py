@@ -96,9 +96,7 @@ def _margins(term: tree.Term, full: frozenset[str]) -> set[frozenset[str]]:
     return {term.key - set(c) for size in sizes for c in itertools.combinations(sorted(full), size)}
 
 
-def _products(
-    term: tree.Term, made: list[Numeric | Category], full: frozenset[str], ones: Array
-) -> list[_Made]:
+def _products(term: tree.Term, made: list[Numeric | Category], full: frozenset[str], ones: Array) -> list[_Made]:
     if not made:
         return [_Made("intercept", "intercept", ones, None, ())]
     powers = [_is_power(f) and isinstance(m, Numeric) and len(m.names) > 1 for f, m in zip(term.factors, made)]

@@ -6,7 +6,7 @@ dictionary, so that new rows get the same transformation later.
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -72,6 +72,10 @@ class ColumnMaker:
         if key not in self._cache:
             self._cache[key] = self._make(factor)
         return self._cache[key]
+
+    def set(self, made: Mapping[str, Numeric | Category]) -> None:
+        """Columns of some factors, by their written form, as they are to be instead of what the table says."""
+        self._cache |= made
 
     def _make(self, factor: tree.Factor) -> Numeric | Category:
         if isinstance(factor, tree.Column):

@@ -72,7 +72,9 @@ def _minimise(
     criterion: Criterion, start: Array, options: SearchOptions, progress: Callable[[int], None] | None = None
 ) -> Result:
     edges, limit = criterion.bounded, options.max_steps
-    return minimise(criterion.at, start, criterion.nonnegative, edges, options.tolerance, limit, progress, criterion.lost)
+    return minimise(
+        criterion.at, start, criterion.nonnegative, edges, options.tolerance, limit, progress, criterion.lost
+    )
 
 
 def _from_other_scales(criterion: Criterion, found: Result, options: SearchOptions, edge: bool) -> Result:
@@ -127,7 +129,11 @@ def _at_an_edge(criterion: Criterion, found: Result) -> Result:
     for _ in range(1 + criterion.phi.stop - criterion.phi.start):
         made = [r for r in map(ended, starts) if r.converged or not best.converged]
         there = min(made, key=lambda r: (not r.converged, r.point.deviance), default=None)
-        if there is None or there.point.deviance > best.point.deviance + AT_EDGE or (best.converged and there.point.deviance >= best.point.deviance - AT_EDGE):
+        if (
+            there is None
+            or there.point.deviance > best.point.deviance + AT_EDGE
+            or (best.converged and there.point.deviance >= best.point.deviance - AT_EDGE)
+        ):
             break
         best, starts = there, criterion.edges(there.point.theta)
     return best

@@ -87,4 +87,6 @@ class Beta(Family):
         return at, at
 
     def latent_variance(self, eta: Array, extra: Array) -> float:
-        return float(np.pi**2 / 3)
+        """By the delta method, since the logit link has no law of its own here: Var(y) / (d mean / d eta)^2."""
+        mean = self.mean(eta, extra)
+        return float(1.0 / (mean * (1.0 - mean) * (1.0 + np.exp(extra[0]))))

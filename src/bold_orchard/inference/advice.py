@@ -55,7 +55,11 @@ def boundary_notes(model: FittedModel[Any, Any], random: list[dict[str, Any]]) -
 
 def _edge_of_rows(design: Design, unit: str) -> Note:
     rows = design.residual
-    simpler = "independent rows (leave the within clause out)" if rows.kind == "exchangeable" else f"within {unit}: exchangeable"
+    simpler = (
+        "independent rows (leave the within clause out)"
+        if rows.kind == "exchangeable"
+        else f"within {unit}: exchangeable"
+    )
     what = (
         f"The covariance of occasions inside {unit} is estimated as singular: some combination of occasions does not vary by itself"
         if rows.labels

@@ -61,7 +61,9 @@ def _without_maximum(model: GaussianModel) -> str | None:
     if part is None or rows is None or not len(found.hessian):
         return None
     phi = found.point.theta[model.criterion.phi]
-    scale = np.asarray(rows.rows.scale(phi)) / np.asarray(getattr(rows.rows, "inner", rows.rows).scale(phi[: -len(part.names)]))
+    scale = np.asarray(rows.rows.scale(phi)) / np.asarray(
+        getattr(rows.rows, "inner", rows.rows).scale(phi[: -len(part.names)])
+    )
     curvature = np.abs(np.diag(found.hessian)[model.criterion.phi])[-len(part.names) :]
     flat = [n for n, c in zip(part.labels, curvature) if c < LEVEL_OUT]
     if (not flat or float(scale.max() / scale.min()) < APART) and not _reproduced(model):

@@ -23,11 +23,15 @@ def derivatives(f: Callable[[Array], float], theta: Array) -> tuple[Array, Array
     for i in range(m):
         for j in range(i):
             both = f(theta + steps[i] + steps[j]) + f(theta - steps[i] - steps[j])
-            hessian[i, j] = hessian[j, i] = 0.5 * (both - ends[i].sum() - ends[j].sum() + 2.0 * here) / (size[i] * size[j])
+            hessian[i, j] = hessian[j, i] = (
+                0.5 * (both - ends[i].sum() - ends[j].sum() + 2.0 * here) / (size[i] * size[j])
+            )
     return (ends[:, 0] - ends[:, 1]) / (2.0 * size), hessian
 
 
-def descend_by_values(f: Callable[[Array], float], start: Array, free: Callable[[Array], NDArray[np.bool_]]) -> tuple[Array, Array, float]:
+def descend_by_values(
+    f: Callable[[Array], float], start: Array, free: Callable[[Array], NDArray[np.bool_]]
+) -> tuple[Array, Array, float]:
     """Newton's method on the ``free`` parameters; returns where it ended, the Hessian there and the decrease still promised."""
     theta, value = start.copy(), f(start)
     gradient, hessian = derivatives(f, theta)

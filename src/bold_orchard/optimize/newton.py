@@ -189,7 +189,11 @@ def _check(
 
 
 def _polish(
-    count: Counter[P], here: P, nonnegative: NDArray[np.bool_], tolerance: float, lost: Callable[[Array], NDArray[np.bool_]]
+    count: Counter[P],
+    here: P,
+    nonnegative: NDArray[np.bool_],
+    tolerance: float,
+    lost: Callable[[Array], NDArray[np.bool_]],
 ) -> tuple[P, Array, tuple[tuple[float, Any, Any], ...]]:
     """Newton steps with the Hessian of the exact gradient, made anew until the end is near; also leaves a saddle."""
     hessian, moves = _one_sided_hessian(count, here)

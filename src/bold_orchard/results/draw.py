@@ -111,6 +111,7 @@ class DrawResult(Result):
     unit: str | Absent = ABSENT
     levels: int | Absent = ABSENT
     along: str | Absent = ABSENT
+    held: str | Absent = ABSENT
     ticks: list[str] | Absent = ABSENT
     lines: list[UnitLine] | Absent = ABSENT
     average: AverageLine | Absent = ABSENT

@@ -84,7 +84,10 @@ class UnstructuredRows(RowCovariance):
             change = np.zeros_like(low)
             change[i, j] = np.exp(2.0 * value) / low[i, j] if i == j else 1.0
             changes.append(change @ low.T + low @ change.T)
-        inverses, slopes = np.zeros((len(self.patterns), *low.shape)), np.zeros((len(phi), len(self.patterns), *low.shape))
+        inverses, slopes = (
+            np.zeros((len(self.patterns), *low.shape)),
+            np.zeros((len(phi), len(self.patterns), *low.shape)),
+        )
         log_det, log_slope = 0.0, np.zeros(len(phi))
         for p, seen in enumerate(self.patterns):
             at = np.ix_(seen, seen)

@@ -60,7 +60,9 @@ class _Terms:
     def numbers(self, column: int) -> Numbers:
         """The numbers of which a column is a product, by factor."""
         term = self.part.terms[self.part.owner[column]]
-        return tuple(sorted((f.written, c) for f, c in zip(term.factors, self.part.cells[column]) if isinstance(c, str)))
+        return tuple(
+            sorted((f.written, c) for f, c in zip(term.factors, self.part.cells[column]) if isinstance(c, str))
+        )
 
     def levels(self, column: int) -> dict[str, int]:
         """The level at which each category stands in a column."""
@@ -96,7 +98,10 @@ class _Terms:
         term = self.part.terms[index]
         codes, size = np.zeros(len(self.design.y), dtype=np.intp), 1
         for name in sorted(self.of(term)):
-            codes, size = codes * len(self.categories[name].levels) + self.categories[name].codes, size * len(self.categories[name].levels)
+            codes, size = (
+                codes * len(self.categories[name].levels) + self.categories[name].codes,
+                size * len(self.categories[name].levels),
+            )
         present, codes = np.unique(codes, return_inverse=True) if size > 1 else (np.zeros(1), codes)
         numbers = list(dict.fromkeys(map(self.numbers, self.columns(index)))) if some is None else some
         made = []
@@ -109,7 +114,9 @@ class _Terms:
 
     def hypothesis(self, index: int, directions: Array, parts: Sequence[tuple[str, Array]], why: str) -> Hypothesis:
         rows = [(degree, self.space.rows(own)) for degree, own in parts]
-        return Hypothesis(str(self.part.terms[index]), self.space.rows(directions), tuple(rows), None if len(directions) else why)
+        return Hypothesis(
+            str(self.part.terms[index]), self.space.rows(directions), tuple(rows), None if len(directions) else why
+        )
 
 
 def _sequential(terms: _Terms) -> list[Hypothesis]:
@@ -157,7 +164,9 @@ def _marginal(terms: _Terms) -> list[Hypothesis]:
         if not len(made):
             why = f"nothing of it can be told apart from the other terms ({COMBINATIONS})"
         elif len(made) < len(whole):
-            why = f"{len(made)} of its {len(whole)} df are tested; the rest has no answer in these rows ({COMBINATIONS})"
+            why = (
+                f"{len(made)} of its {len(whole)} df are tested; the rest has no answer in these rows ({COMBINATIONS})"
+            )
         out.append(Hypothesis(str(terms.part.terms[index]), made, tuple(parts), why))
     return out
 

@@ -17,7 +17,7 @@ from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.fit import Fit
-from bold_orchard.inference.prediction.response_scale import latent, outcome_difference, outcome_scale
+from bold_orchard.inference.prediction.outcome_scale import latent, outcome_difference, outcome_scale
 from bold_orchard.inference.prediction.unit_means import too_many, unit_means
 from bold_orchard.inference.summary import number
 from bold_orchard.results.means import MeansResult
@@ -45,9 +45,10 @@ def means(
     method = df_method or fit.settings.df
     known = fit.precision(method)
     kept, offset, sure, own_scale = asked.kept, asked.offset, asked.sure, slope is None
+    over = asked.grid.random_variances(asked.points) if own_scale and not fit.design.additive else np.zeros(len(kept))
     made = [
-        {"levels": cell} | (_mean(fit, known, row, constant, confidence, own_scale) if ok else nothing(fit, own_scale))
-        for cell, row, constant, ok in zip(asked.cells, kept, offset, sure)
+        {"levels": cell} | (_mean(fit, known, row, constant, confidence, own_scale, v) if ok else nothing(fit, own_scale))
+        for cell, row, constant, ok, v in zip(asked.cells, kept, offset, sure, over.tolist())
     ]  # fmt: skip
     pairs, errors = _pairs(known, asked.cells, kept, offset, sure, asked.within, confidence, correction)
     _finish_pairs(fit, known, pairs, kept, offset, confidence, own_scale, ratios)
@@ -162,14 +163,20 @@ def _cells(
 
 
 def _mean(
-    fit: Fit, known: CoefficientInference, row: Array, constant: float, confidence: float, own_scale: bool
+    fit: Fit,
+    known: CoefficientInference,
+    row: Array,
+    constant: float,
+    confidence: float,
+    own_scale: bool,
+    variance: float,
 ) -> dict[str, Any]:
     mean, se = latent(fit, known, row, constant) if own_scale else (float(row @ known.e.b), known.se(row))
     df = known.df(row[None, :])
     width = quantile_t(confidence, df) * se
     entry = {"mean": number(mean), "se": number(se), "df": df, "ci": [mean - width, mean + width]}
     if own_scale and not fit.design.additive:
-        entry |= outcome_scale(fit, known, row, constant, confidence)
+        entry |= outcome_scale(fit, known, row, constant, confidence, variance)
     return entry
 
 

@@ -17,9 +17,11 @@ from numpy.typing import NDArray
 
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import fixed_part, split_offsets
-from bold_orchard.design.transformations import ColumnMaker
+from bold_orchard.design.model_matrix import build_part
+from bold_orchard.design.transformations import Category, ColumnMaker
 from bold_orchard.errors import OrchardError, unknown_name
 from bold_orchard.inference.fit import Fit
+from bold_orchard.inference.variances.averages import relationship
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
@@ -129,6 +131,50 @@ class ReferenceGrid:
             x[:, j] += np.bincount(owner, column, minlength=len(x)) / np.maximum(sizes, 1)
         if offsets is not None:
             offset += np.bincount(owner, offsets, minlength=len(x)) / np.maximum(sizes, 1)
+
+    def random_products(self, points: Sequence[Held]) -> list[Array]:
+        """For each clause the mean of z z' over the combinations of categories of a point, (points, k, k): tr(G M) is what the units'
+        effects add to the variance of its linear predictor. Relative variances of levels from a file count at their mean.
+        """
+        names = [c.name for c in tree.columns_of(tuple(e.terms for e in self.design.sentence.each), units=False)]
+        number = {c: self.design.table.kind(c) == "number" and c not in self._coded_in_units for c in names}
+        choices = {c: self.levels.get(c) or self.design.table.labels(c).ordered[0] for c in names if not number[c]}
+        means = {c: self.means.get(c, self.design.mean_of(self.design.table.numbers(c))) for c in names if number[c]}
+        cells, owner = [], []
+        for i, point in enumerate(points):
+            for combination in itertools.product(
+                *([point[c]] if c in point else levels for c, levels in choices.items())
+            ):
+                cells.append({c: point.get(c, m) for c, m in means.items()} | dict(zip(choices, combination)))
+                owner.append(i)
+        raw = {c: self.design.table.kind(c) == "number" for c in names}
+        columns = {c: np.array([cell[c] for cell in cells], dtype=float if raw[c] else object) for c in names}
+        maker = ColumnMaker(
+            Table(columns, "the grid", len(cells)), self.design.memory, learn=False, reference=self._training
+        )
+        counts = np.bincount(owner, minlength=len(points))
+        out = []
+        for clause, each in zip(self.design.clauses, self.design.sentence.each):
+            z = build_part(each.terms, False, maker).values
+            scale = self.design.mean_of(np.broadcast_to(relationship(self.design, clause), len(self.design.y)))
+            made = [[np.bincount(owner, a * b, minlength=len(points)) / counts for b in z] for a in z]
+            out.append(scale * np.array(made).transpose(2, 0, 1))
+        return out
+
+    def random_variances(self, points: Sequence[Held]) -> Array:
+        """What the units' effects add to the variance of the linear predictor at each point, (points,)."""
+        e, total = self.fit.evaluation, np.zeros(len(points))
+        for clause, m in zip(self.design.clauses, self.random_products(points)):
+            g = e.covariance(clause.block)[clause.columns, clause.columns]
+            total += (m * g).sum(axis=(1, 2))
+        return total
+
+    @cached_property
+    def _coded_in_units(self) -> set[str]:
+        """Numeric columns that stand as categories in a clause."""
+        factors = [f for e in self.design.sentence.each for t in e.terms for f in t.factors if not t.is_spread]
+        made = [self._training.make(f) for f in factors]
+        return {m.column for m in made if isinstance(m, Category)}
 
     @cached_property
     def _training(self) -> ColumnMaker:

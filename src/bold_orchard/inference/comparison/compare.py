@@ -302,7 +302,9 @@ def _test(
         elif df == 0 and link.nested and abs(chisq) < TIE * (1.0 + abs(deviance[small.name])):
             words = f"{small.name} and {large.name} are the same model in other words."
         elif df == 0 and link.nested:
-            words = f"{small.name} and {large.name} have equally many parameters, so no ratio test applies; use AIC or BIC."
+            words = (
+                f"{small.name} and {large.name} have equally many parameters, so no ratio test applies; use AIC or BIC."
+            )
         return test, [words, *notes]
     test |= {"chisq": number(max(chisq, 0.0)), "df": df, "p": number(p_of_chisq(chisq, df))}
     bounds = _boundary(test, small, large, chisq, link, seed) if link.extra_effects else []

@@ -59,7 +59,9 @@ def same_columns(a: Design, b: Design) -> bool:
 def _missing(large: Design, basis: ModelMatrix, small: Design, part: ModelMatrix) -> list[Array]:
     """The columns of ``part`` that are not themselves columns of ``basis``, a name alone being none: ``let`` may give it to anything."""
     known = dict(zip(basis.names, basis.values))
-    if len(large.y) != len(small.y):  # summed in pieces, each by its own cells: what is written in the same way is the same
+    if len(large.y) != len(
+        small.y
+    ):  # summed in pieces, each by its own cells: what is written in the same way is the same
         same = {n for n in known if _definitions(large).get(n) == _definitions(small).get(n)}
         return [v for n, v in zip(part.names, part.values) if n not in same]
     return [
@@ -116,7 +118,9 @@ def _extra_effects(small: Design, large: Design) -> int | None:
         pairs.append((_taken_up(small, large), large))
     for one, two in pairs:
         if random_nested(one, two) and _rows_nested(one, two):
-            bounded = two.residual.kind == "ar1" and one.residual.kind == "independent" and not _whole_gaps(two.residual)
+            bounded = (
+                two.residual.kind == "ar1" and one.residual.kind == "independent" and not _whole_gaps(two.residual)
+            )
             return _effects(two) - _effects(one) + int(bounded)
     return None
 
@@ -124,7 +128,14 @@ def _extra_effects(small: Design, large: Design) -> int | None:
 def _as_effect(small: Design, large: Design) -> Design:
     """The small model with its exchangeable correlation as an effect of the large model's own unit, where that has one."""
     codes = small.residual.codes
-    home = next((c for c in large.clauses if c.part.names == ("intercept",) and _same_partition(large.units[c.unit].codes, codes)), None)
+    home = next(
+        (
+            c
+            for c in large.clauses
+            if c.part.names == ("intercept",) and _same_partition(large.units[c.unit].codes, codes)
+        ),
+        None,
+    )
     if home is None or codes is None:
         return small
     unit = large.units[home.unit]
@@ -140,11 +151,19 @@ def _taken_up(small: Design, large: Design) -> Design:
 
     def inside(c: Clause) -> bool:
         own = small.units[c.unit].codes
-        if rows.codes is None or len(own) != len(rows.codes) or not _same_partition(own, rows.codes) or c.vary is not None or c.has_spread:
+        if (
+            rows.codes is None
+            or len(own) != len(rows.codes)
+            or not _same_partition(own, rows.codes)
+            or c.vary is not None
+            or c.has_spread
+        ):
             return False
         if c.structure.file is not None:
             return False
-        place = np.zeros(len(own), dtype=np.intp) if rows.kind == "exchangeable" else np.asarray(rows.time, dtype=np.intp)
+        place = (
+            np.zeros(len(own), dtype=np.intp) if rows.kind == "exchangeable" else np.asarray(rows.time, dtype=np.intp)
+        )
         return all(constant_inside(place, int(place.max()) + 1, v) for v in c.part.values)
 
     return replace(small, clauses=tuple(c for c in small.clauses if not inside(c)))
@@ -153,7 +172,9 @@ def _taken_up(small: Design, large: Design) -> Design:
 def _rows_nested(small: Design, large: Design) -> bool:
     """Whether the covariance of rows of the small model is a special case of the large one's, its spread too."""
     a, b = small.residual, large.residual
-    if a.spread is not None and (b.spread is None or len(small.y) != len(large.y) or not _in_space(_with_ones(b.spread), _with_ones(a.spread))):
+    if a.spread is not None and (
+        b.spread is None or len(small.y) != len(large.y) or not _in_space(_with_ones(b.spread), _with_ones(a.spread))
+    ):
         return False
     if a.kind == "independent":
         return True
@@ -236,7 +257,10 @@ def _same_matrix(a: Clause, small: Design, b: Clause, large: Design) -> bool:
     """Whether two clauses with a matrix from a file say the same."""
     if a.structure.kind != b.structure.kind or a.part.names != b.part.names or _missing(large, b.part, small, a.part):
         return False
-    matrices = (a.given, b.given), (small.blocks[a.block].relationship_factor, large.blocks[b.block].relationship_factor)
+    matrices = (
+        (a.given, b.given),
+        (small.blocks[a.block].relationship_factor, large.blocks[b.block].relationship_factor),
+    )
     return all(x is y or (x is not None and y is not None and np.array_equal(x, y)) for x, y in matrices)
 
 

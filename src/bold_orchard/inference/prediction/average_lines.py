@@ -12,6 +12,7 @@ from bold_orchard.inference.fit import Fit
 from bold_orchard.sentence.tree import columns_of
 
 Array = NDArray[Any]
+POINTS = 40  # of a line
 
 
 def covariates(fit: Fit) -> list[str]:
@@ -25,3 +26,11 @@ def average_line(fit: Fit, covariate: str, values: Array) -> Array:
     grid = ReferenceGrid(fit)
     rows, offset = grid.rows([{covariate: float(v)} for v in values])
     return np.asarray(grid.kept(rows) @ fit.evaluation.b + offset)
+
+
+def places(fit: Fit, along: str) -> tuple[Array, tuple[str, ...]]:
+    """The predictor as numbers over the rows (n,), and the names of its places if it is a category."""
+    if along in covariates(fit):
+        return fit.design.table.numbers(along), ()
+    texts, place = fit.design.table.labels(along).ordered
+    return place[fit.design.table.labels(along).codes].astype(float), tuple(texts)

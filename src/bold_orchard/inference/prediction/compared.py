@@ -10,7 +10,8 @@ from numpy.typing import NDArray
 
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import average_line, covariates
-from bold_orchard.inference.prediction.drawing import chosen_levels, drawn_unit, unit_lines
+from bold_orchard.inference.prediction.drawing import chosen_levels, drawn_unit
+from bold_orchard.inference.prediction.unit_lines import unit_lines
 from bold_orchard.results.compare import Lines
 
 Array = NDArray[Any]

@@ -11,6 +11,8 @@ from numpy.typing import NDArray
 from bold_orchard.errors import UsageError
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction import drawing
+from bold_orchard.inference.prediction.average_lines import places
+from bold_orchard.inference.prediction.unit_lines import unit_lines
 from bold_orchard.inference.summary import numbers
 from bold_orchard.results.draw import DrawPicture, DrawResult, UnitLine
 from bold_orchard.results.rows import Entries
@@ -49,8 +51,8 @@ def draw(
         shown = [chosen] if along else drawing.predictors(fit)
         more = {"effects": drawing.effects(fit, shown, by, confidence)}
         none: tuple[Array | None, tuple[str, ...]] = (None, ())
-        groups, levels = none if by is None else drawing.places(fit, by)
-        points = {name: drawing.places(fit, name)[0] for name in shown}
+        groups, levels = none if by is None else places(fit, by)
+        points = {name: places(fit, name)[0] for name in shown}
         picture = DrawPicture(_label(fit), y=observed(fit), points=points, groups=groups, levels=levels)
     else:
         more, picture = _lines(fit, kind, along, unit, units, seed, by, confidence)
@@ -86,7 +88,7 @@ def _lines(
     chosen = drawing.chosen_predictor(fit, along)
     unit = drawing.drawn_unit(fit, asked, chosen)
     levels = drawing.chosen_levels(unit, list(names), seed, drawing.PANELS if kind == "panels" else unit.size)
-    made = drawing.unit_lines(fit, unit, chosen, levels)
+    made = unit_lines(fit, unit, chosen, levels, by)
     own: dict[str, Any] = {}
     groups: Array | None = None
     texts: tuple[str, ...] = ()
@@ -106,7 +108,7 @@ def _lines(
         ]
 
     average = {"x": made.at.tolist(), "y": made.average.tolist()}
-    x, _ = drawing.places(fit, chosen)
+    x, _ = places(fit, chosen)
     picture = DrawPicture(
         _label(fit),
         x,
@@ -119,7 +121,7 @@ def _lines(
         levels=texts,
     )
     return {"unit": unit.name, "levels": unit.size, "along": chosen, "ticks": list(made.ticks), "lines": Entries(UnitLine, len(levels), lines),
-            "average": average, **own}, picture  # fmt: skip
+            "average": average, "held": made.held, **own}, picture  # fmt: skip
 
 
 def observed(fit: Fit) -> Array:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from functools import partial
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.design.validation import is_nested
 from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.model import UnitEffects
 from bold_orchard.inference.distributions import quantile_t
@@ -24,7 +26,7 @@ def groups(fit: Fit, confidence: float = 0.95) -> GroupsResult:
     """The document of ``orchard groups``: one entry per each clause, levels in the order of the data.
 
     ``se`` is the root of var(u_hat - u), the uncertainty of the fixed part included (of a generalized fit at the mode, given
-    the variances); ``coefficients`` add the fixed part where the same term stands there. Raises OrchardError without units.
+    the variances); ``coefficients`` add the fixed part and the effects of the units that a level lies in where the same term stands there. Raises OrchardError without units.
     """
     design = fit.design
     if not design.clauses:
@@ -33,10 +35,17 @@ def groups(fit: Fit, confidence: float = 0.95) -> GroupsResult:
     width = quantile_t(confidence, None)
     has_spread = design.random_spread
     out = []
-    for made in fit.model.unit_effects():
+    effects = fit.model.unit_effects()
+    for made in effects:
         typical = _typical_sd(fit, made.unit) if "spread" in made.terms and has_spread else np.zeros(0)
         average = np.array([float(fixed.get(t, 0.0)) for t in made.terms])
-        rows = partial(_rows, made, average, width, design.blocks[made.unit].unit.counts, typical)
+        beside = sum(
+            shared_effects(
+                fit, made.unit, made.terms, [(e.unit, e.terms, e.effects) for e in effects if e is not made]
+            ),
+            average,
+        )
+        rows = partial(_rows, made, beside, width, design.blocks[made.unit].unit.counts, typical)
         out.append(
             {"group": made.group, "terms": list(made.terms), "in_fixed": [t in fixed for t in made.terms],
              "rows": Entries(LevelEffects, len(made.levels), rows)}
@@ -52,6 +61,29 @@ def groups(fit: Fit, confidence: float = 0.95) -> GroupsResult:
         "notes": _notes(fit),
     }
     return GroupsResult.from_dict(document)
+
+
+def shared_effects(
+    fit: Fit, block: int, terms: Sequence[str], others: Sequence[tuple[int, Sequence[str], Array]]
+) -> list[Array]:
+    """What other clauses add to a level's own coefficients of ``terms``: effects of its unit, and of the units that it lies in, (..., levels, k).
+
+    ``others`` are the blocks, terms and effects (..., levels, k) of the other clauses.
+    """
+    blocks, out = fit.design.blocks, []
+    own = blocks[block].unit
+    for other, names, effects in others:
+        unit = blocks[other].unit
+        common = [t for t in terms if t in names and t != "spread"]
+        if not common or not (other == block or own.name == unit.name or is_nested(own, unit)):
+            continue
+        place = np.zeros(own.size, dtype=np.intp)
+        place[own.codes] = unit.codes
+        made = np.zeros((*effects.shape[:-2], own.size, len(terms)))
+        for t in common:
+            made[..., terms.index(t)] = effects[..., place, names.index(t)]
+        out.append(made)
+    return out
 
 
 def _rows(made: UnitEffects, average: Array, width: float, counts: Array, typical: Array) -> list[dict[str, Any]]:

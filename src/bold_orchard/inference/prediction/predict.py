@@ -36,7 +36,8 @@ from bold_orchard.inference.prediction.asked_rows import (
     trials_of,
 )
 from bold_orchard.inference.prediction.in_runs import AT_ONCE, Gathered, by_runs, runs_of, texts_of
-from bold_orchard.inference.prediction.response_scale import grade_chances, outcome_mean, outcome_slope
+from bold_orchard.inference.prediction.outcome_errors import OutcomeErrors
+from bold_orchard.inference.prediction.response_scale import grade_chances, outcome_mean
 from bold_orchard.likelihood.prediction_error import error_variance
 from bold_orchard.progress import Progress, silent
 from bold_orchard.results.predict import PredictResult
@@ -131,8 +132,8 @@ def _of_run(fit: Fit, table: Table, confidence: float, new_observation: bool, rn
         if design.graded:
             probabilities = grade_chances(fit, predicted)
         ends = _drawn_ends(fit, used, predicted, se, confidence, rng) if new_observation else None
-        se = se * np.abs(outcome_slope(fit, predicted))
-        predicted, low, high, average = (outcome_mean(fit, v) for v in (predicted, low, high, average))
+        predicted, se, low, high = OutcomeErrors(fit).interval(predicted, x, confidence, variance)
+        average = outcome_mean(fit, average)
         low, high = (low, high) if ends is None else ends
     return Predictions(
         table=at.table,
@@ -291,7 +292,11 @@ def document_of(
         ),
         "new_observation": new_observation,
         "notes": [
-            *notes, *_refused(refused(fit, table, new_observation)), *_notes(new_units), *_beyond(outside(fit, table)), *_grade_notes(fit)
+            *notes,
+            *_refused(refused(fit, table, new_observation)),
+            *_notes(new_units),
+            *_beyond(outside(fit, table)),
+            *_grade_notes(fit),
         ],
     }
     return PredictResult.from_dict(document | more)
@@ -334,7 +339,7 @@ def _grade_notes(fit: Fit) -> list[str]:
     levels = fit.design.levels
     return [
         f"Predicted values are mean grades (1 = {levels[0]}, {len(levels)} = {levels[-1]}); the chance of each grade stands in the columns "
-        "probability[grade]. Intervals hold the thresholds at their estimates."
+        "probability[grade]."
     ]
 
 

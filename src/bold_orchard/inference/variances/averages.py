@@ -5,7 +5,7 @@ Every share, ICC and R^2 rests on these, so that none depends on a baseline, on 
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import singledispatch
 from typing import Any
 
@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.data.natural_order import natural_order
 from bold_orchard.design.design import Clause, Design
+from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.transformations import Category
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.model import FittedModel
@@ -38,7 +39,11 @@ def _mean(design: Design, values: Array | float, rows: Rows | None) -> float:
     whole = np.broadcast_to(values, len(design.y))
     if rows is None:
         return design.mean_of(whole)
-    return float(whole[rows].mean()) if design.counts is None else float(np.average(whole[rows], weights=design.counts[rows]))
+    return (
+        float(whole[rows].mean())
+        if design.counts is None
+        else float(np.average(whole[rows], weights=design.counts[rows]))
+    )
 
 
 def relationship(design: Design, clause: Clause) -> Array | float:
@@ -69,6 +74,26 @@ def mean_effect_variance(model: FittedModel[Any, Any], clause: Clause, rows: Row
     """What a clause's effects add to the variance of a row on average."""
     g = model.evaluation.covariance(clause.block)[clause.columns, clause.columns]
     return float((g * mean_products(model.design, clause, grown_squares(model, clause), rows)).sum())
+
+
+def effect_variances(model: FittedModel[Any, Any], parts: Sequence[ModelMatrix]) -> Array | float:
+    """What the effects of all clauses add to the variance of the linear predictor of other rows, (n,), from their columns ``parts``.
+
+    A level's variance is the mean one where a file tells levels apart.
+    """
+    total: Array | float = 0.0
+    for clause, part in zip(model.design.clauses, parts):
+        g = model.evaluation.covariance(clause.block)[clause.columns, clause.columns]
+        total = total + quadratic(g, part) * model.design.mean_of(
+            np.asarray(relationship(model.design, clause) * np.ones(len(model.design.y)))
+        )
+    return total
+
+
+def quadratic(g: Array, part: ModelMatrix) -> Array:
+    """z'G z of every row, (n,)."""
+    z = np.array(part.values)
+    return np.asarray(np.einsum("an,ab,bn->n", z, g, z))
 
 
 @singledispatch

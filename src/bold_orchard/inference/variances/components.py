@@ -60,7 +60,9 @@ def components(
         se = float(np.sqrt(max(float(slope @ covariance @ slope), 0.0)))
         boundary = row["group"] in fit.result["convergence"]["boundary_terms"]
         zero = row["kind"] == "variance" and row["estimate"] == 0
-        made = _row(row, None if zero or se == 0 else se, z, None if row["part"] is None else row["part"] / total, boundary)
+        made = _row(
+            row, None if zero or se == 0 else se, z, None if row["part"] is None else row["part"] / total, boundary
+        )
         out.append(made | {"change": number(float(slope @ step))})
     out += _parameters(fit, covariance, z) if design.additive else _of_family(fit, covariance, z)
     notes = list(fit.result["warnings"])
@@ -270,12 +272,16 @@ def _icc(fit: Fit, rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
     """
     design = fit.design
     whole = _alike(fit, [mean_effect_variance(fit.model, c) for c in design.clauses], rows[-1]["part"])
-    out = [{"group": u.name, "value": number(v), "share": number(s)} for u, (v, s) in zip(design.units, whole)]
+    out: list[dict[str, Any]] = [
+        {"group": u.name, "value": number(v), "share": number(s)} for u, (v, s) in zip(design.units, whole)
+    ]
     for column, level, own in levels_that_matter(design):
         rest = mean_residual_variance(fit.model, own) if design.additive else rows[-1]["part"]
         made = _alike(fit, [mean_effect_variance(fit.model, c, own) for c in design.clauses], rest)
         for entry, (value, share) in zip(out, made):
-            entry.setdefault("by_level", []).append({"column": column, "level": level, "value": number(value), "share": number(share)})
+            entry.setdefault("by_level", []).append(
+                {"column": column, "level": level, "value": number(value), "share": number(share)}
+            )
     return out
 
 

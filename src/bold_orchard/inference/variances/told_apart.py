@@ -50,7 +50,11 @@ def _rows(design: Design, size: int) -> NDArray[np.intp]:
     if n <= size:
         return np.arange(n)
     residual = design.residual
-    codes = residual.codes if residual.codes is not None else max((u.codes for u in design.units), key=lambda c: c.max(), default=np.arange(n))
+    codes = (
+        residual.codes
+        if residual.codes is not None
+        else max((u.codes for u in design.units), key=lambda c: c.max(), default=np.arange(n))
+    )
     time = np.zeros(n) if residual.time is None else residual.time
     order = np.lexsort((time, codes))
     starts = np.flatnonzero(np.diff(codes[order], prepend=-1))
@@ -96,10 +100,17 @@ def _changes(design: Design, c: Criterion) -> list[Array]:
     root = np.ones(n) if design.weights is None else 1.0 / np.sqrt(design.weights)
     out, alphas = [], []
     for f, structure in enumerate(c.structures):
-        block, columns = design.blocks[f], [v for clause in design.clauses if clause.block == f for v in clause.part.values]
+        block, columns = (
+            design.blocks[f],
+            [v for clause in design.clauses if clause.block == f for v in clause.part.values],
+        )
         z = np.linalg.solve(c.products.z_to_work[f].T, np.array(columns)).T  # (n, k)
         mix = block.relationship_factor
-        alike = (block.unit.codes[:, None] == block.unit.codes) if mix is None else (mix @ mix.T)[np.ix_(block.unit.codes, block.unit.codes)]
+        alike = (
+            (block.unit.codes[:, None] == block.unit.codes)
+            if mix is None
+            else (mix @ mix.T)[np.ix_(block.unit.codes, block.unit.codes)]
+        )
         grown = np.ones_like(z)
         if c.vary is not None:
             alpha = np.full(c.vary.size, INSIDE)
@@ -145,7 +156,12 @@ def _of_alpha(design: Design, c: Criterion, units: list[tuple[int, Array, Array,
         for f, z, alike, structure in units:
             ends = []
             for side in (h, -h):
-                grown = z * c.vary.scales(alpha + side * e, f, structure.size, c.products.units[f].levels)[:, design.blocks[f].unit.codes].T
+                grown = (
+                    z
+                    * c.vary.scales(alpha + side * e, f, structure.size, c.products.units[f].levels)[
+                        :, design.blocks[f].unit.codes
+                    ].T
+                )
                 ends.append(alike * (grown @ grown.T))
             total += (ends[0] - ends[1]) / (2 * h)
         out.append(total)

@@ -47,7 +47,9 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
             "The tails are so heavy that the outcome has no variance, so nothing has a share of it: read the SDs. "
             f"Intervals {how}."
         ).notes(d["notes"])
-    page.text(f"Shares are of the variance of a row, on average over the rows used{beside}; correlated effects of one unit have one. Intervals {how}.")
+    page.text(
+        f"Shares are of the variance of a row, on average over the rows used{beside}; correlated effects of one unit have one. Intervals {how}."
+    )
     _in_words(page, d["components"])
     changes = [abs(c["change"]) / c["se"] for c in d["components"] if c["change"] is not None and c["se"]]
     if changes:
@@ -61,7 +63,11 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
         ],
         [bar(i["share"]) for i in d["icc"]],
     )
-    by_level = [(i["group"], f"{r['column']} = {r['level']}", fixed(r["value"], 3), percent(r["share"])) for i in d["icc"] for r in i.get("by_level", [])]
+    by_level = [
+        (i["group"], f"{r['column']} = {r['level']}", fixed(r["value"], 3), percent(r["share"]))
+        for i in d["icc"]
+        for r in i.get("by_level", [])
+    ]
     if by_level:
         page.table("The same by what variances depend on", ("group", "<rows", "ICC", "own share"), by_level)
     above = [

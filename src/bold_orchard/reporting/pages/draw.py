@@ -20,6 +20,8 @@ def draw_page(d: DrawResult, digits: int = 4) -> Page:
         shown = count(len(d["lines"]), "line")
         of = "" if len(d["lines"]) == d["levels"] else f" of {d['levels']:,} levels"
         page.text(f"{shown}{of} of {d['unit']} along {d['along']} and the average line of {name}{where}.")
+        if d.get("held"):
+            page.text(f"All lines stand at {d['held']}; they differ by the units' effects alone.")
         page.table("", ("level", "at the lowest", "at the highest"), _ends(d, digits))
     elif d["kind"] == "against":
         page.text(f"Observed against predicted {d['outcome']} of {name}, {count(len(d['rows']), 'row')}{where}.")

@@ -143,7 +143,13 @@ def variation(page: Page, d: FitResult, digits: int) -> None:
             rows.append((part["group"], "all, mean over rows", "", figure(at_mean, digits), share))
     if own is not None:
         rows.append(
-            ("residual", "", figure(res["sd"], digits), figure(own, digits), percent(mean / total if total and mean is not None else None))
+            (
+                "residual",
+                "",
+                figure(res["sd"], digits),
+                figure(own, digits),
+                percent(mean / total if total and mean is not None else None),
+            )
         )
     columns: tuple[str, ...] = ("group", "<term", "SD", "variance", "share")
     if own is None:

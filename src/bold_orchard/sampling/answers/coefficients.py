@@ -35,6 +35,7 @@ def means(
     eta = draws.b @ asked.kept.T + asked.offset
     own = slope is None and not fit.design.additive
     outcome = draws.outcome(eta) if own else None
+    over = draws.random_variances(asked.grid.random_products(asked.points)) if own else None
     origin = draws.cuts.mean(axis=1)[:, None] if fit.design.graded and slope is None else 0.0
     made = []
     for i, (cell, ok) in enumerate(zip(asked.cells, asked.sure)):
@@ -43,8 +44,8 @@ def means(
             continue
         mean, sd, ends = told((eta - origin)[:, i], confidence)
         made.append({"levels": cell, "mean": mean, "se": sd, "df": None, "ci": ends})
-        if outcome is not None:
-            made[-1] |= _outcome(draws, eta[:, i], outcome[:, i], confidence)
+        if outcome is not None and over is not None:
+            made[-1] |= _outcome(draws, eta[:, i], outcome[:, i], over[:, i], confidence)
     pairs, errors = _pairs(asked, eta, outcome, confidence, ratios)
     return document_of(
         fit,
@@ -61,10 +62,10 @@ def means(
     )
 
 
-def _outcome(draws: Draws, eta: Array, outcome: Array, confidence: float) -> dict[str, Any]:
-    """On the outcome's own scale, for an average unit and averaged over units; of grades the chances too."""
+def _outcome(draws: Draws, eta: Array, outcome: Array, variance: Array, confidence: float) -> dict[str, Any]:
+    """On the outcome's own scale, for an average unit and averaged over units, of whose effects eta has a ``variance`` (D,); of grades the
+    chances too."""
     fit, out = draws.fit, {}
-    variance = draws.random_variance
     if fit.design.graded:
         chances = np.array([draws.chances_at(d)(eta[d]) for d in range(draws.count)])
         over = np.array([

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from functools import cached_property
 from typing import Any
 
@@ -186,11 +186,20 @@ class Draws(Frozen):
             total += (self.mean_products(clause) * self.covariance(clause)).sum(axis=(1, 2))
         return total
 
+    def random_variances(self, products: Sequence[Array]) -> Array:
+        """What units' effects add to the variance of eta at some points, (D, points), from the mean of z z' there, (points, k, k) a clause."""
+        total: Any = 0.0
+        for clause, m in zip(self.fit.design.clauses, products):
+            total = total + np.einsum("pij,dij->dp", m, self.covariance(clause))
+        return np.asarray(total)
+
     def mean_products(self, clause: Clause) -> Array:
         """The mean over the rows of z z', times what the variance of the row's level exceeds that at zero by, (D, k, k)."""
         design = self.fit.design
         if clause.vary is None:
-            return np.broadcast_to(mean_products(design, clause), (self.count, len(clause.part.names), len(clause.part.names)))
+            return np.broadcast_to(
+                mean_products(design, clause), (self.count, len(clause.part.names), len(clause.part.names))
+            )
         values = np.array(clause.vary.values)
         return np.array([mean_products(design, clause, np.exp(2.0 * alpha @ values)) for alpha in self.alpha(clause)])
 

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError
+from bold_orchard.inference.prediction.groups import shared_effects
 from bold_orchard.inference.summary import number
 from bold_orchard.results.groups import GroupsResult
 from bold_orchard.sampling.answers.draws import Draws
@@ -32,9 +33,13 @@ def groups(draws: Draws, confidence: float = 0.95) -> GroupsResult:
     for clause in design.clauses:
         unit, terms = design.blocks[clause.block].unit, clause.part.names
         effects = draws.effects[clause.block][:, :, clause.columns]
+        others = [
+            (c.block, c.part.names, draws.effects[c.block][:, :, c.columns]) for c in design.clauses if c is not clause
+        ]
         own = np.stack(
             [effects[:, :, i] + fixed.get(t, np.zeros(draws.count))[:, None] for i, t in enumerate(terms)], axis=2
         )
+        own = sum(shared_effects(fit, clause.block, terms, others), own)
         spread = (
             _residual_sds(draws, effects[:, :, terms.index("spread")])
             if clause.has_spread and "spread" in terms

@@ -173,7 +173,10 @@ def _alike(draws: Draws, rows: list[dict[str, Any]], total: Array) -> list[tuple
     """Per unit the correlation of two rows of one level (D,), and its own share of the variance (D,)."""
     design, out = draws.fit.design, []
     nothing = np.zeros(draws.count)
-    parts = [sum((r["part"] for r in rows if r["unit"] == i and r["part"] is not None), nothing) for i in range(len(design.units))]
+    parts = [
+        sum((r["part"] for r in rows if r["unit"] == i and r["part"] is not None), nothing)
+        for i in range(len(design.units))
+    ]
     for unit, own in zip(design.units, parts):
         shared = sum((p for other, p in zip(design.units, parts) if other is unit or is_nested(unit, other)), nothing)
         residual = design.residual
