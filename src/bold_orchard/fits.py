@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 SEED = 20260101  # that of the command line
 
 
-@dataclasses.dataclass(frozen=True, repr=False)
+@dataclasses.dataclass(frozen=True, repr=False, eq=False)
 class Model(Fitted):
     """A fitted model: its tables as attributes, every further question a method."""
 

@@ -30,7 +30,7 @@ class Origin:
     saved_as: str | None = None
 
 
-@dataclasses.dataclass(frozen=True, repr=False)
+@dataclasses.dataclass(frozen=True, repr=False, eq=False)
 class Fitted:
     """A fitted model: its tables as attributes.
 
@@ -40,6 +40,13 @@ class Fitted:
     core: Fit
     read: Table | None
     origin: Origin = Origin()
+
+    def __eq__(self, other: object) -> bool:
+        """Whether both are fits of one model to the same rows, with the same document."""
+        return isinstance(other, Fitted) and self.core == other.core
+
+    def __hash__(self) -> int:
+        return hash(self.core)
 
     def __repr__(self) -> str:
         state = "" if self.converged else ", NOT CONVERGED"

@@ -160,6 +160,11 @@ class Columns(Mapping[str, Column]):
     def __contains__(self, name: object) -> bool:
         return name in self.names
 
+    def __getstate__(self) -> dict[str, Any]:
+        """All columns, held: what is read when asked for cannot be read elsewhere."""
+        self.fetch(self.names)
+        return self.__dict__ | {"_load": None}
+
     def take(self, keep: Array) -> Columns:
         """Some rows, by a mask or by positions, of each column as it is asked for."""
         n = int(np.count_nonzero(keep)) if keep.dtype == bool else len(keep)

@@ -32,7 +32,7 @@ Array = NDArray[Any]
 Result = OptimizeResult[LaplacePoint]
 START = 0.5  # SD of the effects on the linear scale that most data are near
 STEPS = 40  # of Newton's method for a model without units; some ten are usual
-AUTO = (1, 3, 5, 7, 9, 11, 15, 21, 31)  # points tried in turn
+AUTO = (1, 3, 5, 7, 9, 11, 15, 21, 31, 45, 65, 95)  # points tried in turn
 ENOUGH = 1e-4  # change of the log-likelihood that no printed figure shows
 FAR = 30.0  # linear predictor beyond which a chance is 0 or 1 in double precision
 ROUGHLY = 1e-3  # the same where a search of many rows begins: its first step leads far away
@@ -333,7 +333,7 @@ def with_points(laplace: Any, points: int) -> Any:
 def enough_points(
     laplace: Laplace, found: OptimizeResult[LaplacePoint], options: SearchOptions
 ) -> tuple[int, Laplace, OptimizeResult[LaplacePoint]]:
-    """The fewest points of which the next number changes the log-likelihood by less than 1e-4."""
+    """The fewest points of which the next number changes the log-likelihood by less than 1e-4; the most where none does."""
     if laplace.rows.frame.tails or len(laplace.rows.units) != 1 or laplace.rows.units[0].size > MOST_TERMS:
         return 1, laplace, found
     for points, following in itertools.pairwise(AUTO[1:]):
@@ -341,5 +341,6 @@ def enough_points(
         found = search(criterion, found.point.theta, options, None)
         more = with_points(laplace, following).at(found.point.theta).deviance
         if abs(more - found.point.deviance) < 2.0 * ENOUGH:
-            break
-    return points, criterion, found
+            return points, criterion, found
+    criterion = with_points(laplace, AUTO[-1])
+    return AUTO[-1], criterion, search(criterion, found.point.theta, options, None)

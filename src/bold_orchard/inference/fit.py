@@ -57,6 +57,16 @@ class Fit(Frozen):
     known: CoefficientInference
     result: FitResult
 
+    def __eq__(self, other: object) -> bool:
+        """Whether both are fits of one model to the same rows, with the same document."""
+        if not isinstance(other, Fit) or self.result.to_dict() != other.result.to_dict():
+            return False
+        one, two = self.design, other.design
+        return np.array_equal(one.y, two.y) and np.array_equal(one.table.row_numbers, two.table.row_numbers)
+
+    def __hash__(self) -> int:
+        return hash((self.name, self.result.model, self.result.fit.deviance))
+
     @property
     def design(self) -> Design:
         return self.model.design

@@ -11,6 +11,7 @@ from bold_orchard.design import validation
 from bold_orchard.design.design import Design
 from bold_orchard.errors import UsageError
 from bold_orchard.estimation.generalized import GeneralizedModel
+from bold_orchard.estimation.generalized_search import AUTO, ENOUGH
 from bold_orchard.inference.coefficients.maximum_likelihood import MaximumLikelihood, threshold_names, thresholds
 from bold_orchard.inference.coefficients.methods import precision
 from bold_orchard.inference.coefficients.precision import CoefficientInference
@@ -82,6 +83,8 @@ def _(model: GeneralizedModel) -> Trouble:
     }
     notes = [Note(text, code) for code, texts in named.items() for text in texts if text]
     remarks = [] if (rivals := _rivals(model)) is None else [Note(rivals, "several maxima")]
+    if model.options.points == "auto" and model.points == AUTO[-1]:
+        remarks.append(Note(f"--points auto ended at {AUTO[-1]}, the most it tries: the log-likelihood still moves by more than {ENOUGH:g} there.", "points"))
     lost = c.lost(e.theta)[c.extra]
     for own in c.family.own:
         if lost[own.place]:

@@ -27,6 +27,9 @@ class Absent:
     def __repr__(self) -> str:
         return "ABSENT"
 
+    def __reduce__(self) -> str:
+        return "ABSENT"  # the one there is, in a copy or another process too
+
 
 ABSENT: Any = Absent()
 # of fields that a picture needs and the document does not hold
