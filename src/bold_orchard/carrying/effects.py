@@ -107,6 +107,10 @@ def _of_unit(fit: Fit, unit: str, terms: list[str], table: Table) -> Carried:
     for clause in design.clauses:
         if design.units[clause.unit].name == unit:
             for a, name in enumerate(clause.part.names):
+                if name in places and name in terms:
+                    raise OrchardError(
+                        f"two clauses of '{fit.name}' hold the {name} of {unit}, so effect({unit}: {name}) could mean either; carry on a fit with one"
+                    )
                 places[name] = (clause.block, clause.columns.start + a)
     for term in terms:
         if term not in places:

@@ -106,5 +106,5 @@ def _degrees(fit: Fit) -> tuple[dict[tuple[str, str], float], float]:
         if row["kind"] == "residual":
             residual = df
         else:
-            out[row["group"], row["term"]] = df
+            out[row["group"], row["term"]] = min(df, out.get((row["group"], row["term"]), df))
     return out, residual

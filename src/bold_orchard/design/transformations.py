@@ -21,6 +21,7 @@ from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
+TAKEN = ("intercept", "spread")  # names of terms: columns called so keep the brackets in which they are written
 
 
 @frozen
@@ -81,7 +82,8 @@ class ColumnMaker:
         if isinstance(factor, tree.Column):
             if self._is_category(factor.name):
                 return self.category(factor.name, factor.name)
-            return Numeric((factor.name,), (self.numbers(factor.name),), f"{factor.name} = 0")
+            name = f"[{factor.name}]" if factor.name in TAKEN else factor.name
+            return Numeric((name,), (self.numbers(factor.name),), f"{factor.name} = 0")
         if isinstance(factor, tree.OwnSpread):  # nothing of it enters the linear predictor
             return Numeric(("spread",), (np.zeros(len(self.table)),), "")
         if isinstance(factor, tree.Named):

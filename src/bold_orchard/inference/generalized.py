@@ -84,7 +84,12 @@ def _(model: GeneralizedModel) -> Trouble:
     notes = [Note(text, code) for code, texts in named.items() for text in texts if text]
     remarks = [] if (rivals := _rivals(model)) is None else [Note(rivals, "several maxima")]
     if model.options.points == "auto" and model.points == AUTO[-1]:
-        remarks.append(Note(f"--points auto ended at {AUTO[-1]}, the most it tries: the log-likelihood still moves by more than {ENOUGH:g} there.", "points"))
+        remarks.append(
+            Note(
+                f"--points auto ended at {AUTO[-1]}, the most it tries: the log-likelihood still moves by more than {ENOUGH:g} there.",
+                "points",
+            )
+        )
     lost = c.lost(e.theta)[c.extra]
     for own in c.family.own:
         if lost[own.place]:

@@ -313,7 +313,7 @@ def _places(design: Design) -> tuple[dict[str, tuple[int, int]], dict[str, tuple
     sds: dict[str, tuple[int, int]] = {}
     pairs: dict[str, tuple[int, int, int]] = {}
     for clause in design.clauses:
-        unit, names, first = design.units[clause.unit].name, clause.part.names, clause.columns.start
+        unit, names, first = design.label_of(clause), clause.part.names, clause.columns.start
         if clause.given is not None:
             continue
         for i, name in enumerate(names):

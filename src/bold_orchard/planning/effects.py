@@ -123,7 +123,7 @@ def _of_variation(fit: Fit, assumed: Assumed, name: str, value: float | None) ->
     if value is not None and not value > 0:
         raise UsageError(f"{name} = {value:g} is nothing to find; give an SD above zero")
     for position, clause in enumerate(fit.design.clauses):
-        unit = fit.design.units[clause.unit].name
+        unit = fit.design.label_of(clause)
         for column, term in enumerate(clause.part.names):
             if f"sd({unit}: {term})" == name and clause.given is None:
                 owner = clause.part.owner[column]

@@ -189,7 +189,8 @@ def _smaller(fit: Fit, e: Wanted, assumed: Assumed, table: Table, rng: np.random
     for clause in design.clauses:
         name = design.units[clause.unit].name
         for home in fit.design.clauses:
-            if fit.design.units[home.unit].name == name and set(clause.part.names) <= set(home.part.names):
+            own = fit.design.units[home.unit].name == name and home.structure.kind == clause.structure.kind
+            if own and set(clause.part.names) <= set(home.part.names):
                 places = [home.columns.start + home.part.names.index(n) for n in clause.part.names]
                 covariances[clause.block][clause.columns, clause.columns] = assumed.covariances[home.block][
                     np.ix_(places, places)

@@ -196,6 +196,13 @@ class FitResult(Result):
     source: str | None = field(default=None, metadata=BESIDE, repr=False, compare=False)
 
     @property
+    def slopes(self) -> list[Coefficient]:
+        """Rows of the fixed part but the thresholds of grades, which stand first."""
+        grades = self.levels if self.family == "ordinal" and not isinstance(self.levels, Absent) else ["one"]
+        count = len(grades) - 1
+        return list(self.fixed[count:])
+
+    @property
     def eta_of(self) -> str:
         """What of the outcome the linear predictor describes by its link."""
         return family_of(self.family, self.link).describes

@@ -170,7 +170,7 @@ class GaussianLayout:
         """Parameters beside the coefficients, as ``values`` gives them."""
         out: list[str] = []
         for covariance, clause in zip(self.priors.covariances, self.design.clauses):
-            group, terms = self.design.units[clause.unit].name, clause.part.names
+            group, terms = self.design.label_of(clause), clause.part.names
             out += covariance.sds
             out += [f"correlation({group}: {terms[i]}, {terms[j]})" for i, j in covariance.pairs]
         residual = self.priors.residual

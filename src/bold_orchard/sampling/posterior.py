@@ -119,7 +119,8 @@ def _values(target: Any, z: Array, b: Array) -> Array:
 
 def _likelihood_estimates(fit: Fit) -> dict[str, float | None]:
     """What the likelihood fit says of each parameter, by name."""
-    out: dict[str, float | None] = {r.term: r.estimate for r in fit.result.fixed}
+    labels, kept = fit.design.coefficient_labels, fit.model.kept
+    out: dict[str, float | None] = {labels[k]: number(float(b)) for k, b in zip(kept, fit.evaluation.b)}
     if fit.design.graded:
         known: Any = fit.known
         out |= dict(zip(threshold_names(fit.design), map(float, thresholds(known)[0])))
@@ -127,10 +128,10 @@ def _likelihood_estimates(fit: Fit) -> dict[str, float | None]:
     return out | {q.parameter: number(q.back(q.at(psi))) for q in quantities(fit)}
 
 
-def kind_of(name: str, fixed: Sequence[str]) -> str:
+def kind_of(name: str, fixed: Sequence[str], thresholds: Sequence[str]) -> str:
     """What a parameter is: coefficient, sd, correlation, or parameter."""
     if name in fixed:
-        return "threshold" if name.startswith("threshold[") else "coefficient"
+        return "threshold" if name in thresholds else "coefficient"
     return "sd" if name.startswith("sd(") else "correlation" if name.startswith("correlation(") else "parameter"
 
 
@@ -139,13 +140,14 @@ def _document(
 ) -> SampleResult:
     draws = np.stack([d.parameters for d in made])
     fixed, estimates = fixed_names(fit), _likelihood_estimates(fit)
+    grades = threshold_names(fit.design) if fit.design.graded else []
     level = (1 - options.confidence) / 2
     rows = []
     for k, name in enumerate(names):
         x = draws[:, :, k]
         low, middle, high = np.quantile(x, [level, 0.5, 1 - level])
         rows.append({
-            "parameter": name, "kind": kind_of(name, fixed), "mean": number(x.mean()), "sd": number(x.std(ddof=1)), "median": number(middle),
+            "parameter": name, "kind": kind_of(name, fixed, grades), "mean": number(x.mean()), "sd": number(x.std(ddof=1)), "median": number(middle),
             "low": number(low), "high": number(high), "ess_bulk": number(diagnostics.ess_bulk(x)), "ess_tail": number(diagnostics.ess_tail(x)),
             "rhat": number(diagnostics.rhat(x)), "likelihood_estimate": estimates.get(name),
         })  # fmt: skip

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from bold_orchard.errors import OrchardError
+from bold_orchard.inference.coefficients.maximum_likelihood import threshold_names
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
 from bold_orchard.results.sample import SampleArrays, SampleResult
@@ -50,10 +51,11 @@ def prior_draws(fit: Fit, options: SampleOptions, report: Any) -> SampleResult:
     drawn = np.array(outcomes)
     level = (1 - options.confidence) / 2
     fixed, rows = fixed_names(fit), []
+    grades = threshold_names(fit.design) if fit.design.graded else []
     for k, name in enumerate(names):
         x = parameters[:, k]
         low, middle, high = np.quantile(x, [level, 0.5, 1 - level])
-        rows.append({"parameter": name, "kind": kind_of(name, fixed), "mean": number(x.mean()), "sd": number(x.std(ddof=1)), "median": number(middle),
+        rows.append({"parameter": name, "kind": kind_of(name, fixed, grades), "mean": number(x.mean()), "sd": number(x.std(ddof=1)), "median": number(middle),
                      "low": number(low), "high": number(high), "ess_bulk": float(total), "ess_tail": float(total), "rhat": 1.0, "likelihood_estimate": None})  # fmt: skip
     shape = (options.chains, options.draws, len(names))
     document: dict[str, Any] = {

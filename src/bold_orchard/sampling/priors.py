@@ -86,8 +86,8 @@ class _Maker:
         self.known.append("fixed")
         mean = float(np.mean(design.outcome_values))
         for k in self.fit.model.kept:
-            name, values = design.fixed.names[k], design.fixed.values[k]
-            if name == "intercept":
+            name, values = design.coefficient_labels[k], design.fixed.values[k]
+            if k == design.fixed.constant:
                 default = law("normal", mean, 10.0 * self.unit) if self.identity else law("normal", 0.0, 10.0)
             else:
                 default = law("normal", 0.0, (10.0 * self.unit if self.identity else 5.0) / _sd(values))
@@ -97,7 +97,7 @@ class _Maker:
         return tuple(out)
 
     def clause(self, clause: Clause) -> Covariance:
-        names, group = clause.part.names, self.design.units[clause.unit].name
+        names, group = clause.part.names, self.design.label_of(clause)
         kind, k = clause.structure.kind, len(names)
         kind = "unstructured" if kind == "known" else kind
         if clause.given is not None:
@@ -165,7 +165,7 @@ class _Maker:
         design, out = self.design, {}
         for clause in design.clauses:
             if clause.vary is not None:
-                group = design.units[clause.unit].name
+                group = design.label_of(clause)
                 for name, values in zip(clause.vary.names, clause.vary.values):
                     key = f"vary({group}: {name})"
                     out[key] = self.take(key, law("normal", 0.0, 2.5 / _sd(values)), "coefficient")

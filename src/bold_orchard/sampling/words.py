@@ -14,14 +14,19 @@ def some(names: list[str]) -> str:
 
 def effect_names(fit: Fit) -> list[str]:
     """unit LABEL: term, of every effect in the order in which they are drawn."""
-    out = []
-    for f, block in enumerate(fit.design.blocks):
-        terms = [t for c in fit.design.clauses if c.block == f for t in c.part.names]
-        out += [f"{block.unit.name} {label}: {term}" for label in block.unit.texts for term in terms]
-    return out
+    return [name for f in range(len(fit.design.blocks)) for row in block_effect_names(fit, f) for name in row]
+
+
+def block_effect_names(fit: Fit, f: int) -> list[list[str]]:
+    """The same of one block, a list for each level."""
+    design, unit = fit.design, fit.design.blocks[f].unit
+    terms = [
+        (design.label_of(c).removeprefix(unit.name), t) for c in design.clauses if c.block == f for t in c.part.names
+    ]
+    return [[f"{unit.name}{mark} {label}: {term}" for mark, term in terms] for label in unit.texts]
 
 
 def fixed_names(fit: Fit) -> list[str]:
     """Thresholds of grades, then the coefficients with an estimate."""
     grades = threshold_names(fit.design) if fit.design.graded else []
-    return [*grades, *(fit.design.fixed.names[k] for k in fit.model.kept)]
+    return [*grades, *(fit.design.coefficient_labels[k] for k in fit.model.kept)]

@@ -13,7 +13,7 @@ from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit, by_ml
 from bold_orchard.inference.intervals.bootstrap import bootstrap_intervals
 from bold_orchard.inference.intervals.profile import Line, Surface, fixed_line, follow, quantity_line, surface_of
-from bold_orchard.inference.intervals.rows import fixed_places, ordered, quantity_row, row_of
+from bold_orchard.inference.intervals.rows import fixed_labels, fixed_places, ordered, quantity_row, row_of
 from bold_orchard.inference.summary import number
 from bold_orchard.inference.variances.quantities import Quantity, fixed_quantities, quantities
 from bold_orchard.progress import Progress, silent
@@ -64,12 +64,12 @@ def intervals(
 
 def _wald_fixed(fit: Fit, confidence: float) -> list[dict[str, Any]]:
     rows = []
-    for entry in fit.result["fixed"]:
+    for name, entry in zip(fixed_labels(fit), fit.result["fixed"]):
         low = high = None
         if entry["se"] is not None:
             width = quantile_t(confidence, entry["df"]) * entry["se"]
             low, high = entry["estimate"] - width, entry["estimate"] + width
-        rows.append(row_of(entry["term"], "fixed", None, (entry["term"], None), entry["estimate"], low, high))
+        rows.append(row_of(name, "fixed", None, (entry["term"], None), entry["estimate"], low, high))
     return rows
 
 
@@ -133,10 +133,8 @@ def _all_profiled(fit: Fit, confidence: float, points: int, report: Progress, no
     found = profiled_quantities(fit, [*fixed_quantities(fit), *quantities(fit)], confidence, report, notes, points)
     made = {r["parameter"]: r for r in found}
     rows = []
-    for entry in fit.result["fixed"]:
-        row = made.pop(entry["term"], None) or row_of(
-            entry["term"], "fixed", None, (entry["term"], None), None, None, None
-        )
+    for name in fixed_labels(fit):
+        row = made.pop(name, None) or row_of(name, "fixed", None, (name, None), None, None, None)
         rows.append(row | {"group": None})
     return rows + list(made.values())
 

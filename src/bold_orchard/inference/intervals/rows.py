@@ -6,6 +6,7 @@ from typing import Any
 
 from numpy.typing import NDArray
 
+from bold_orchard.inference.coefficients.maximum_likelihood import threshold_names
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
 from bold_orchard.inference.variances.quantities import Quantity
@@ -13,10 +14,15 @@ from bold_orchard.inference.variances.quantities import Quantity
 Array = NDArray[Any]
 
 
+def fixed_labels(fit: Fit) -> list[str]:
+    """Names of all rows of the fixed part as parameters: thresholds of grades first."""
+    return [*(threshold_names(fit.design) if fit.design.graded else []), *fit.design.coefficient_labels]
+
+
 def fixed_places(fit: Fit) -> list[tuple[str, int | None]]:
     """Each fixed term with its place among the kept coefficients, None where aliased."""
     place = {column: i for i, column in enumerate(fit.criterion.products.standard.kept)}
-    return [(name, place.get(column)) for column, name in enumerate(fit.design.fixed.names)]
+    return [(name, place.get(column)) for column, name in enumerate(fit.design.coefficient_labels)]
 
 
 def ordered(low: float | None, high: float | None) -> tuple[float | None, float | None]:

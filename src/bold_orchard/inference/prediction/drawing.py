@@ -147,15 +147,25 @@ def _band(fit: Fit, rows: Array, constant: Array, sure: NDArray[np.bool_], confi
 
 def coefficients(fits: Sequence[Fit], confidence: float) -> list[dict[str, Any]]:
     """Estimates and intervals of every term but the intercept (all terms where there is nothing else), fit by fit."""
-    rows = []
+    rows, slopes = [], []
     for f in fits:
-        for r in f.result["fixed"]:
-            if r["estimate"] is not None:
-                width = None if r["se"] is None else quantile_t(confidence, r["df"]) * r["se"]
-                ends = (None, None) if width is None else (r["estimate"] - width, r["estimate"] + width)
-                rows.append({"fit": f.name, "term": r["term"], "label": r["label"], "estimate": r["estimate"],
-                             "low": ends[0], "high": ends[1]})  # fmt: skip
-    slopes = [r for r in rows if r["term"] != "intercept" and not r["term"].startswith("threshold[")]
+        own = {id(r) for r in f.result.slopes}
+        for r in f.result.fixed:
+            if r.estimate is None:
+                continue
+            width = None if r.se is None else quantile_t(confidence, r.df) * r.se
+            ends = (None, None) if width is None else (r.estimate - width, r.estimate + width)
+            rows.append(
+                {
+                    "fit": f.name,
+                    "term": r.term,
+                    "label": r.label,
+                    "estimate": r.estimate,
+                    "low": ends[0],
+                    "high": ends[1],
+                }
+            )
+            slopes += [rows[-1]] if id(r) in own and r.term != "intercept" else []
     return slopes or rows
 
 

@@ -143,7 +143,7 @@ def _of_vary(fit: Fit) -> Iterator[Quantity]:
         return
     clauses = [x for x in fit.design.clauses if x.vary is not None]
     for clause, part, at in zip(clauses, c.vary.parts, c.vary.slices()):
-        group = fit.design.units[clause.unit].name
+        group = fit.design.label_of(clause)
         assert clause.vary is not None
         for k, name in enumerate(clause.vary.names):
             yield Quantity("vary", f"vary({group}: {name})", group, f"vary {name}", None,
@@ -188,7 +188,7 @@ def fixed_quantities(fit: Fit) -> list[Quantity]:
     """Coefficients (and thresholds) of a generalized fit as functions of its parameters; aliased ones are left out."""
     c: Any = fit.criterion
     known: Any = fit.known
-    names = [fit.design.fixed.names[k] for k in c.products.standard.kept]
+    names = [fit.design.coefficient_labels[k] for k in c.products.standard.kept]
     out = []
     if fit.design.graded:
         means = np.array([fit.design.fixed.values[k].mean() for k in c.products.standard.kept])
@@ -213,7 +213,7 @@ def _combination(psi: Array, row: Array) -> tuple[float, Array]:
 
 
 def _of_clause(fit: Fit, clause: Clause, covariances: bool) -> Iterator[Quantity]:
-    names, group = clause.part.names, fit.design.units[clause.unit].name
+    names, group = clause.part.names, fit.design.label_of(clause)
     if clause.given is not None:
         return
     effects, first = Effects(fit.criterion, clause.block), clause.columns.start

@@ -118,7 +118,7 @@ def _cell(row: dict[str, Any], fit: FitResult, pattern: str, used: list[str], di
     """The pattern filled; a ratio where the link has one and the column has a slope, else the estimate."""
     if row["estimate"] is None:
         return "—"
-    ratio = "ratio" in used and fit.ratio_name is not None and not row["term"].startswith("threshold[")
+    ratio = "ratio" in used and fit.ratio_name is not None and id(row) in {id(r) for r in fit.slopes}
     back: Callable[[float], float] = _exp if ratio else float
     ends = row["ci"]
     interval = "—" if ends is None else " to ".join("—" if e is None else figure(back(e), digits) for e in ends)
@@ -143,6 +143,8 @@ def _variation(fits: Sequence[Entry], labels: Labels, digits: int) -> list[Table
         own: dict[tuple[str, ...], str] = {}
         for c in parts["components"]:
             key, label, text = _component(c, labels, digits)
+            again = sum(k[:4] == key for k in own)  # a clause of the same unit with the same term
+            key, label = (*key, str(again)), f"{label}, {again + 1}" if again else label
             order.setdefault(key, label)
             own[key] = text
         columns.append(own)

@@ -20,7 +20,7 @@ from bold_orchard.inference.variances.averages import mean_products
 from bold_orchard.inference.variances.quantities import quantities
 from bold_orchard.sampling.diagnostics import rhat
 from bold_orchard.sampling.scales import found
-from bold_orchard.sampling.words import RHAT, effect_names, fixed_names, some
+from bold_orchard.sampling.words import RHAT, block_effect_names, effect_names, fixed_names, some
 
 Array = NDArray[Any]
 METHOD = "posterior"  # what stands in a document where a method of the likelihood would
@@ -108,7 +108,7 @@ class Draws(Frozen):
     @cached_property
     def b(self) -> Array:
         """Coefficients with an estimate, (D, p')."""
-        names = [self.fit.design.fixed.names[k] for k in self.fit.model.kept]
+        names = [self.fit.design.coefficient_labels[k] for k in self.fit.model.kept]
         return np.array([self.column(n) for n in names]).reshape(len(names), self.count).T
 
     @cached_property
@@ -140,19 +140,15 @@ class Draws(Frozen):
                 f"{self.source} holds no effects of units: {len(names):,} at every draw were too many to keep; sample fewer draws: "
                 f"orchard sample {self.fit.name} --draws 100 --keep {self.source}"
             )
-        for f, block in enumerate(self.fit.design.blocks):
-            terms = [t for c in self.fit.design.clauses if c.block == f for t in c.part.names]
-            name = block.unit.name
-            made = np.empty((self.count, block.unit.size, len(terms)))
-            for j, label in enumerate(block.unit.texts):
-                for k, term in enumerate(terms):
-                    made[:, j, k] = self.column(f"{name} {label}: {term}")
-            out.append(made)
+        for f in range(len(self.fit.design.blocks)):
+            rows = block_effect_names(self.fit, f)
+            made = np.array([[self.column(name) for name in row] for row in rows])
+            out.append(made.reshape(len(rows), -1, self.count).transpose(2, 0, 1))
         return out
 
     def covariance(self, clause: Clause) -> Array:
         """Of the effects of a clause, where SDs vary at zero, (D, k, k)."""
-        names, group = clause.part.names, self.fit.design.units[clause.unit].name
+        names, group = clause.part.names, self.fit.design.label_of(clause)
         if clause.given is not None:
             g = self.fit.evaluation.covariance(clause.block)[clause.columns, clause.columns]
             return np.broadcast_to(g, (self.count, *g.shape))
@@ -174,7 +170,7 @@ class Draws(Frozen):
 
     def alpha(self, clause: Clause) -> Array:
         """Coefficients of what the SDs of a clause's effects vary with, (D, m)."""
-        group = self.fit.design.units[clause.unit].name
+        group = self.fit.design.label_of(clause)
         names = () if clause.vary is None else clause.vary.names
         return np.array([self.column(f"vary({group}: {n})") for n in names]).reshape(len(names), self.count).T
 

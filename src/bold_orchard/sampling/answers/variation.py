@@ -157,7 +157,8 @@ def _parameters(draws: Draws, confidence: float) -> list[dict[str, Any]]:
     for clause in design.clauses:
         group = design.units[clause.unit].name
         told_of += [
-            (group, f"vary {n}", f"vary({group}: {n})") for n in (clause.vary.names if clause.vary is not None else ())
+            (group, f"vary {n}", f"vary({design.label_of(clause)}: {n})")
+            for n in (clause.vary.names if clause.vary is not None else ())
         ]
     if not design.additive:
         told_of += [("residual", own.name, own.name) for own in fit.model.family.own]
