@@ -71,7 +71,7 @@ def test_errors_of_rows_are_those_of_the_dense_equations(name):
     x = r.normal(size=(len(a.xx), 150))
     halves = [(f, level, z / 2) for f, level, z in columns]
     for some in (columns, columns[:1], columns[1:], [], [*halves, *halves]):
-        ratio = error_variance(b.with_x, x, some) / error_variance(a.with_x, x, some)
+        ratio = error_variance(b.joint, x, some) / error_variance(a.joint, x, some)
         assert ratio.min() > 0.75 and ratio.max() < 1.25 and abs(ratio.mean() - 1) < 0.02
 
 

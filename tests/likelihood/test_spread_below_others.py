@@ -124,7 +124,7 @@ def test_effects_and_errors_of_held_spreads_are_those_of_the_linear_model():
     g, z = point.t @ point.t.T, rows.z[len(rows.others) :]
     both = np.linalg.inv(v + own + (of[:, None] == of) * (z.T @ g @ z))
     columns = np.vstack([rows.x, point.residual])
-    assert point.with_x.w == pytest.approx(columns @ both @ columns.T, rel=1e-8, abs=1e-8)
+    assert point.joint.w == pytest.approx(columns @ both @ columns.T, rel=1e-8, abs=1e-8)
 
 
 def test_order_scale_and_names_change_nothing_and_both_ways_to_write_units_agree():

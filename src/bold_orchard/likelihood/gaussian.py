@@ -343,7 +343,7 @@ class GaussianPoint:
         return self.gradient if c.absolute else np.append(self.gradient, c.dof - self.rss / self.sigma2)
 
     @property
-    def with_x(self) -> Eliminated:
+    def joint(self) -> Eliminated:
         return self.eliminated
 
     @property

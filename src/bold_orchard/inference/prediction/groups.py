@@ -118,10 +118,21 @@ def _own_sd(typical: float, effect: float, width: float) -> dict[str, Any]:
     return {"residual_sd": number(own), "residual_sd_ci": [number(own * np.exp(-width)), number(own * np.exp(width))]}
 
 
+def not_observed(fit: Fit) -> list[str]:
+    """That errors of effects rest on the expected information, where the observed is not positive definite."""
+    if getattr(fit.evaluation, "observed", True):
+        return []
+    return [
+        "The observed information of effects and coefficients is not positive definite at their mode; the standard errors here rest on the "
+        "expected one and are too small."
+    ]
+
+
 def _notes(fit: Fit) -> list[str]:
     notes = [
         "Effects are drawn towards zero, the more the fewer rows a unit has; ranks of units whose intervals overlap mean little."
     ]
+    notes += not_observed(fit)
     if fit.design.random_spread:
         notes.append(
             "The residual SD of a unit is that of its own rows, where the spread clause gives them different ones that of the rows together; "

@@ -35,6 +35,7 @@ from bold_orchard.inference.prediction.asked_rows import (
     scattered,
     trials_of,
 )
+from bold_orchard.inference.prediction.groups import not_observed
 from bold_orchard.inference.prediction.in_runs import AT_ONCE, Gathered, by_runs, runs_of, texts_of
 from bold_orchard.inference.prediction.outcome_errors import OutcomeErrors
 from bold_orchard.inference.prediction.response_scale import grade_chances, outcome_mean
@@ -247,7 +248,7 @@ def joint_error(fit: Fit, x: Array, blocks: list[tuple[Array, Array]]) -> Array:
     for clause, (level, z) in zip(design.clauses, blocks):
         back = np.linalg.inv(e.criterion.products.z_to_work[clause.block])
         columns.append((clause.block, level, back.T @ (z.T * e.scales(clause.block)[:, level])))
-    return np.asarray(e.sigma2 * error_variance(e.with_x, work_x, columns))
+    return np.asarray(e.sigma2 * error_variance(e.joint, work_x, columns))
 
 
 def predict_document(
@@ -293,6 +294,7 @@ def document_of(
         "new_observation": new_observation,
         "notes": [
             *notes,
+            *not_observed(fit),
             *_refused(refused(fit, table, new_observation)),
             *_notes(new_units),
             *_beyond(outside(fit, table)),

@@ -147,12 +147,32 @@ class LaplacePoint(OuterPoint):
 
     @cached_property
     def with_x(self) -> Eliminated:
-        """The working linear model at the mode with X, eliminated."""
+        """The working linear model at the mode with X, eliminated; expected weights where the observed are not positive, as a search wants
+        it."""
         c, mode = self.criterion, self.mode
         weight = -mode.rows[2]
         if not weight.min() > 0:
             weight = np.where(weight > 0, weight, c.family.expected(mode.eta, self.theta[c.extra]))
         return eliminate(c.rows.at(weight, mode.rows[1], with_x=True), self.factors)
+
+    @cached_property
+    def joint(self) -> Eliminated:
+        """The observed information of coefficients and effects at the mode; the working model's where it is not positive definite."""
+        c, weight = self.criterion, -self.mode.rows[2]
+        if weight.min() > 0:
+            return self.with_x
+        try:
+            with np.errstate(all="ignore"):
+                made = eliminate(c.rows.at(weight, self.mode.rows[1], with_x=True), self.factors)
+                np.linalg.cholesky(made.w[: c.p, : c.p])
+        except np.linalg.LinAlgError:
+            return self.with_x
+        return made if np.isfinite(made.log_det) and np.isfinite(made.w).all() else self.with_x
+
+    @property
+    def observed(self) -> bool:
+        """Whether ``joint`` is the observed information."""
+        return bool(self.mode.rows[2].max() < 0) or self.joint is not self.with_x
 
     @cached_property
     def curvature(self) -> Array:
@@ -226,11 +246,11 @@ class LaplacePoint(OuterPoint):
     def effects(self, f: int) -> tuple[Array, Array]:
         """Modes of the effects (levels, k) and the covariance of their errors (levels, k, k), b's uncertainty included."""
         p = self.criterion.p
-        return self.effects_beside(f, np.linalg.inv(self.with_x.w[:p, :p]) if p else np.zeros((0, 0)))
+        return self.effects_beside(f, np.linalg.inv(self.joint.w[:p, :p]) if p else np.zeros((0, 0)))
 
     def effects_beside(self, f: int, inverse: Array) -> tuple[Array, Array]:
         """The same with the covariance ``inverse`` (p, p) of the coefficients."""
-        c, e = self.criterion, self.with_x
+        c, e = self.criterion, self.joint
         back = np.linalg.inv(c.products.z_to_work[f])
         u = c.moved(self.factors, self.mode.v)[f]
         w_bar = np.zeros_like(e.w)

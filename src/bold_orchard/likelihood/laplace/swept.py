@@ -180,11 +180,15 @@ class SweptPoint(LaplacePoint):
     def xx(self) -> Array:
         """X'H^-1 X of all parts, (p, p)."""
         p = self.criterion.p
-        return np.asarray(self.total(lambda point: point.with_x.w[:p, :p]))
+        return np.asarray(self.total(lambda point: point.joint.w[:p, :p]))
 
     @cached_property
-    def with_x(self) -> Any:
+    def joint(self) -> Any:
         return PartsWithX(self)
+
+    @property
+    def observed(self) -> bool:
+        return all(self.criterion.over_parts(lambda k: self.point(k).observed))
 
     def effects(self, f: int) -> tuple[Array, Array]:
         return self._effects[f]
@@ -215,7 +219,7 @@ class PartsWithX(ManyParts):
 
     @cached_property
     def parts(self) -> list[Eliminated]:
-        return [self.point.point(k).with_x for k in range(len(self.point.criterion.levels))]
+        return [self.point.point(k).joint for k in range(len(self.point.criterion.levels))]
 
     def error_variance(self, x: Array, columns: list[Column]) -> Array:
         out, rest = np.zeros(x.shape[1]), x.copy()

@@ -206,7 +206,7 @@ class SpreadPoint(OuterPoint):
         return np.asarray(np.linalg.solve(c.products.standard.to_work, self.theta[: c.p]))
 
     @cached_property
-    def with_x(self) -> Eliminated:
+    def joint(self) -> Eliminated:
         """The linear model with each unit's spread held at its predicted value, X included, effects eliminated."""
         rows = self.criterion.rows
         turn, _ = self.rotation
@@ -263,7 +263,7 @@ class SpreadPoint(OuterPoint):
         back = np.linalg.inv(c.products.z_to_work[f])
         covariance = np.einsum("ab,bcj,dc->jad", back, self.posterior_covariance(f), back, optimize=True)
         if c.p:
-            root = np.linalg.cholesky(np.linalg.inv(self.with_x.w[: c.p, : c.p]))
+            root = np.linalg.cholesky(np.linalg.inv(self.joint.w[: c.p, : c.p]))
             for direction in root.T:  # one standard error of b along each of its axes
                 theta = self.theta.copy()
                 theta[: c.p] += 0.1 * direction
