@@ -133,7 +133,7 @@ def sampled_start(design: Design, laplace: Laplace) -> tuple[Array, Array | None
         with np.errstate(all="ignore"):
             point = descend(part.at, starting_point(part), part.nonnegative, 1e-2)
             few = chosen.sum() * SHARE <= top.levels
-            hessian = difference_hessian(point, True, part.scale) * (top.levels / chosen.sum()) if few else None
+            hessian = difference_hessian(point, part.scale) * (top.levels / chosen.sum()) if few else None
     except (OrchardError, np.linalg.LinAlgError):
         return None
     if not np.isfinite(point.theta).all():

@@ -18,12 +18,13 @@ from bold_orchard.optimize.newton import clear, decrement_of, newton, scaled, sh
 from bold_orchard.optimize.protocol import Counter, Ending, Objective, OptimizeResult, Point
 
 Array = NDArray[Any]
-# decreases of the deviance promised: where secants end, also with many rows; where nothing is left; where one step more needs no new Hessian
-NEAR, NEAR_MANY, SETTLED, SMALL = 1e-10, 1e-6, 1e-9, 1e-5
+# decreases of the deviance promised: where secants end, also with many rows; where nothing is left; where one step more needs no new Hessian,
+# with many rows and with few
+NEAR, NEAR_MANY, SETTLED, SMALL, SMALLER = 1e-10, 1e-6, 1e-13, 1e-5, 1e-8
 PAIRS = 6  # changes of the gradient remembered: older ones come from another curvature
 RENEWED = 8  # evaluations with many rows after which the approximate curvature is made anew
 ROUNDS = 6  # new Hessians before the search gives up; one is usual
-STEP, SHORT = 1e-4, 1e-5  # parts of a parameter by which the gradient is differenced, centrally and one-sidedly
+STEP = 1e-4  # part of a parameter by which the gradient is differenced
 
 
 class Guide(Point, Protocol):
@@ -112,7 +113,7 @@ def settle(
     def walked(first: _Corrected[G], before: int) -> OptimizeResult[G]:
         ended, steps, reason = walk(count, first, nonnegative, near, max_steps - before, progress)
         here = clear(count, ended, edges, scale).point
-        return _judged(here, free(here.theta), before + steps, reason, many, scale)
+        return _judged(here, free(here.theta), before + steps, reason, scale)
 
     found = walked(first, 0)
     for _ in range(ROUNDS if len(start) else 0):
@@ -126,11 +127,11 @@ def settle(
             for memory in (pairs, last, base):
                 memory.clear()
             found = walked(count(moved.theta, _Corrected(moved, [], [])), found.iterations)
-        elif many and found.decrement < SMALL:
+        elif found.decrement < (SMALL if many else SMALLER):
             decrement, _ = decrement_of(found.hessian, moved.gradient, free(moved.theta))
             found = replace(found, point=moved, decrement=float(decrement))
         else:
-            found = _judged(moved, free(moved.theta), found.iterations, Ending.WELL, many, scale)
+            found = _judged(moved, free(moved.theta), found.iterations, Ending.WELL, scale)
     falls = found.reason is Ending.FALLS
     good = found.decrement <= max(tolerance, 1e-8) and not falls
     limit = Ending.LIMIT if found.iterations >= max_steps else Ending.SLOPE
@@ -144,11 +145,11 @@ def _newton_step(found: OptimizeResult[G], free: Array) -> Array:
     return step
 
 
-def _judged(here: G, free: Array, steps: int, reason: Ending, many: bool, scale: Array | float) -> OptimizeResult[G]:
+def _judged(here: G, free: Array, steps: int, reason: Ending, scale: Array | float) -> OptimizeResult[G]:
     """The Hessian at a point and what it says of it."""
     if not len(here.theta):
         return OptimizeResult(here, True, 0.0, np.zeros((0, 0)), steps, 0, Ending.WELL)
-    hessian = difference_hessian(here, many, scale)
+    hessian = difference_hessian(here, scale)
     decrement, _ = decrement_of(hessian, here.gradient, free)
     values = np.linalg.eigvalsh(scaled(hessian)[np.ix_(free, free)]) if free.any() else np.ones(1)
     if not values[0] > -1e-6 * max(values[-1], 1e-300):
@@ -156,19 +157,16 @@ def _judged(here: G, free: Array, steps: int, reason: Ending, many: bool, scale:
     return OptimizeResult(here, False, float(decrement), hessian, steps, 0, reason)
 
 
-def difference_hessian(here: Guide, many: bool, scale: Array | float = 1.0) -> Array:
-    """(m, m) by differences of the exact gradient, each mode followed along a straight line.
+def difference_hessian(here: Guide, scale: Array | float = 1.0) -> Array:
+    """(m, m) by central differences of the exact gradient, each mode followed along a straight line.
 
-    ``scale`` (m,) is what is large of each parameter. Central differences; with ``many`` rows one-sided over a short step, where third derivatives matter less.
+    ``scale`` (m,) is what is large of each parameter. Both sides follow one mode, so that what that lacks cancels.
     """
     m = len(here.theta)
     out: Array = np.empty((m, m))
     least = np.broadcast_to(0.1 * np.asarray(scale), m)
     for i in range(m):
-        h = (SHORT if many else STEP) * max(abs(float(here.theta[i])), float(least[i]))
+        h = STEP * max(abs(float(here.theta[i])), float(least[i]))
         moved = here.along(i)
-        if many:
-            out[i] = (moved(h).gradient - here.gradient) / h
-            continue
         out[i] = (moved(h).gradient - moved(-h).gradient) / (2 * h)
     return (out + out.T) / 2
