@@ -54,15 +54,14 @@ def _size(design: Design, name: str, values: Array) -> float:
 def _far_covariates(design: Design) -> list[str]:
     """Covariates many SDs from zero in products, powers and random slopes: digits cancel there unless they are centred."""
     notes = []
-    places = [("the fixed part", design.fixed, _multiplied(design.fixed.terms))]
+    places = [("the fixed part", _multiplied(design.fixed.terms))]
     for clause in design.clauses:
         if clause.part.intercept:
-            own = [c.name for c in tree.columns_of(clause.part.terms, units=False)]
-            places.append((f"each {design.units[clause.unit].name}", clause.part, own))
+            places.append((f"each {design.units[clause.unit].name}", clause.part.terms))
     rows = len(design.y) if design.counts is None else float(design.counts.sum())
-    for where, _, names in places:
-        for name in dict.fromkeys(names):
-            if design.table.kind(name) != "number" or not _stands_plain(design, name):
+    for where, terms in places:
+        for name in dict.fromkeys(c.name for c in tree.columns_of(terms, units=False)):
+            if design.table.kind(name) != "number" or not _stands_plain(terms, name):
                 continue
             low, high = design.ends.get(name, (1.0, 1.0))
             if low <= 0.0 <= high and rows < FAR**2:  # a value beyond zero keeps the SD above mean / sqrt(rows)
@@ -81,18 +80,14 @@ def _far_covariates(design: Design) -> list[str]:
     return notes
 
 
-def _multiplied(terms: tuple[tree.Term, ...]) -> list[str]:
-    """Columns in products, powers and splines of the fixed part."""
-    out: list[str] = []
-    for term in terms:
-        curved = any(isinstance(f, tree.Call) and f.function in ("power", "spline") for f in term.factors)
-        if len(term.factors) > 1 or curved:
-            out += [c.name for c in tree.columns_of(term, units=False)]
-    return out
+def _multiplied(terms: tuple[tree.Term, ...]) -> tuple[tree.Term, ...]:
+    """Products, powers and splines of the fixed part."""
+    curved = [any(isinstance(f, tree.Call) and f.function in ("power", "spline") for f in t.factors) for t in terms]
+    return tuple(t for t, bent in zip(terms, curved) if len(t.factors) > 1 or bent)
 
 
-def _stands_plain(design: Design, name: str) -> bool:
-    """Whether the column itself, not a function of it that moves its origin, stands in the sentence."""
+def _stands_plain(terms: tuple[tree.Term, ...], name: str) -> bool:
+    """Whether the column itself, not a function of it that moves its origin, stands in one of the terms."""
     found = False
 
     def walk(item: object) -> None:
@@ -103,9 +98,9 @@ def _stands_plain(design: Design, name: str) -> bool:
             for argument in item.arguments:
                 walk(argument)
 
-    for term in (*design.sentence.terms, *(t for e in design.sentence.each for t in e.terms)):
+    for term in terms:
         for factor in term.factors:
-            walk(factor)
+            walk(factor.factor if isinstance(factor, tree.Named) else factor)
     return found
 
 

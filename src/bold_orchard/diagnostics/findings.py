@@ -22,6 +22,9 @@ SUSPECT = 0.01  # p below which a check speaks: a dozen checks of a good fit the
 MANY, SMALL_SKEW, SMALL_TAILS = 1000, 0.3, 0.5
 FEW_LEVELS = 20  # levels below which a test of their normality has hardly any power
 HIGH_COOK, HIGH_COMPONENTS = 1.0, 2.0  # distances at which a unit moves the estimates out of their own 50% region
+# added to the bound of components over the number of levels where there is no residual variance to share with: 1 to 2 in 100 clean sets of 6 to 40
+# levels then pass it
+FEW_UNITS = 40.0
 WEAK = 0.05  # rank correlation below which spread along fitted values does no harm
 
 
@@ -223,7 +226,8 @@ def influence_findings(fit: Fit, made: Influence) -> Finding:
     p = np.where(np.isnan(made.p), 1.0, made.p)
     cook, parts = np.nan_to_num(made.cook, nan=0.0), np.nan_to_num(made.cook_components, nan=0.0)
     wild = (p < SUSPECT / j) | (cook > HIGH_COOK + 6.0 / j)
-    if not wild.any() and parts.max() > HIGH_COMPONENTS:
+    bound = HIGH_COMPONENTS + (0.0 if fit.design.additive else FEW_UNITS / j)
+    if not wild.any() and parts.max() > bound:
         worst = int(np.argmax(parts))
         level, k = made.unit.texts[worst], int(np.nanargmax(_relative(made, worst)))
         words = (

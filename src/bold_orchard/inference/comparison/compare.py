@@ -297,10 +297,11 @@ def _test(
     }
     if not test["nested"]:
         words = f"{small.name} is not a special case of {large.name}, so no ratio test applies; use AIC or BIC."
-        if apart:
-            words = f"{small.name} and {large.name} explain the outcome on two scales, so no ratio test applies; use AIC or BIC."
-        elif df == 0 and link.nested and abs(chisq) < TIE * (1.0 + abs(deviance[small.name])):
+        tie = df == 0 and abs(chisq) < TIE * (1.0 + abs(deviance[small.name]))
+        if tie and link.same_fixed and (apart or link.nested):
             words = f"{small.name} and {large.name} are the same model in other words."
+        elif apart:
+            words = f"{small.name} and {large.name} explain the outcome on two scales, so no ratio test applies; use AIC or BIC."
         elif df == 0 and link.nested:
             words = (
                 f"{small.name} and {large.name} have equally many parameters, so no ratio test applies; use AIC or BIC."
