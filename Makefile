@@ -35,7 +35,7 @@ $(VENV)/test-installed: $(VENV)/bin/python pyproject.toml
 	touch $@
 
 $(VENV)/docs-installed: $(VENV)/bin/python pyproject.toml
-	$(BIN)/python -m pip install --quiet -e ".[docs]"
+	$(BIN)/python -m pip install --quiet -e ".[docs,all]"
 	touch $@
 
 clean:

@@ -19,7 +19,7 @@ from pathlib import Path
 PROGRAM = str(Path(sys.executable).parent / "orchard")
 TARGET = Path(__file__).parent / "screenshots"
 RAIN = "centre(rain)"
-MODEL = f"yield = {RAIN} + pruning + soil; each orchard: intercept + {RAIN}"
+MODEL = f"yield = {RAIN} + pruning + soil; each orchard: intercept + {RAIN}; each tree in orchard: intercept"
 CODES = ["--missing", "-999", "--baseline", "pruning=none"]
 TERMINAL = {
     "scout": ["scout", "harvest.csv"],

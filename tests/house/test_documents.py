@@ -83,9 +83,9 @@ def test_commands_on_the_demo_data_run(folder):
     """Those of the reference pages, after the tutorials' fits."""
     for sentence, name in (
         ("yield = cross(pruning, soil); each orchard: intercept; each tree in orchard: intercept", "soils"),
-        ("yield = centre(rain) + pruning + soil; each orchard: intercept + centre(rain)", "slopes"),
-        ("yield = centre(rain) + pruning + soil; each orchard: intercept", "rain"),
-        ("yield = intercept; each orchard: intercept", "empty"),
+        ("yield = centre(rain) + pruning + soil; each orchard: intercept + centre(rain); each tree in orchard: intercept", "slopes"),
+        ("yield = centre(rain) + pruning + soil; each orchard: intercept; each tree in orchard: intercept", "rain"),
+        ("yield = intercept; each orchard: intercept; each tree in orchard: intercept", "empty"),
     ):
         perform(f'orchard fit harvest.csv "{sentence}" --missing -999 --save {name}', folder)
     perform(
@@ -103,6 +103,18 @@ def test_commands_on_the_demo_data_run(folder):
         assert code == 0 or (code == 4 and few), f"{page}: {command}\n{output}"
         run += 1
     assert run > 15
+
+
+def test_the_day_of_the_readme_runs_as_it_stands(tmp_path):
+    """Every line of the table, in its order, on nothing but the demo data."""
+    written.prepared(tmp_path)
+    table = (DOCS.parent / "README.md").read_text(encoding="utf-8").split("## The way of a day")[1].split("\n\n")[2]
+    lines = re.findall(r"\| `(orchard [^`]*)` \|", table)
+    assert len(lines) == len([row for row in table.splitlines() if "`orchard " in row]) > 20
+    for command in lines:
+        less = SMALLER | {"carry": "--imputations 10"}
+        code, output = perform(f"{command} {less.get(command.split()[1], '')}", tmp_path)
+        assert code == 0 or (code == 4 and "sample" in command), f"{command}\n{output}"
 
 
 @pytest.mark.parametrize("page", PAGES, ids=lambda p: p.name)

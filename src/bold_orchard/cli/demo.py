@@ -5,7 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 import shlex
-import shutil
+import sys
 from importlib import resources
 from pathlib import Path
 
@@ -26,6 +26,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def run(args: argparse.Namespace) -> int:
     from bold_orchard.cli.main import main
     from bold_orchard.cli.run import all_keys, typed
+    from bold_orchard.demo.truths import beside_truths
+    from bold_orchard.reporting.page import print_page
     from bold_orchard.studies.plan import read_plan
 
     folder = Path(args.folder)
@@ -40,6 +42,7 @@ def run(args: argparse.Namespace) -> int:
             code = main(command)
             if code:
                 return code
+        print_page(beside_truths("slopes"), sys.stdout)
     finally:
         os.chdir(home)
     pictures = ", ".join(sorted(p.name for p in folder.glob("*.png")))
@@ -50,14 +53,20 @@ def run(args: argparse.Namespace) -> int:
 
 
 def write_data(folder: Path) -> None:
-    """Copy the shipped data and their plan into ``folder``."""
+    """Copy the shipped data and their plan into ``folder``; raises OrchardError where another file bears the name of one of them."""
     from bold_orchard.demo.generate import FILES
 
+    from bold_orchard.storage.files import write_safely
+
+    data = resources.files("bold_orchard.demo") / "data"
     try:
         folder.mkdir(parents=True, exist_ok=True)
         for name in (*FILES, PLAN):
-            source = resources.files("bold_orchard.demo") / "data" / name
-            with resources.as_file(source) as path:
-                shutil.copyfile(path, folder / name)
+            own = (data / name).read_bytes()
+            there = folder / name
+            if there.exists() and there.read_bytes() != own:
+                raise OrchardError(f"{there} is there already and is not the demo's own; give another folder: orchard demo FOLDER")
+        for name in (*FILES, PLAN):
+            write_safely(folder / name, lambda path, name=name: path.write_bytes((data / name).read_bytes()))  # type: ignore[misc]
     except OSError as e:
         raise OrchardError(f"{folder} cannot be written: {e.strerror or e}; give another folder") from None

@@ -67,6 +67,23 @@ def scout(table: Table, units: Sequence[str] = (), outcome: str | None = None) -
     return ScoutResult.from_dict(document).with_keys(picture=_picture(table, document, units, outcome, labels))
 
 
+def units_of(table: Table) -> list[str]:
+    """Units as a sentence names them, that the rows seem to have: columns that group them, and labels that start again with their parents.
+
+    Times are no units, and each has two rows a level or more.
+    """
+    table.data.fetch(table.columns)
+    labels = {c: table.labels(c) for c in table.columns if table.kind(c) != "empty"}
+    columns = [_column(table, c, labels.get(c), table) for c in table.columns]
+    groupings = _groupings(table, columns, labels)
+    likely = [g["column"] for g in groupings if g["score"] >= LIKELY]
+    counters = [g["column"] for g in groupings if g["column"] not in likely and not is_time(g["column"])]
+    repeats = {n["unit"]: n["parent"] for n in nesting_of(likely[:MOST_UNITS], labels, groupings, counters) if n["relation"] == "labels repeat"}
+    found = [[c, *columns_of_unit(repeats[c])] if c in repeats else [c] for c in dict.fromkeys([*likely, *repeats]) if not is_time(c)]
+    enough = [u for u in found if (at := joint(u, labels)) and len(at.codes) >= 2 * len(at.raw)]
+    return [" in ".join(map(column_text, u)) for u in enough]
+
+
 def _picture(
     table: Table, document: dict[str, Any], asked: Sequence[str], outcome: str | None, labels: dict[str, Labels]
 ) -> ScoutPicture | str:

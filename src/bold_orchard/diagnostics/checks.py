@@ -9,8 +9,10 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.data.scout import units_of as scouted_units
 from bold_orchard.design.build import unit_codes
 from bold_orchard.design.design import UnitCodes
+from bold_orchard.design.validation import is_nested
 from bold_orchard.diagnostics import findings
 from bold_orchard.diagnostics.autocorrelation import autocorrelation, times
 from bold_orchard.diagnostics.curvature import curvature
@@ -29,12 +31,13 @@ from bold_orchard.inference.variances.averages import residual_variances
 from bold_orchard.progress import Progress, silent
 from bold_orchard.results.check import CheckArrays, CheckResult, EffectArrays, LevelInfluence
 from bold_orchard.results.rows import Entries
-from bold_orchard.sentence.tree import Column, Unit
+from bold_orchard.sentence.tree import Column, Unit, columns_of
 from bold_orchard.threads import at_once
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/check/1"
 FAR = 3.0  # standard deviations: 1 of 370 normal values lies beyond
+MOST_SCOUTED = 200_000  # rows up to which all columns are looked at for units that the model lacks
 MOST_OUTLIERS = 20  # values listed: more are a shape, not outliers
 HOW = ("one-step", "exact", "none")
 
@@ -80,6 +83,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
     levels = _levels(fit, rest, effects, inside, asked.seed)
     modelled = unit is None or unit.name in [u.name for u in units_of(fit)]
     without = None if modelled or unit is None else between_units(rest.standardised, unit.codes)
+    lacking = {} if unit is not None else _lacking(fit, rest)
     extra: dict[str, Any] = {} if additive else family_checks(fit, asked.seed)
     odds = proportional_odds(fit) if fit.design.graded else []
     found = [
@@ -91,6 +95,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
             fit, [(u.group, t, u.levels, v) for u in effects for t, v in zip(u.terms, u.effects.T)]
         ),
         *([] if without is None or unit is None else [findings.left_out_finding(fit, unit.name, without)]),
+        *(findings.left_out_finding(fit, name, test, len(lacking)) for name, test in lacking.items()),
         *([] if serial is None else [findings.serial_findings(fit, serial)]),
         *(findings.influence_findings(fit, m) for m in moved),
         *([] if additive else family_findings(extra, fit.design.family)),
@@ -108,6 +113,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
         "spread_by_fitted": along,
         "curvature": bends,
         "left_out": without,
+        "lacking": [test | {"unit": name} for name, test in lacking.items()],
         "autocorrelation": serial,
         "influence": Entries(
             LevelInfluence, sum(m.unit.size for m in moved), lambda: [row for m in moved for row in m.rows()]
@@ -168,6 +174,30 @@ def _other_unit(fit: Fit, name: str) -> UnitCodes:
                 f"--unit {name}: {column} is missing in some of the rows used; fill it, or name another unit"
             )
     return unit_codes(Unit(tuple(map(Column, columns))), table)
+
+
+def _lacking(fit: Fit, rest: Residuals) -> dict[str, dict[str, Any]]:
+    """For every unit that the table seems to have and the model lacks, inside or around the model's own, whether its rows are alike."""
+    design, out = fit.design, {}
+    if len(design.y) > MOST_SCOUTED or not design.units:
+        return {}
+    fixed = {c.name for c in columns_of(design.sentence.terms)}
+    known = units_of(fit)
+    for name in scouted_units(design.table):
+        unit = _other_unit(fit, name)
+        if {c.strip("[]") for c in name.split(" in ")} <= fixed or any(same_partition(unit, u) for u in known):
+            continue
+        if not any(is_nested(unit, u) or is_nested(u, unit) for u in known):
+            continue
+        test = between_units(rest.standardised, unit.codes)
+        if test is not None:
+            out[name] = test
+    return out
+
+
+def same_partition(a: UnitCodes, b: UnitCodes) -> bool:
+    """Whether two units put the same rows together."""
+    return is_nested(a, b) and is_nested(b, a)
 
 
 def _levels(

@@ -159,9 +159,9 @@ def _goes_above(fit: Fit, place: int) -> bool:
     return len(blocks) <= 1 and few and not any(not_above(design.units[own.unit], b) for b in blocks)
 
 
-def left_out_finding(fit: Fit, unit: str, test: dict[str, Any]) -> Finding:
-    """Whether rows of one level of a unit that the model lacks are alike beyond what it explains."""
-    if test["p"] >= SUSPECT:
+def left_out_finding(fit: Fit, unit: str, test: dict[str, Any], tests: int = 1) -> Finding:
+    """Whether rows of one level of a unit that the model lacks, one of several ``tests``, are alike beyond what it explains."""
+    if test["p"] >= SUSPECT / tests:
         words = f"rows of one {unit} are no more alike than others (F {test['value']:.2f}, p {equals(test['p'])})"
         return Finding("left-out unit", unit, False, words)
     words = f"rows of one {unit} are more alike than the model says (F {test['value']:.2f}, p {equals(test['p'])})"

@@ -250,6 +250,7 @@ class CheckResult(Result):
     spread_by_fitted: RankTest | None
     curvature: list[Curvature]
     left_out: OneWayTest | None
+    lacking: list[UnitTest]
     autocorrelation: Autocorrelation | None
     influence: list[LevelInfluence]
     dispersion: Dispersion | Absent | None = ABSENT

@@ -50,6 +50,8 @@ def _tests(page: Page, d: CheckResult) -> None:
     if d["left_out"]:
         f = d["left_out"]
         rows.append(("a unit left out (analysis of variance)", f"F {figure(f['value'], 3)} on {f['num_df']:,} and {f['den_df']:,} df", p_value(f["p"])))  # fmt: skip
+    for f in d["lacking"]:
+        rows.append((f"rows of one {f['unit']} alike ({f['test']})", f"F {figure(f['value'], 3)} on {f['num_df']:,} and {f['den_df']:,} df", p_value(f["p"])))  # fmt: skip
     serial = d["autocorrelation"]
     if serial and serial["lags"]:
         seen = ", ".join(f"{x['gap']:g}: {fixed(x['correlation'], 2)}" for x in serial["lags"][:4])
