@@ -55,7 +55,6 @@ def run(args: argparse.Namespace) -> int:
 def write_data(folder: Path) -> None:
     """Copy the shipped data and their plan into ``folder``; raises OrchardError where another file bears the name of one of them."""
     from bold_orchard.demo.generate import FILES
-
     from bold_orchard.storage.files import write_safely
 
     data = resources.files("bold_orchard.demo") / "data"
