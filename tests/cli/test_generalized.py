@@ -11,7 +11,7 @@ from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.comparison.compare import compare
 from bold_orchard.inference.fit import Settings, fit
-from bold_orchard.inference.prediction.response_scale import average_effects, population_mean
+from bold_orchard.inference.prediction.average_effects import average_effects, population_mean
 from builders import inspections
 
 # Crowder (1978), Table 3: seeds germinated of those on 21 plates, two seed types by two root extracts

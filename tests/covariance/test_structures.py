@@ -107,7 +107,14 @@ def test_known_and_given_covariances(tmp_path, monkeypatch):
     fixed = check(frame, 'yield = rain; each tree (given "g.csv"): intercept + rain; each orchard: intercept')
     np.testing.assert_allclose(fixed.result["random"][0]["covariance"], [[0.9, 0.1], [0.1, 0.2]])
     assert fixed.result["fit"]["n_parameters"] == 2 + 1 + 1  # nothing is estimated in the given clause
-    units = check(frame, 'yield = rain; each tree (given units "kin.csv"): intercept', between=between)
+    units = check(
+        frame,
+        'yield = rain; each tree (given units "kin.csv"): intercept',
+        between={0: between[0] / np.diag(between[0]).mean()},
+    )
+    assert units.result["random"][0]["covariance"] == [
+        [pytest.approx(np.diag(between[0]).mean())]
+    ]  # as it stands in the file
     assert units.result["fit"]["n_parameters"] == 2 + 1
 
 

@@ -83,7 +83,10 @@ def test_commands_on_the_demo_data_run(folder):
     """Those of the reference pages, after the tutorials' fits."""
     for sentence, name in (
         ("yield = cross(pruning, soil); each orchard: intercept; each tree in orchard: intercept", "soils"),
-        ("yield = centre(rain) + pruning + soil; each orchard: intercept + centre(rain); each tree in orchard: intercept", "slopes"),
+        (
+            "yield = centre(rain) + pruning + soil; each orchard: intercept + centre(rain); each tree in orchard: intercept",
+            "slopes",
+        ),
         ("yield = centre(rain) + pruning + soil; each orchard: intercept; each tree in orchard: intercept", "rain"),
         ("yield = intercept; each orchard: intercept; each tree in orchard: intercept", "empty"),
     ):

@@ -101,14 +101,14 @@ def test_shares_icc_and_r_squared_with_slopes():
     made = fit("yield = rain; each orchard: intercept + rain", table_of(frame))
     d = components(made)
     g, s2 = np.array(made.result["random"][0]["covariance"]), made.result["residual"]["variance"]
-    m = np.array([1.0, frame["rain"].mean()])
-    assert sum(r["share"] for r in d["components"]) == pytest.approx(1)
-    assert d["icc"] == [
-        {"group": "orchard", "value": pytest.approx(m @ g @ m / (m @ g @ m + s2)), "share": d["icc"][0]["value"]}
-    ]
     z = np.column_stack([np.ones(90), frame["rain"]])
     b = [r["estimate"] for r in made.result["fixed"]]
     fixed, random = np.var(z @ b, ddof=1), np.mean(np.einsum("ij,jk,ik->i", z, g, z))  # Johnson (2014)
+    assert sum(r["share"] for r in d["components"] if r["share"] is not None) == pytest.approx(1)
+    assert [r["share"] is None for r in d["components"]] == [False, True, True, False]  # the unit's effects have one
+    assert d["icc"] == [
+        {"group": "orchard", "value": pytest.approx(random / (random + s2)), "share": d["icc"][0]["value"]}
+    ]
     assert d["r2"]["marginal"] == pytest.approx(fixed / (fixed + random + s2))
     assert d["r2"]["conditional"] == pytest.approx((fixed + random) / (fixed + random + s2))
 

@@ -54,7 +54,7 @@ def test_lines_along_a_category_hold_the_effects_of_its_plots():
     assert drawn.unit == "site"
     for line in drawn.lines:
         own = frame[frame.site == line["level"]]
-        new = pd.DataFrame({"site": line["level"], "cultivar": sorted(own.cultivar.unique()), "dew": own.dew.mean()})
+        new = pd.DataFrame({"site": line["level"], "cultivar": sorted(own.cultivar.unique()), "dew": frame.dew.mean()})
         assert line["y"] == pytest.approx(fit.predict(new).to_frame()["predicted"].tolist(), rel=1e-9)
 
 

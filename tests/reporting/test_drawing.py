@@ -25,9 +25,9 @@ from bold_orchard.inference.prediction.drawing import (
     effects,
     predictors,
     tenths_of,
-    unit_lines,
 )
 from bold_orchard.inference.prediction.predict import predict
+from bold_orchard.inference.prediction.unit_lines import unit_lines
 from bold_orchard.reporting.figures.check import check_figure
 from bold_orchard.reporting.figures.compare import compare_figure
 from bold_orchard.reporting.figures.draw import draw_figure

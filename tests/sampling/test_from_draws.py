@@ -146,6 +146,14 @@ def test_contrasts(made):
     assert d["tests"] == []
 
 
+def above(draws, groups, here, level, term):
+    """Effects of the units that a level lies in."""
+    parents = [
+        g for g in groups if g is not here and here["group"].endswith(f" in {g['group']}") and term in g["terms"]
+    ]
+    return sum(draws[f"{g['group']} {level.split(' in ')[-1]}: {term}"] for g in parents)
+
+
 @pytest.mark.parametrize("name", UNITS)
 def test_groups_are_those_of_the_posterior(made, name):
     fit, posterior, draws = made(name)
@@ -158,7 +166,7 @@ def test_groups_are_those_of_the_posterior(made, name):
                 assert other["ci"][term] == pytest.approx(one["ci"][term], rel=1e-9)
                 u = draws[f"{here['group']} {one['level']}: {term}"]
                 if term != "spread":
-                    whole = u + draws.get(term, 0.0)
+                    whole = u + draws.get(term, 0.0) + above(draws, own, here, one["level"], term)
                     assert other["coefficients"][term] == pytest.approx(whole.mean())
                     assert other["coefficients_ci"][term] == pytest.approx(np.quantile(whole, [0.025, 0.975]))
         ranks = sorted(r["rank"] for r in there["rows"])

@@ -20,9 +20,10 @@ from bold_orchard.design.design import Options
 from bold_orchard.inference.coefficients.means import means
 from bold_orchard.inference.coefficients.terms import terms
 from bold_orchard.inference.fit import Settings, fit
-from bold_orchard.inference.prediction.drawing import effects, unit_lines
+from bold_orchard.inference.prediction.drawing import effects
 from bold_orchard.inference.prediction.groups import groups
 from bold_orchard.inference.prediction.predict import predict
+from bold_orchard.inference.prediction.unit_lines import unit_lines
 from bold_orchard.inference.variances.components import components
 
 FAMILIES = ["gaussian", "poisson", "binomial", "ordinal", "gamma"]

@@ -64,7 +64,9 @@ def write_data(folder: Path) -> None:
             own = (data / name).read_bytes()
             there = folder / name
             if there.exists() and there.read_bytes() != own:
-                raise OrchardError(f"{there} is there already and is not the demo's own; give another folder: orchard demo FOLDER")
+                raise OrchardError(
+                    f"{there} is there already and is not the demo's own; give another folder: orchard demo FOLDER"
+                )
         for name in (*FILES, PLAN):
             write_safely(folder / name, lambda path, name=name: path.write_bytes((data / name).read_bytes()))  # type: ignore[misc]
     except OSError as e:

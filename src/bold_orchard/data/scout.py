@@ -78,8 +78,16 @@ def units_of(table: Table) -> list[str]:
     groupings = _groupings(table, columns, labels)
     likely = [g["column"] for g in groupings if g["score"] >= LIKELY]
     counters = [g["column"] for g in groupings if g["column"] not in likely and not is_time(g["column"])]
-    repeats = {n["unit"]: n["parent"] for n in nesting_of(likely[:MOST_UNITS], labels, groupings, counters) if n["relation"] == "labels repeat"}
-    found = [[c, *columns_of_unit(repeats[c])] if c in repeats else [c] for c in dict.fromkeys([*likely, *repeats]) if not is_time(c)]
+    repeats = {
+        n["unit"]: n["parent"]
+        for n in nesting_of(likely[:MOST_UNITS], labels, groupings, counters)
+        if n["relation"] == "labels repeat"
+    }
+    found = [
+        [c, *columns_of_unit(repeats[c])] if c in repeats else [c]
+        for c in dict.fromkeys([*likely, *repeats])
+        if not is_time(c)
+    ]
     enough = [u for u in found if (at := joint(u, labels)) and len(at.codes) >= 2 * len(at.raw)]
     return [" in ".join(map(column_text, u)) for u in enough]
 

@@ -22,7 +22,9 @@ def beside_truths(name: str) -> Page:
     for parameter, key in TRUTHS.items():
         r, truth = found[parameter], HARVEST[key]
         held += r["low"] <= truth <= r["high"]
-        rows.append((parameter, figure(truth, 3), figure(r["estimate"], 3), f"{figure(r['low'], 3)} to {figure(r['high'], 3)}"))
+        rows.append(
+            (parameter, figure(truth, 3), figure(r["estimate"], 3), f"{figure(r['low'], 3)} to {figure(r['high'], 3)}")
+        )
     page = Page().text("The data are simulated, so the truth is known:")
     page.table("", ("parameter", "truth", "estimate", "95% interval"), rows)
     return page.text(f"{held} of {len(rows)} intervals hold the truth; of 95% intervals one in twenty misses it.")

@@ -37,7 +37,7 @@ UNEVEN_WEIGHTS = 1e3  # weights this far apart make likelihoods with several max
 TRIED = 3  # of the other starts, the best are followed
 SMALL = 5_000  # effects up to which every fit is tried from other starts
 DEAR = 1_500  # crossed effects from which one factor costs more than a search by random signs
-MOST_VALUES = 3_000  # evaluations of a search by values, some seconds
+MOST_VALUES = 6_000  # evaluations of a search by values, some seconds
 AT_EDGE = 1e-5  # deviance by which an edge may lie above a point beside it from which the search knew no way
 FEW_STEPS = 30  # of that search, whose end is only a beginning
 MOST_CROSSED = 12_000  # effects whose dense factor still fits in memory (1.2 GB)
@@ -124,7 +124,7 @@ def _at_an_edge(criterion: Criterion, found: Result) -> Result:
         )  # fmt: skip
 
     best = found
-    near = criterion.edges(found.point.theta) if len(found.point.theta) ** 2 < MOST_VALUES / 15 else []
+    near = criterion.edges(found.point.theta) if len(found.point.theta) ** 2 < MOST_VALUES / 30 else []
     starts = [found.point.theta, *near] if near else []
     for _ in range(1 + criterion.phi.stop - criterion.phi.start):
         made = [r for r in map(ended, starts) if r.converged or not best.converged]

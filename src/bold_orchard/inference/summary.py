@@ -357,10 +357,10 @@ def with_ratios(result: R) -> R:
     kind = LINKS[result.link].ratio
     if kind is None:
         raise UsageError(f"--ratios: exp(estimate) means nothing under the {result.link} link; leave it out")
-    rows, slopes = [], {id(row) for row in result.slopes}
+    rows, cuts = [], {row.term for row in result.thresholds}
     for row in result.fixed:
         ratio = ends = None
-        if row.estimate is not None and row.ci is not None and id(row) in slopes:
+        if row.estimate is not None and row.ci is not None and row.term not in cuts:
             ratio, ends = _exp(row.estimate), [None if v is None else _exp(v) for v in row.ci]
         rows.append(row.with_keys(ratio=ratio, ratio_ci=ends))
     return result.with_keys(fixed=rows, ratio_kind=kind)

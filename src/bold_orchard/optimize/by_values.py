@@ -40,6 +40,8 @@ def descend_by_values(
         left = free(theta)
         if not left.any():
             return theta, hessian, 0.0
+        if not (np.isfinite(hessian).all() and np.isfinite(gradient).all()):
+            return theta, np.zeros_like(hessian), np.inf
         values, vectors = np.linalg.eigh(hessian[np.ix_(left, left)])
         along = -(vectors.T @ gradient[left]) / np.maximum(np.abs(values), 1e-6 * np.abs(values).max())
         promised = float(0.5 * np.abs(along @ (vectors.T @ gradient[left])))

@@ -196,11 +196,11 @@ class FitResult(Result):
     source: str | None = field(default=None, metadata=BESIDE, repr=False, compare=False)
 
     @property
-    def slopes(self) -> list[Coefficient]:
-        """Rows of the fixed part but the thresholds of grades, which stand first."""
+    def thresholds(self) -> list[Coefficient]:
+        """Rows of the thresholds of grades, which stand first."""
         grades = self.levels if self.family == "ordinal" and not isinstance(self.levels, Absent) else ["one"]
         count = len(grades) - 1
-        return list(self.fixed[count:])
+        return list(self.fixed[:count])
 
     @property
     def eta_of(self) -> str:

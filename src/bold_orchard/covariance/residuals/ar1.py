@@ -18,7 +18,7 @@ FAR = 8.5  # phi at which rho is as good as at its edge
 class AR1(RowCovariance):
     """Correlation rho^gap inside a unit; ``gap`` (n,) to the row before, NaN for a unit's first row.
 
-    tanh(phi) is rho^unit (but for NEAREST at its ends), with unit 1 when all gaps are whole numbers, and only then rho may be negative; else the unit is
+    tanh(phi) is rho^unit, kept NEAREST off its ends, with unit 1 when all gaps are whole numbers, and only then rho may be negative; else the unit is
     the smallest gap, so that the slope at rho = 0 is finite. The inverse is tridiagonal: with f = rho^gap,
     1 / (1 - f^2) for a row with a predecessor (1 without), f^2 / (1 - f^2) more for one with a successor, and
     -f / (1 - f^2) beside the diagonal.
@@ -53,7 +53,7 @@ class AR1(RowCovariance):
 
     def at(self, phi: Array) -> Bands:
         rho = self._rho(phi)
-        turn = (1.0 - NEAREST) / float(np.cosh(phi[0])) ** 2
+        turn = 1.0 - float(np.tanh(phi[0])) ** 2
         f = np.power(rho, self.gaps)
         df = self.gaps * np.power(rho, self.gaps - 1.0) * turn
         rest = 1.0 - f**2
@@ -72,10 +72,10 @@ class AR1(RowCovariance):
         return {"rho": float(self._rho(phi) ** (1.0 / self.unit))}
 
     def _rho(self, phi: Array) -> float:
-        return (1.0 - NEAREST) * float(np.tanh(phi[0]))
+        return float(np.clip(np.tanh(phi[0]), NEAREST - 1.0, 1.0 - NEAREST))
 
     def edges(self, phi: Array) -> list[Array]:
-        return [np.append(np.sign(phi[:1]) * (FAR + 1.0), phi[1:])] if NEAR < abs(phi[0]) <= FAR else []
+        return [np.append(np.sign(phi[:1]) * (FAR + 1.0), phi[1:])] if len(phi) and NEAR < abs(phi[0]) <= FAR else []
 
     def lost(self, phi: Array) -> NDArray[np.bool_]:
-        return np.append(np.abs(phi[:1]) > FAR, np.zeros(len(phi) - 1, dtype=bool))
+        return (np.arange(len(phi)) == 0) & (np.abs(phi) > FAR)

@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[Any]
-NEAREST = 1e-7  # to its edge that a correlation comes, so that the covariance keeps an inverse with digits
+NEAREST = 1e-10  # to its edge that a correlation comes, so that the covariance keeps an inverse with digits
 
 
 @frozen

@@ -21,7 +21,7 @@ class ExchangeableRows(RowCovariance):
     """One correlation rho between all rows of a unit, from -1 / (largest unit - 1) up to 1.
 
     The inverse is (I - rho / (1 + (m - 1) rho) 11') / (1 - rho) for a unit of m rows, so beside the rows' own
-    products only those of the units' totals are needed. rho = low + (1 - low) / (1 + exp(-phi)), but for NEAREST at both ends.
+    products only those of the units' totals are needed. rho = low + (1 - low) / (1 + exp(-phi)), kept NEAREST off both ends.
     """
 
     name = "exchangeable"
@@ -59,19 +59,19 @@ class ExchangeableRows(RowCovariance):
         self.bounded, self.start = np.zeros(1, dtype=bool), np.array([np.log((0.2 - self.low) / 0.8)])
 
     def _rho(self, phi: Array) -> np.float64:
-        share = NEAREST + (1.0 - 2.0 * NEAREST) / (1.0 + np.exp(-phi[0]))
+        share = np.clip(1.0 / (1.0 + np.exp(-phi[0])), NEAREST, 1.0 - NEAREST)
         return np.float64(self.low + (1.0 - self.low) * share)
 
     def edges(self, phi: Array) -> list[Array]:
-        return [np.append(np.sign(phi[:1]) * (FAR + 1.0), phi[1:])] if NEAR < abs(phi[0]) <= FAR else []
+        return [np.append(np.sign(phi[:1]) * (FAR + 1.0), phi[1:])] if len(phi) and NEAR < abs(phi[0]) <= FAR else []
 
     def lost(self, phi: Array) -> NDArray[np.bool_]:
-        return np.append(np.abs(phi[:1]) > FAR, np.zeros(len(phi) - 1, dtype=bool))
+        return (np.arange(len(phi)) == 0) & (np.abs(phi) > FAR)
 
     def at(self, phi: Array) -> Bands:
         rho = self._rho(phi)
         grown = 1.0 / (1.0 + np.exp(-phi[0]))
-        turn = (1.0 - self.low) * (1.0 - 2.0 * NEAREST) * grown * (1.0 - grown)
+        turn = (1.0 - self.low) * grown * (1.0 - grown)
         one, whole = 1.0 - rho, 1.0 + (self.m - 1.0) * rho
         totals = -rho / (one * whole)
         d_totals = -(one * whole + rho * (whole - one * (self.m - 1.0))) / (one * whole) ** 2 * turn

@@ -11,14 +11,15 @@ from bold_orchard.covariance.residuals.base import Bands, Layout, RowCovariance
 
 Array = NDArray[Any]
 LEAST = 1e-3  # SD of an occasion given those before it, of the first one's: it changes the deviance by less than 1e-6
+SHARP = 8.0  # power of the mean by which an edge is rounded
 THIN = 0.3  # the same from which the edge is near: products of the inverse lose their digits
 
 
 class UnstructuredRows(RowCovariance):
     """A free covariance among occasions; ``occasion`` (n,) codes, ``unit_starts`` the first row of each unit.
 
-    R / sigma^2 = L L' with L[0, 0] = 1; phi holds the rows of L below. A diagonal is the root of exp(2 phi) + LEAST^2, so that the
-    inverse keeps its digits where the covariance is singular.
+    R / sigma^2 = L L' with L[0, 0] = 1; phi holds the rows of L below. A diagonal is exp(phi), smoothly at least LEAST, so that the inverse
+    keeps its digits where the covariance is singular.
     """
 
     name = "unstructured"
@@ -70,7 +71,7 @@ class UnstructuredRows(RowCovariance):
         low = np.zeros((len(self.labels), len(self.labels)))
         low[0, 0] = 1.0
         for (i, j), value in zip(self.places, phi):
-            low[i, j] = np.hypot(np.exp(value), LEAST) if i == j else value
+            low[i, j] = _at_least(value)[0] if i == j else value
         return low
 
     def lost(self, phi: Array) -> NDArray[np.bool_]:
@@ -82,7 +83,7 @@ class UnstructuredRows(RowCovariance):
         changes = []
         for (i, j), value in zip(self.places, phi):
             change = np.zeros_like(low)
-            change[i, j] = np.exp(2.0 * value) / low[i, j] if i == j else 1.0
+            change[i, j] = _at_least(value)[1] if i == j else 1.0
             changes.append(change @ low.T + low @ change.T)
         inverses, slopes = (
             np.zeros((len(self.patterns), *low.shape)),
@@ -106,3 +107,10 @@ class UnstructuredRows(RowCovariance):
     def parameters(self, phi: Array, sigma2: float) -> dict[str, Any]:
         low = self._factor(phi)
         return {"occasions": self.labels, "covariance": (sigma2 * low @ low.T).tolist()}
+
+
+def _at_least(phi: float) -> tuple[float, float]:
+    """exp(phi) and its slope, but (exp(8 phi) + LEAST^8)^(1/8) where that is near LEAST: the same to the last digit elsewhere."""
+    whole = np.logaddexp(SHARP * phi, SHARP * np.log(LEAST))
+    value = float(np.exp(whole / SHARP))
+    return value, value * float(np.exp(SHARP * phi - whole))

@@ -11,6 +11,7 @@ import numpy as np
 
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.comparison.boundary_law import half_and_half, simulated_p
+from bold_orchard.inference.comparison.explained import differing, scale_of, variance_explained
 from bold_orchard.inference.comparison.nested import Relation, relation, same_columns
 from bold_orchard.inference.comparison.scales import common_column, log_jacobian
 from bold_orchard.inference.distributions import p_of_chisq
@@ -281,7 +282,7 @@ def _test(
     link = relation(small.design, large.design)
     apart = small.design.outcome != large.design.outcome
     df = large.result["fit"]["n_parameters"] - small.result["fit"]["n_parameters"]
-    notes = [] if apart else _differing(small, large)
+    notes = [] if apart else differing(small, large)
     evidence = 0.5 * (bic[small.name] - bic[large.name])
     test: dict[str, Any] = {
         "smaller": small.name,
@@ -314,7 +315,10 @@ def _test(
 
 def _boundary(test: dict[str, Any], small: Fit, large: Fit, chisq: float, link: Relation, seed: int) -> list[str]:
     """Add the p-value of a test with variances at zero; returns what to say about it."""
-    df, what = test["df"], "a variance" if _scale(small) == _scale(large) else "variation beyond the simpler family's"
+    df, what = (
+        test["df"],
+        "a variance" if scale_of(small) == scale_of(large) else "variation beyond the simpler family's",
+    )
     if link.extra_effects == 1:
         test["p_boundary"] = number(half_and_half(chisq, df))
         return [
@@ -338,70 +342,6 @@ def _order_note(small: Fit, large: Fit, chisq: float) -> list[str]:
     if chisq < -1e-6:
         return [f"The larger model {large.name} fits worse than {small.name}, which cannot be: one search failed."]
     return []
-
-
-def variance_explained(small: Fit, large: Fit) -> list[dict[str, Any]]:
-    """1 - larger / smaller for every variance that both models have; None where its clause differs between them."""
-    if _scale(small) != _scale(large):
-        return []
-    one, two = _variances(small), _variances(large)
-    here, there = _clauses(small), _clauses(large)
-    return [
-        {
-            "group": g,
-            "term": t,
-            "proportion": number(1.0 - two[g, t] / one[g, t])
-            if one[g, t] > 0 and here.get(g) == there.get(g)
-            else None,
-        }
-        for g, t in one
-        if (g, t) in two
-    ]
-
-
-def _scale(fit: Fit) -> tuple[str, str]:
-    return fit.design.family, fit.design.link
-
-
-def _clauses(fit: Fit) -> dict[str, Any]:
-    """Per unit what varies together in it, however it was written; of the residual its structure."""
-    out: dict[str, Any] = {}
-    for part in fit.result["random"]:
-        names, kind = part["terms"], part["structure"]
-        alone = kind == "diagonal" or (len(names) == 1 and kind not in ("known", "given"))
-        blocks = [(frozenset([n]), "alone") for n in names] if alone else [(frozenset(names), kind)]
-        blocks += [(frozenset(row["term"] for row in part["vary"]), "vary")] if "vary" in part else []
-        out[part["group"]] = out.get(part["group"], frozenset()) | frozenset(blocks)
-    spread = tuple(t.written for t in fit.design.sentence.spread)
-    return out | {"residual": (fit.design.residual.kind, fit.design.residual.unit, spread)}
-
-
-def _differing(small: Fit, large: Fit) -> list[str]:
-    """Groups whose components cannot be set against each other, said in words."""
-    if _scale(small) != _scale(large):
-        return [
-            f"No share of explained variance: {small.name} and {large.name} are of different families, whose variances are on scales "
-            "of their own."
-        ]
-    lost = list(dict.fromkeys(v["group"] for v in variance_explained(small, large) if v["proportion"] is None))
-    here, there = _clauses(small), _clauses(large)
-    lost = [g for g in lost if here.get(g) != there.get(g)]
-    if not lost:
-        return []
-    return [
-        f"No share of explained variance for {' and '.join(lost)}: what varies there differs between {small.name} and {large.name}, "
-        "so the variances mean different things."
-    ]
-
-
-def _variances(fit: Fit) -> dict[tuple[str, str], float]:
-    residual = (fit.result["residual"] or {}).get("variance")
-    out = {
-        (part["group"], term): part["covariance"][i][i]
-        for part in fit.result["random"]
-        for i, term in enumerate(part["terms"])
-    }
-    return out if residual is None else out | {("residual", "residual"): residual}
 
 
 def _disagreement(models: list[dict[str, Any]]) -> list[str]:

@@ -149,7 +149,7 @@ def coefficients(fits: Sequence[Fit], confidence: float) -> list[dict[str, Any]]
     """Estimates and intervals of every term but the intercept (all terms where there is nothing else), fit by fit."""
     rows, slopes = [], []
     for f in fits:
-        own = {id(r) for r in f.result.slopes}
+        cuts = {r.term for r in f.result.thresholds}
         for r in f.result.fixed:
             if r.estimate is None:
                 continue
@@ -165,7 +165,7 @@ def coefficients(fits: Sequence[Fit], confidence: float) -> list[dict[str, Any]]
                     "high": ends[1],
                 }
             )
-            slopes += [rows[-1]] if id(r) in own and r.term != "intercept" else []
+            slopes += [rows[-1]] if r.term not in cuts and r.term != "intercept" else []
     return slopes or rows
 
 

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 from bold_orchard.covariance.residuals import residual_structure_of
 from bold_orchard.design.design import Design
 from bold_orchard.design.validation import constant_inside, is_nested
-from bold_orchard.inference.comparison.compare import same_question, same_rows, variance_explained
+from bold_orchard.inference.comparison.compare import same_question, same_rows
+from bold_orchard.inference.comparison.explained import variance_explained
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.intervals.intervals import profiled_quantities

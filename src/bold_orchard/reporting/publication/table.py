@@ -118,7 +118,7 @@ def _cell(row: dict[str, Any], fit: FitResult, pattern: str, used: list[str], di
     """The pattern filled; a ratio where the link has one and the column has a slope, else the estimate."""
     if row["estimate"] is None:
         return "—"
-    ratio = "ratio" in used and fit.ratio_name is not None and id(row) in {id(r) for r in fit.slopes}
+    ratio = "ratio" in used and fit.ratio_name is not None and row["term"] not in {r.term for r in fit.thresholds}
     back: Callable[[float], float] = _exp if ratio else float
     ends = row["ci"]
     interval = "—" if ends is None else " to ".join("—" if e is None else figure(back(e), digits) for e in ends)
