@@ -22,7 +22,29 @@ from bold_orchard.sentence.tree import column_text
 
 NAMES = ["rho", "threshold", "spread", "intercept", "rain mm", "fixed", "residual", "dispersion", "a*b", "x^2", "Σ", "sd(y)", "1st", "log", "level",
          "row", "predicted", "term", "y hat", "each"]  # fmt: skip
-LEVELS = ["none", "None", "NA2", "10", "9", "x[1]", "a|b", "a: b", "<5", ">5", "=1", "é", " ", "b vs a", "intercept", "in", "0", "true", "-", "A", "a"]
+LEVELS = [
+    "none",
+    "None",
+    "NA2",
+    "10",
+    "9",
+    "x[1]",
+    "a|b",
+    "a: b",
+    "<5",
+    ">5",
+    "=1",
+    "é",
+    " ",
+    "b vs a",
+    "intercept",
+    "in",
+    "0",
+    "true",
+    "-",
+    "A",
+    "a",
+]
 CLAUSES = ["each {g}: intercept", "each {g}: intercept + {x}", "each {g} (diagonal): intercept + {x}", "each {g}: intercept; each {h} in {g}: intercept",
            "each {g}: {a}", "each {g}: intercept; spread = {a}", "each {g}: intercept; within {h} in {g}: exchangeable", ""]  # fmt: skip
 FIXED = [("{a} + {b} + {a}*{b}", "cross({a}, {b})"), ("{a} + {b} + {x}", "{x} + {b} + {a}"), ("{a}*{x} + {a} + {x}", "{x} + {a} + {x}*{a}"),
@@ -76,7 +98,9 @@ class Case:
 class Told:
     """What a fit says, under keys in which neither baselines nor names of levels stand."""
 
-    def __init__(self, case: Case, fit: Any, back: dict[str, dict[str, str]], scale: float = 1.0, order: Any = None) -> None:
+    def __init__(
+        self, case: Case, fit: Any, back: dict[str, dict[str, str]], scale: float = 1.0, order: Any = None
+    ) -> None:
         self.case, self.fit, self.back, self.scale, self.order = case, fit, back, scale, order
 
     def level(self, column: str, level: Any) -> str:
@@ -84,7 +108,18 @@ class Told:
 
     def answers(self) -> dict[str, dict[Any, Any]]:
         out: dict[str, dict[Any, Any]] = {}
-        for name in ("likelihood", "terms 1", "terms 2", "terms 3", "means a", "means b", "components", "groups", "predict", "effects"):
+        for name in (
+            "likelihood",
+            "terms 1",
+            "terms 2",
+            "terms 3",
+            "means a",
+            "means b",
+            "components",
+            "groups",
+            "predict",
+            "effects",
+        ):
             try:
                 out[name] = getattr(self, name.split()[0])(*name.split()[1:])
             except OrchardError as e:
@@ -94,8 +129,13 @@ class Told:
     def likelihood(self) -> dict[Any, Any]:
         d = self.fit.result.to_dict()
         c = d["convergence"]
-        own = {"converged": c["converged"], "boundary": c["boundary"], "identified": c["identified"], "n": d["fit"]["n_parameters"]}
-        free = d["method"] != "REML" or (self.scale == 1.0)
+        own = {
+            "converged": c["converged"],
+            "boundary": c["boundary"],
+            "identified": c["identified"],
+            "n": d["fit"]["n_parameters"],
+        }
+        free = c["converged"] and (d["method"] != "REML" or self.scale == 1.0)
         return own | ({"deviance": d["fit"]["deviance"]} if free and self.same_columns else {})
 
     same_columns = True
@@ -104,7 +144,11 @@ class Told:
         if kind == "1" and not self.same_order:
             return {}
         d = self.fit.terms(type=int(kind), force=True).to_dict()
-        return {(frozenset(t["term"].replace("q", self.q).split("*")), k): t[k] for t in d["tests"] for k in ("value", "num_df", "den_df")}
+        return {
+            (frozenset(t["term"].replace("q", self.q).split("*")), k): t[k]
+            for t in d["tests"]
+            for k in ("value", "num_df", "den_df")
+        }
 
     same_order, q = True, "q"
 
@@ -116,7 +160,9 @@ class Told:
 
     def components(self) -> dict[Any, Any]:
         d = self.fit.components().to_dict()
-        return {"r2": tuple(d["r2"].values())[0], "r2c": d["r2"]["conditional"]} | {(i["group"], k): i[k] for i in d["icc"] for k in ("value", "share")}
+        return {"r2": tuple(d["r2"].values())[0], "r2c": d["r2"]["conditional"]} | {
+            (i["group"], k): i[k] for i in d["icc"] for k in ("value", "share")
+        }
 
     def groups(self) -> dict[Any, Any]:
         d = self.fit.groups().to_dict()
@@ -132,7 +178,7 @@ class Told:
 
     def effects(self) -> dict[Any, Any]:
         d = self.fit.draw(kind="effects", along=self.case.names["x"]).to_dict()
-        return {i: v for e in d["effects"] for i, v in enumerate(e["estimate"][:: 10])}
+        return {i: v for e in d["effects"] for i, v in enumerate(e["estimate"][::10])}
 
 
 def variants(case: Case) -> list[tuple[str, Told]]:
@@ -140,15 +186,28 @@ def variants(case: Case) -> list[tuple[str, Told]]:
     r, frame, (one, two), names = case.r, case.frame, case.sentences, case.names
     out = []
     order = r.permutation(len(frame))
-    out.append(("rows permuted", lambda: Told(case, case.fit(one, frame.iloc[order].reset_index(drop=True)), {}, order=order)))
+    out.append(
+        ("rows permuted", lambda: Told(case, case.fit(one, frame.iloc[order].reset_index(drop=True)), {}, order=order))
+    )
     forth = {names[k]: dict(zip(sorted(set(frame[names[k]])), r.permutation(LEVELS).tolist())) for k in "ab"}
     renamed = frame.assign(**{c: frame[c].map(m) for c, m in forth.items()})
     back = {c: {v: k for k, v in m.items()} for c, m in forth.items()}
     out.append(("levels renamed", lambda: Told(case, case.fit(one, renamed), back)))
-    base = {names[k]: str(r.choice(sorted(set(frame[names[k]])))) for k in "ab" if column_text(names[k]) in one.replace("*", " ").split()}
+    base = {
+        names[k]: str(r.choice(sorted(set(frame[names[k]]))))
+        for k in "ab"
+        if column_text(names[k]) in one.replace("*", " ").split()
+    }
     out.append(("baselines", lambda: Told(case, case.fit(one, frame, base), {})))
     factor = float(10.0 ** r.integers(-3, 4))
-    out.append(("another unit", lambda: Told(case, case.fit(one, frame.assign(**{names["x"]: frame[names["x"]] * factor})), {}, scale=factor)))
+    out.append(
+        (
+            "another unit",
+            lambda: Told(
+                case, case.fit(one, frame.assign(**{names["x"]: frame[names["x"]] * factor})), {}, scale=factor
+            ),
+        )
+    )
 
     def reworded() -> Told:
         made = Told(case, case.fit(two, frame), {})
@@ -166,7 +225,10 @@ def differ(one: dict[Any, Any], two: dict[Any, Any]) -> list[str]:
         a, b = one[key], two[key]
         if isinstance(a, (float, int)) and isinstance(b, (float, int)) and not isinstance(a, bool):
             size = max(abs(a), abs(b), 1e-3)
-            if not (abs(a - b) <= CLOSE * size * (50 if isinstance(key, tuple) and "den_df" in key else 1) or (np.isnan(a) and np.isnan(b))):
+            if not (
+                abs(a - b) <= CLOSE * size * (50 if isinstance(key, tuple) and "den_df" in key else 1)
+                or (np.isnan(a) and np.isnan(b))
+            ):
                 found.append(f"{key}: {a} and {b}")
         elif a != b:
             found.append(f"{key}: {a} and {b}")
@@ -199,9 +261,14 @@ def main() -> int:
                 found = differ(told[name], answer) if first.fit.converged or name == "likelihood" else []
                 if found:
                     bad += 1
-                    print(f"seed {seed}, {how}, {name}: {case.sentences[0]} [{case.family}]\n  " + "\n  ".join(found[:4]), flush=True)
+                    print(
+                        f"seed {seed}, {how}, {name}: {case.sentences[0]} [{case.family}]\n  " + "\n  ".join(found[:4]),
+                        flush=True,
+                    )
         seed += 1
-    print(f"{seen:,} pairs of answers, {bad} that differ; {refused} tables refused; {time.monotonic() - began:.0f} s; next seed {seed}")
+    print(
+        f"{seen:,} pairs of answers, {bad} that differ; {refused} tables refused; {time.monotonic() - began:.0f} s; next seed {seed}"
+    )
     return int(bad > 0)
 
 

@@ -51,6 +51,7 @@ class Model(Fitted):
         posterior: Answer | str | None = None,
     ) -> Answer:  # fmt: skip
         """Tests of the fixed terms, and of contrasts in words; see ``orchard terms``."""
+        from bold_orchard.classical.pooled import pooled_notes
         from bold_orchard.inference.coefficients.terms import terms
 
         if type not in (1, 2, 3):
@@ -66,9 +67,9 @@ class Model(Fitted):
             }
             return sampled.contrasts(self.core, posterior, given, texts, self._level(confidence))
         core = self.with_rows().core if effect_sizes else self.core
-        return self._answer(
-            terms(core, type, df, chisq, force, likelihood, texts, self._level(confidence), effect_sizes)
-        )
+        made = terms(core, type, df, chisq, force, likelihood, texts, self._level(confidence), effect_sizes)
+        more = pooled_notes(core, made)
+        return self._answer(made.with_keys(notes=[*made.notes, *more]) if more else made)
 
     def means(
         self, term: str, *, hold: Mapping[str, Any] | None = None, differences: bool = False, correction: str = "tukey",

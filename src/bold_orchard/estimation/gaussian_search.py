@@ -60,6 +60,7 @@ def search(
         found = _or(found, partial(_in_another_order, criterion, found, options))
     if not found.converged and options.max_steps >= MOST_DIFFICULT:
         found = _at_an_edge(criterion, found)
+    found = _on_its_edge(criterion, found)
     signs = criterion.signs(found.point.theta)
     if (signs < 0).any():
         turned = criterion.at(signs * found.point.theta)
@@ -96,6 +97,15 @@ def _from_other_scales(criterion: Criterion, found: Result, options: SearchOptio
     return found
 
 
+def _on_its_edge(criterion: Criterion, found: Result) -> Result:
+    """A parameter of the residual covariance all but at its edge put there, where that costs nothing."""
+    for theta in criterion.edges(found.point.theta) if found.converged else []:
+        there = criterion.at(theta)
+        if there.deviance <= found.point.deviance + AT_EDGE:
+            return _on_its_edge(criterion, replace(found, point=there, moves=()))
+    return found
+
+
 def _at_an_edge(criterion: Criterion, found: Result) -> Result:
     """Search with a parameter of the residual covariance put at an edge near by, by values alone; what was found where that leads nowhere."""
 
@@ -124,8 +134,9 @@ def _at_an_edge(criterion: Criterion, found: Result) -> Result:
         )  # fmt: skip
 
     best = found
-    near = criterion.edges(found.point.theta) if len(found.point.theta) ** 2 < MOST_VALUES / 30 else []
-    starts = [found.point.theta, *near] if near else []
+    at = found.point.theta
+    near = criterion.edges(at) if len(at) ** 2 < MOST_VALUES / 30 else []
+    starts = [at, *near] if near or criterion.lost(at).any() else []
     for _ in range(1 + criterion.phi.stop - criterion.phi.start):
         made = [r for r in map(ended, starts) if r.converged or not best.converged]
         there = min(made, key=lambda r: (not r.converged, r.point.deviance), default=None)
