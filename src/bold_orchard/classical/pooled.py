@@ -11,7 +11,7 @@ from bold_orchard.results.terms import TermsResult
 def pooled_notes(fit: Fit, result: TermsResult) -> list[str]:
     """One note for each term told between levels of a unit whose variance is zero, where the rows are then its error."""
     gone = {p.group for p in fit.result.random if p.terms == ["intercept"] and p.sd[0] == 0}
-    found = [t for t in result.tests if t.get("stratum") in gone and t.p is not None]
+    found = [t for t in result.tests if t.stratum in gone and t.p is not None]
     if not found:
         return []
     try:
