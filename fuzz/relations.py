@@ -81,7 +81,7 @@ class Case:
         two = FIXED[int(r.integers(len(FIXED)))]
         clause = str(r.choice(CLAUSES))
         if self.family != "gaussian":
-            clause = clause.split("; spread")[0].split("; within")[0]
+            clause = clause.split("; spread", maxsplit=1)[0].split("; within", maxsplit=1)[0]
         if "{g}" in two[0]:
             clause = clause.replace("each {g}: intercept", "").strip("; ")
         self.sentences = [self._told(fixed, clause) for fixed in two]
@@ -160,7 +160,7 @@ class Told:
 
     def components(self) -> dict[Any, Any]:
         d = self.fit.components().to_dict()
-        return {"r2": tuple(d["r2"].values())[0], "r2c": d["r2"]["conditional"]} | {
+        return {"r2": next(iter(d["r2"].values())), "r2c": d["r2"]["conditional"]} | {
             (i["group"], k): i[k] for i in d["icc"] for k in ("value", "share")
         }
 

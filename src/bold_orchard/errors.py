@@ -70,3 +70,23 @@ def shown(names: Iterable[object], most: int = 8) -> list[str]:
     """The first few of many names, ending in a count of those left out."""
     texts = [str(n) for n in names]
     return texts if len(texts) <= most else [*texts[:most], f"and {len(texts) - most} more"]
+
+
+# what a terminal, a browser or a word processor would obey and not show: control characters, marks that turn the direction of writing
+_OBEYED = [
+    *range(9),
+    *range(11, 32),
+    *range(127, 160),
+    0x061C,
+    0x200E,
+    0x200F,
+    *range(0x202A, 0x202F),
+    *range(0x2066, 0x206A),
+    0xFEFF,
+]
+_VISIBLE = {code: f"\\x{code:02x}" if code < 256 else f"\\u{code:04x}" for code in _OBEYED}
+
+
+def visible(text: str) -> str:
+    """The text with characters that would be obeyed instead of shown written out; line ends and tabs stay."""
+    return text if text.isascii() and text.isprintable() else text.translate(_VISIBLE)

@@ -4,8 +4,11 @@ from __future__ import annotations
 
 import argparse
 import importlib
+import json
 import os
+import re
 import sys
+from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -82,6 +85,7 @@ def check_targets(args: argparse.Namespace, others: tuple[str, ...] = (), forms:
             raise UsageError(
                 f"--to writes {', '.join(forms + FORMS)}, not '{Path(path).suffix or path}'; give another ending"
             )
+    check_harmless(args, others)
     named = {name: getattr(args, name) for name in others}
     kept = named.pop("save", None)  # a name that gets an ending: a folder may bear it
     for path in (args.csv, args.figure, *named.values(), kept, *args.to):
@@ -92,6 +96,55 @@ def check_targets(args: argparse.Namespace, others: tuple[str, ...] = (), forms:
             raise OrchardError(f"{path} cannot be written: there is no folder {folder}; make it first")
         if path.endswith(("/", "\\")) or (Path(path).is_dir() and path is not kept):
             raise OrchardError(f"{path} is a folder; give a file name")
+
+
+def check_harmless(args: argparse.Namespace, others: tuple[str, ...]) -> None:
+    """Refuse to write over what the command reads, over a saved fit, or two things to one place."""
+    from bold_orchard.storage.begun import ENDING, save_path
+
+    named = {f"--{name.replace('_', '-')}": getattr(args, name) for name in ("csv", "figure", *others)}
+    targets = [(option, str(save_path(path)) if option == "--save" else path) for option, path in named.items() if path]
+    targets += [("--to", path) for path in args.to]
+    read = {os.path.realpath(path): what for what, path in _inputs(args)} if targets else {}
+    seen: dict[str, str] = {}
+    for option, path in targets:
+        place = os.path.realpath(path)
+        if place in read:
+            raise UsageError(f"{option} {path} would write over {read[place]} of this command; give another name")
+        if option != "--save" and Path(place).exists() and place.endswith((ENDING, ".posterior.json")):
+            raise UsageError(f"{option} {path} would write over a saved fit; give another name")
+        if place in seen and not place.startswith("/dev/"):
+            raise UsageError(f"{seen[place]} and {option} both write {path}; give two names")
+        seen[place] = option
+
+
+def _inputs(args: argparse.Namespace) -> Iterator[tuple[str, str]]:
+    """What a command reads, and what it is: data, saved fits and theirs, matrices of the sentence, plans."""
+    from bold_orchard.storage.begun import save_path
+
+    for name in ("data", "new", "posterior", "plan", "design", "labels"):
+        path = getattr(args, name, None)
+        if isinstance(path, str):
+            yield ("the data" if name in ("data", "new") else f"the {name}"), path
+    for path in re.findall(r'"([^"]+)"', getattr(args, "sentence", None) or ""):
+        yield "a matrix", path
+    own = [getattr(args, "fit", None), getattr(args, "against", None), *(getattr(args, "fits", None) or [])]
+    for fit in (n for n in own if isinstance(n, str)):
+        for file in (Path(fit), save_path(fit)):
+            if file.is_file():
+                yield "a saved fit", str(file)
+                yield from _data_of(file)
+                break
+
+
+def _data_of(file: Path) -> Iterator[tuple[str, str]]:
+    """The data of a saved fit, where it can be read."""
+    try:
+        saved = json.loads(file.read_text(encoding="utf-8"))["saved"]
+        places = [saved["data_absolute"], str(file.parent / saved["data"])]
+    except (OSError, ValueError, KeyError, TypeError):
+        return
+    yield from (("the data of a saved fit", path) for path in places if isinstance(path, str))
 
 
 def deliver(args: argparse.Namespace, answer: Answer) -> None:

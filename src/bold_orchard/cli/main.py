@@ -15,7 +15,7 @@ from types import ModuleType
 
 from bold_orchard import __version__
 from bold_orchard.cli.options import Parser
-from bold_orchard.errors import OrchardError, UsageError, nearest
+from bold_orchard.errors import OrchardError, UsageError, nearest, visible
 
 COMMANDS = {
     "scout": "what are the columns, and which ones group the rows?",
@@ -90,7 +90,7 @@ def main(argv: Sequence[str] | None = None) -> int:
     try:
         return _run(arguments)
     except OrchardError as e:
-        print(f"orchard: {e}", file=sys.stderr)
+        print(f"orchard: {visible(str(e))}", file=sys.stderr)
         return e.exit_code
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())

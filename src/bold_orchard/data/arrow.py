@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
+import re
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -11,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.data.columns import (
+    EXACT,
     Column,
     Texts,
     buffers_of,
@@ -24,6 +27,7 @@ from bold_orchard.threads import at_once
 
 Array = NDArray[Any]
 BLOCK = 4 << 20  # bytes of text parsed together: enough for every processor, small beside the table
+SCAN, LONGEST = 8 << 20, 64  # bytes looked through together; of a cell of digits
 MOST_LABELS = 2**31 - 1
 COLUMNAR = (".parquet", ".pq", ".feather", ".arrow")
 
@@ -60,6 +64,7 @@ def read_text(
     text = [c for c in wanted if c in as_text or any(not is_number(v) for v in own.get(c, []))]
     known: dict[str, Any] = dict.fromkeys(text, texts)
     supposed = {c: pa.float64() for c in wanted if c in fractions and c not in text}
+    looked = False
     while True:
         try:
             made = read(known | supposed)
@@ -69,7 +74,14 @@ def read_text(
             supposed = {}
             continue
         columns = at_once(_plain, [(made.column(c), c in text) for c in wanted])
-        odd = [c for c, column in zip(wanted, columns) if column is None]
+        odd = [c for c, column in zip(wanted, columns) if column is None or (c not in text and _perhaps_labels(column))]
+        whole = [
+            c
+            for c, column in zip(wanted, columns)
+            if c not in text and not isinstance(column, Texts) and column is not None and column.dtype.kind == "i"
+        ]
+        odd += [c for c in whole if c not in odd] if whole and not looked and _zeros_lead(source, separator) else []
+        looked = True
         if not odd:
             break
         text, known, supposed = [*text, *odd], known | dict.fromkeys(odd, texts), {}
@@ -82,6 +94,35 @@ def read_text(
         return column if name in as_text else texts_or_numbers(column, codes, decimal)
 
     return {c: ours(c, column) for c, column in zip(wanted, columns) if column is not None}
+
+
+def _perhaps_labels(column: Column) -> bool:
+    """Whether numbers may be labels of so many digits that a float would make several of them one."""
+    if isinstance(column, Texts) or not len(column):
+        return False
+    with np.errstate(all="ignore"):
+        large = np.nanmax(np.abs(column.astype(np.float64, copy=False)), initial=0.0) >= EXACT
+        return bool(large and (column.dtype.kind == "i" or np.all(np.isnan(column) | (column == np.floor(column)))))
+
+
+def _zeros_lead(source: Path | io.BytesIO, separator: str) -> bool:
+    """Whether some cell of the file is digits with a zero first."""
+    cell = re.compile(
+        rb"[" + re.escape(separator.encode()) + rb"\"\n]0[0-9]+[" + re.escape(separator.encode()) + rb"\"\r\n]"
+    )
+    with contextlib.ExitStack() as stack:
+        file = source if isinstance(source, io.BytesIO) else stack.enter_context(source.open("rb"))
+        file.seek(0)
+        rest = b""
+        while block := file.read(SCAN):
+            values = np.frombuffer(rest + block, dtype=np.uint8)
+            starts = np.isin(values[:-2], np.frombuffer(separator.encode() + b'"\n', dtype=np.uint8)) & (
+                values[1:-1] == ord("0")
+            )
+            if (starts & (values[2:] - ord("0") < 10)).any() and cell.search(rest + block + b"\n"):
+                return True
+            rest = block[-LONGEST:]
+    return False
 
 
 def _plain(job: tuple[Any, bool]) -> Column | None:
@@ -113,15 +154,20 @@ def without_texts(column: Texts, codes: Sequence[str]) -> Texts:
 def column_of(chunked: Any) -> Column:
     """A column of the Arrow library as ours; raises NotForArrow for lists and the like."""
     import pyarrow as pa
+    from pyarrow import compute
 
     kind = chunked.type
     if pa.types.is_null(kind):
         return np.full(len(chunked), np.nan)
     if pa.types.is_int64(kind) or pa.types.is_float64(kind):
         values, known = buffers_of(chunked, np.dtype(np.int64 if pa.types.is_int64(kind) else np.float64))
+        if values.dtype.kind == "i" and len(values) and (int(values.max()) > EXACT or int(values.min()) < -EXACT):
+            return column_of(chunked.cast(pa.string()))  # labels: a float would make several of them one
         return values if known is None else np.where(known, values, np.nan)
     if pa.types.is_integer(kind) and not (pa.types.is_uint64(kind) or chunked.null_count):
         return column_of(chunked.cast(pa.int64()))
+    if pa.types.is_uint64(kind) and len(chunked) and (compute.max(chunked).as_py() or 0) > EXACT:
+        return column_of(chunked.cast(pa.string()))
     if pa.types.is_integer(kind) or pa.types.is_floating(kind) or pa.types.is_decimal(kind):
         return column_of(chunked.cast(pa.float64()))
     if pa.types.is_dictionary(kind):

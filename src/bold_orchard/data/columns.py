@@ -21,6 +21,8 @@ BLANK = r"[^\S\x1c-\x1f]*"  # what float() takes off, too: it leaves these separ
 NUMBER = re.compile(
     rf"{BLANK}[+-]?(\d+\.?\d*|\.\d+)([eE][+-]?\d+)?{BLANK}|{BLANK}[+-]?inf(inity)?{BLANK}", re.IGNORECASE
 )
+LEADING_ZERO = re.compile(r"0\d+")
+EXACT = 2**53  # whole numbers up to which a float holds each
 WHOLE = re.compile(rf"{BLANK}[+-]?\d+{BLANK}")
 
 
@@ -191,6 +193,8 @@ def of_frame(frame: pd.DataFrame) -> Columns:
 
 def of_series(series: Any) -> Column:
     if series.dtype.kind in "iuf":
+        if series.dtype.kind in "iu" and (large := series.dropna().abs()).size and int(large.max()) > EXACT:
+            return of_array(np.array([None if absent(v) else str(v) for v in series.astype(object)], dtype=object))
         values = series.to_numpy()
         return values if values.dtype.kind in "iuf" else series.to_numpy(dtype=np.float64, na_value=np.nan)
     import pandas as pd
@@ -211,7 +215,7 @@ def of_mapping(columns: Mapping[str, Any], n: int) -> Columns:
 
 def absent(value: Any) -> bool:
     """None, or a number that is none."""
-    return value is None or (isinstance(value, float) and bool(np.isnan(value)))
+    return value is None or (isinstance(value, float) and bool(np.isnan(value))) or type(value).__name__ == "NAType"
 
 
 def of_array(values: Array) -> Column:
@@ -252,16 +256,17 @@ def is_number(text: str) -> bool:
 
 
 def numbers_of(texts: Sequence[str]) -> Array | None:
-    """The texts as whole numbers or as floats; None where one is no number."""
+    """The texts as whole numbers or as floats; None where one is no number, and where they are labels made of digits: one begins with a
+    zero, or whole numbers are so large that a float would make several of them one.
+    """
     whole, match = True, NUMBER.fullmatch
     for t in texts:
-        if match(t) is None:
+        if match(t) is None or LEADING_ZERO.fullmatch(t) is not None:
             return None
         whole = whole and WHOLE.fullmatch(t) is not None
     if whole and texts:
         made = [int(t) for t in texts]
-        if max(made) < 2**63 and min(made) >= -(2**63):
-            return np.array(made, dtype=np.int64)
+        return None if max(map(abs, made)) > EXACT else np.array(made, dtype=np.int64)
     return np.array([float(t) for t in texts], dtype=np.float64)
 
 

@@ -32,5 +32,5 @@ def label_texts(values: Iterable[Any]) -> list[str]:
     if array.dtype.kind in "iu":
         return [str(v) for v in array.tolist()]
     if array.dtype.kind == "f":
-        return [str(int(v)) if abs(v) < 1e15 and v == int(v) else repr(v) for v in array.tolist()]
+        return [str(int(v)) if abs(v) <= 2**53 and v == int(v) else repr(v) for v in array.tolist()]
     return [str(v) for v in array.tolist()]

@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from bold_orchard.data.arrow import NotForArrow, arrow_column, columnar_names, read_columnar
-from bold_orchard.data.columns import Column, Columns, is_number
+from bold_orchard.data.columns import EXACT, Column, Columns, is_number
 from bold_orchard.data.header import MISSING, check_header, missing_by_column
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError
@@ -50,7 +50,7 @@ def read_other(path: Path, suffix: str) -> pd.DataFrame:
     with _foreign(path):
         if suffix in (".xlsx", ".ods"):
             engine: Any = "openpyxl" if suffix == ".xlsx" else "odf"
-            return pd.read_excel(path, engine=engine, keep_default_na=False, na_values=list(MISSING))
+            return pd.read_excel(path, engine=engine, keep_default_na=False, na_values=list(MISSING), dtype=object)
         return pd.read_json(path, lines=True, dtype=False)
 
 
@@ -88,10 +88,19 @@ def frame_table(frame: pd.DataFrame, name: str, missing: Sequence[str]) -> Table
     return Table(frame.reset_index(drop=True), name, len(frame), missing=tuple(missing))
 
 
+def _large(values: Any) -> bool:
+    """Whether whole numbers are so large that a float would make several of them one: labels, kept as they stand."""
+    return any(
+        isinstance(v, (int, np.integer)) and not isinstance(v, bool) and abs(int(v)) > EXACT
+        for v in values
+        if v is not None
+    )
+
+
 def _clean(series: pd.Series[Any], codes: list[str]) -> pd.Series[Any]:
     import pandas as pd
 
-    if series.dtype.kind in "iuf":
+    if series.dtype.kind in "iuf" and not _large(series):
         numbers = [float(c) for c in codes if is_number(c)]
         hit = series.isin(numbers)
         return series.mask(hit) if hit.any() else series
@@ -107,6 +116,8 @@ def _clean(series: pd.Series[Any], codes: list[str]) -> pd.Series[Any]:
         return texts.astype(object).where(series.notna(), None)
     values = [None if pd.isna(v) or str(v) in codes else v for v in series.tolist()]
     present = [v for v in values if v is not None]
+    if _large(present):
+        return pd.Series([None if v is None else str(v) for v in values], index=series.index, dtype=object)
     if present and all(isinstance(v, (int, float, np.number)) and not isinstance(v, bool) for v in present):
         return pd.Series([np.nan if v is None else float(v) for v in values], index=series.index, dtype=float)
     return pd.Series([None if v is None else str(v) for v in values], index=series.index, dtype=object)

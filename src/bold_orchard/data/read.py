@@ -14,7 +14,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from bold_orchard.data.arrow import COLUMNAR, NotForArrow, read_text
-from bold_orchard.data.columns import Column, Columns, is_number, of_cells, of_frame
+from bold_orchard.data.columns import Column, Columns, is_number, of_cells
 from bold_orchard.data.header import MISSING, check_header, missing_by_column
 from bold_orchard.data.other_formats import frame_table, read_columnar_table, read_other
 from bold_orchard.data.parts import parts_of, read_parts
@@ -198,26 +198,21 @@ def _fractions(cells: Sequence[str], missing: Sequence[str], decimal: str) -> bo
 def _by_pandas(
     source: Path | io.BytesIO, name: str, peek: Peek, everywhere: list[str], by_column: dict[str, list[str]]
 ) -> Columns:
-    codes: Any = everywhere
-    if by_column:
-        codes = {c: [*everywhere, *by_column.get(c, [])] for c in peek.header}
     options: dict[str, Any] = {
         "sep": peek.separator,
         "encoding": peek.encoding,
-        "decimal": peek.decimal,
+        "dtype": str,
         "header": 0,
         "names": peek.header,
         "index_col": False,
         "keep_default_na": False,
-        "na_values": codes,
     }
-    frame = _parse(source, name, options | ({"dtype": dict.fromkeys(peek.as_text, str)} if peek.as_text else {}))
-    mixed = [c for c in peek.header if frame[c].dtype.kind == "b" or frame[c].dtype == object]
-    if mixed:
-        dtypes = dict.fromkeys(mixed, str)
-        again = _parse(source, name, options | {"usecols": mixed, "dtype": dtypes})
-        frame = frame.assign(**{c: again[c] for c in mixed})
-    return of_frame(frame)
+    frame = _parse(source, name, options)
+    made = {
+        c: of_cells(frame[c].fillna("").tolist(), [*everywhere, *by_column.get(c, [])], peek.decimal)
+        for c in peek.header
+    }
+    return Columns(peek.header, len(frame), made)
 
 
 def _parse(source: Path | io.BytesIO, name: str, options: dict[str, Any]) -> pd.DataFrame:

@@ -9,10 +9,16 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import IO
 
+from bold_orchard.errors import visible
+
 NARROWEST, USUAL, WIDEST, PARAGRAPH = 60, 80, 120, 88  # columns: of any page, in a pipe, of tables, of running text
 # of the sixteen colours that every terminal has, magenta alone stands out from white and from black grounds alike
 TITLE, STRIP = "bold", "magenta"
 NAMES = 12  # columns that the names of a table's rows keep however narrow the page
+
+
+class Left(str):
+    """The heading of a column whose cells stand left; alignment is no character of the text, which may begin with any."""
 
 
 @dataclass
@@ -23,31 +29,32 @@ class Page:
 
     def title(self, text: str, level: int = 1) -> Page:
         """A heading; of a page that holds several results those of level 2 and 3 divide it."""
-        self.pieces.append(Title(text, level))
+        self.pieces.append(Title(visible(text), level))
         return self
 
     def text(self, text: str) -> Page:
-        self.pieces.append(Paragraph(text))
+        self.pieces.append(Paragraph(visible(text)))
         return self
 
     def table(
         self, heading: str, columns: Sequence[str], rows: Sequence[Sequence[str]], strips: Sequence[str] = ()
     ) -> Page:
-        """The first column is left-aligned, the others right-aligned; a column named in '<...' stands left.
+        """The first column is left-aligned, the others right-aligned; a column named by ``Left`` stands left.
 
         ``strips`` end the rows where they are shown and there is room for them.
         """
-        self.pieces.append(Grid(heading, tuple(columns), [tuple(r) for r in rows], tuple(strips)))
+        names = tuple(type(c)(visible(c)) for c in columns)
+        self.pieces.append(Grid(visible(heading), names, [tuple(map(visible, r)) for r in rows], tuple(strips)))
         return self
 
     def notes(self, notes: Sequence[str]) -> Page:
         if notes:
-            self.pieces.append(Notes(tuple(notes)))
+            self.pieces.append(Notes(tuple(map(visible, notes))))
         return self
 
     def list(self, heading: str, sentences: Sequence[str]) -> Page:
         """Sentences under a heading, one a line."""
-        self.pieces.append(Notes(tuple(sentences), heading))
+        self.pieces.append(Notes(tuple(map(visible, sentences)), visible(heading)))
         return self
 
     def picture(self, png: bytes, words: str) -> Page:
@@ -137,7 +144,12 @@ def print_page(page: Page, out: IO[str], strips: bool = False) -> None:
     from rich.console import Console
     from rich.text import Text
 
-    console = Console(file=out, highlight=False, markup=False, emoji=False, soft_wrap=False, width=page_width(out))
+    class Piped(Console):
+        def on_broken_pipe(self) -> None:
+            """Nobody reads on: no failure, and not the library's exit code 1."""
+            raise BrokenPipeError
+
+    console = Piped(file=out, highlight=False, markup=False, emoji=False, soft_wrap=False, width=page_width(out))
     width = min(console.width, PARAGRAPH)
     for i, piece in enumerate(page.pieces):
         if i:
@@ -179,8 +191,8 @@ def _print_grid(console: object, grid: Grid, strips: bool) -> None:
     if grid.heading:
         console.print(Text(grid.heading, style="bold"))
     columns = list(zip(grid.columns, *grid.rows))
-    widths = [max(len(line) for cell in (c[0].lstrip("<"), *c[1:]) for line in cell.split("\n")) for c in columns]
-    left = [i == 0 or name.startswith("<") for i, name in enumerate(grid.columns)]
+    widths = [max(len(line) for cell in c for line in cell.split("\n")) for c in columns]
+    left = [i == 0 or isinstance(name, Left) for i, name in enumerate(grid.columns)]
     needed = sum(widths) + 2 * (len(widths) - 1)
     strips = strips and any(grid.strips) and needed + 2 + max(map(len, grid.strips)) <= console.width
     gap = 2 if needed <= console.width or sum(left) > 1 else 1
@@ -189,7 +201,7 @@ def _print_grid(console: object, grid: Grid, strips: bool) -> None:
     table = Table(box=None, pad_edge=False, padding=(0, gap, 0, 0), header_style="dim")
     for name, side, width in zip(grid.columns, left, widths):
         if side:
-            table.add_column(name.lstrip("<"), justify="left", overflow="fold", min_width=min(width, NAMES))
+            table.add_column(name, justify="left", overflow="fold", min_width=min(width, NAMES))
         else:
             table.add_column(name, justify="right", no_wrap=True, min_width=width)  # figures are never cut
     if strips:

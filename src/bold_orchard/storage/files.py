@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import importlib.util
 import os
+import re
+import shutil
+import stat
 import tempfile
 from collections import deque
 from collections.abc import Callable
@@ -11,8 +14,9 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
+from bold_orchard.data.columns import absent
 from bold_orchard.data.to_arrow import arrow_of
-from bold_orchard.errors import OrchardError
+from bold_orchard.errors import OrchardError, visible
 from bold_orchard.threads import processors
 
 AT_ONCE = 50_000  # rows of a file written together
@@ -22,23 +26,42 @@ PACKAGES = {".xlsx": ("openpyxl", "excel"), ".parquet": ("pyarrow", "parquet")}
 
 
 def write_safely(path: str | Path, write: Callable[[Path], object]) -> None:
-    """Write to a temporary file beside ``path``, then rename, so nothing is ever half-written."""
+    """Write to a temporary file beside ``path``, then rename, so nothing is ever half-written.
+
+    A link is followed, and what is no ordinary file (a device, a pipe) is written to and stays what it is. A file that is replaced keeps its
+    mode, a new one gets that of the umask.
+    """
     path = Path(path)
     if path.is_dir():
         raise OrchardError(f"{path} is a folder; give a file name")
+    suffix, path = path.suffix, Path(os.path.realpath(path))
+    through = path.exists() and not path.is_file()
     try:
-        handle, temporary = tempfile.mkstemp(dir=path.parent, prefix=".", suffix=path.suffix)
+        handle, temporary = tempfile.mkstemp(dir=None if through else path.parent, prefix=".", suffix=suffix)
     except OSError as e:
         raise OrchardError(f"{path} cannot be written: {e.strerror or e}; choose another folder") from None
     os.close(handle)
     try:
         write(Path(temporary))
-        os.chmod(temporary, 0o644)
-        os.replace(temporary, path)
+        if through:
+            with path.open("wb") as out, open(temporary, "rb") as made:
+                shutil.copyfileobj(made, out)
+        else:
+            os.chmod(temporary, _mode(path))
+            os.replace(temporary, path)
     except OSError as e:
         raise OrchardError(f"{path} cannot be written: {e.strerror or e}; make room, or choose another place") from None
     finally:
         Path(temporary).unlink(missing_ok=True)
+
+
+def _mode(path: Path) -> int:
+    """The mode of a file as it is, or as a new one would have it."""
+    if path.exists():
+        return stat.S_IMODE(path.stat().st_mode)
+    mask = os.umask(0)  # there is no other way to read it
+    os.umask(mask)
+    return 0o666 & ~mask
 
 
 def write_text(path: str | Path, text: str) -> None:
@@ -196,6 +219,31 @@ def _write_by_package(path: str | Path, rows: Any) -> None:
     import pandas as pd
 
     frame = rows if hasattr(rows, "to_csv") else pd.DataFrame(rows.run(slice(None)) if hasattr(rows, "run") else rows)
-    write_safely(
-        path, lambda p: frame.to_excel(p, index=False) if ending == ".xlsx" else frame.to_parquet(p, index=False)
-    )
+    write_safely(path, lambda p: _write_workbook(p, frame) if ending == ".xlsx" else frame.to_parquet(p, index=False))
+
+
+def _write_workbook(path: Path, frame: Any) -> None:
+    """A workbook in which texts are texts, whatever they begin with; made at no time, so that the same table is the same file."""
+    import datetime
+    import zipfile
+
+    import openpyxl
+
+    book = openpyxl.Workbook()
+    sheet = book.active
+    sheet.append([visible(str(c)) for c in frame.columns])
+    for row in frame.itertuples(index=False):
+        sheet.append([visible(v) if isinstance(v, str) else None if absent(v) else v for v in row])
+    for cells in sheet.iter_rows():
+        for cell in cells:
+            if cell.data_type == "f":
+                cell.data_type = "s"
+    book.properties.created = book.properties.modified = datetime.datetime(2020, 1, 1)
+    book.save(path)
+    with zipfile.ZipFile(path) as made:
+        parts = {name: made.read(name) for name in made.namelist()}
+    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as out:
+        for name, content in parts.items():
+            if name == "docProps/core.xml":
+                content = re.sub(rb">[^<>]*Z</dcterms:modified>", b">2020-01-01T00:00:00Z</dcterms:modified>", content)
+            out.writestr(zipfile.ZipInfo(name, (2020, 1, 1, 0, 0, 0)), content)

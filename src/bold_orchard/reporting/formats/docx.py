@@ -7,7 +7,7 @@ from typing import Any
 
 from bold_orchard.errors import OrchardError
 from bold_orchard.reporting.formats.omml import omml
-from bold_orchard.reporting.page import Code, Formula, Grid, Notes, Page, Paragraph, Picture, Title, Warning_
+from bold_orchard.reporting.page import Code, Formula, Grid, Left, Notes, Page, Paragraph, Picture, Title, Warning_
 
 WIDTH = 16.0  # centimetres of text on a page
 SMALL, SMALLEST = 7, 10  # columns from which a table is set smaller, and smaller still
@@ -97,8 +97,8 @@ def _table(made: Any, grid: Grid) -> None:
     size = Pt(7.5 if n >= SMALLEST else 8.5 if n >= SMALL else 10)
     table = made.add_table(rows=1 + len(grid.rows), cols=n)
     table.autofit = True
-    left = [i == 0 or name.startswith("<") for i, name in enumerate(grid.columns)]
-    for r, row in enumerate([tuple(c.lstrip("<") for c in grid.columns), *grid.rows]):
+    left = [i == 0 or isinstance(name, Left) for i, name in enumerate(grid.columns)]
+    for r, row in enumerate([grid.columns, *grid.rows]):
         for cell, text, side in zip(table.rows[r].cells, row, left):
             paragraph = cell.paragraphs[0]
             paragraph.alignment = ALIGN.LEFT if side else ALIGN.RIGHT

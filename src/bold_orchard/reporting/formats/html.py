@@ -6,7 +6,7 @@ import base64
 from html import escape
 
 from bold_orchard.reporting.formats.mathml import mathml
-from bold_orchard.reporting.page import Code, Formula, Grid, Notes, Page, Paragraph, Picture, Title, Warning_
+from bold_orchard.reporting.page import Code, Formula, Grid, Left, Notes, Page, Paragraph, Picture, Title, Warning_
 
 STYLE = """
 :root { color-scheme: light dark; --ink: #24221f; --ground: #fffefb; --rule: #8884; --deep: #1b6b50; --alarm: #a3341f; }
@@ -95,9 +95,9 @@ def _lines(text: str) -> str:
 
 
 def _table(grid: Grid) -> str:
-    left = [name.startswith("<") for name in grid.columns]
+    left = [isinstance(name, Left) for name in grid.columns]
     mark = [' class="left"' if side else "" for side in left]
-    head = "".join(f'<th scope="col"{m}>{_lines(n.lstrip("<"))}</th>' for n, m in zip(grid.columns, mark))
+    head = "".join(f'<th scope="col"{m}>{_lines(n)}</th>' for n, m in zip(grid.columns, mark))
     rows = []
     for row in grid.rows:
         cells = "".join(f"<td{m}>{_lines(c)}</td>" for c, m in zip(row[1:], mark[1:]))

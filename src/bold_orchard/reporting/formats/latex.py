@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from bold_orchard.reporting.page import Code, Formula, Grid, Notes, Page, Paragraph, Picture, Title, Warning_
+from bold_orchard.reporting.page import Code, Formula, Grid, Left, Notes, Page, Paragraph, Picture, Title, Warning_
 
 HEAD = r"""\documentclass[11pt]{article}
 \usepackage[T1]{fontenc}
@@ -68,10 +68,10 @@ def _lines(text: str) -> str:
 
 def _table(grid: Grid) -> str:
     """One table over as many pages as it needs; a caption where the grid has a heading."""
-    left = [i == 0 or n.startswith("<") for i, n in enumerate(grid.columns)]
+    left = [i == 0 or isinstance(n, Left) for i, n in enumerate(grid.columns)]
     n = len(grid.columns)
     size = "\\scriptsize" if n >= SMALLEST else "\\footnotesize" if n >= SMALL else "\\small"
-    head = " & ".join(_cell(name.lstrip("<"), side) for name, side in zip(grid.columns, left))
+    head = " & ".join(_cell(name, side) for name, side in zip(grid.columns, left))
     rows = [" & ".join(_cell(c, side) for c, side in zip(row, left)) + r" \\" for row in grid.rows]
     heading = f"\\textbf{{{escaped(grid.heading)}}}"
     caption = f"\\multicolumn{{{n}}}{{@{{}}l}}{{{heading}}} \\\\\n" if grid.heading else ""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from bold_orchard.reporting.page import Code, Formula, Grid, Notes, Page, Paragraph, Picture, Title, Warning_
+from bold_orchard.reporting.page import Code, Formula, Grid, Left, Notes, Page, Paragraph, Picture, Title, Warning_
 
 
 def document(page: Page, title: str = "") -> str:
@@ -22,8 +22,8 @@ def document(page: Page, title: str = "") -> str:
         elif isinstance(piece, Code):
             out.append(f"```\n{piece.text}\n```")
         elif isinstance(piece, Grid):
-            head = [_plain(n.lstrip("<").replace("\n", " ")) or " " for n in piece.columns]
-            rule = [":---" if i == 0 or n.startswith("<") else "---:" for i, n in enumerate(piece.columns)]
+            head = [_plain(n.replace("\n", " ")) or " " for n in piece.columns]
+            rule = [":---" if i == 0 or isinstance(n, Left) else "---:" for i, n in enumerate(piece.columns)]
             rows = [[_plain(c.replace("\n", " ")) for c in row] for row in piece.rows]
             heading = f"**{_plain(piece.heading)}**\n\n" if piece.heading else ""
             out.append(heading + "\n".join("| " + " | ".join(r) + " |" for r in (head, rule, *rows)))

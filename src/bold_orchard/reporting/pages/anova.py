@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bold_orchard.reporting.numbers import degrees, figure, fixed, p_value
-from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.page import Left, Page
 from bold_orchard.results.anova import AnovaResult, written
 
 
@@ -20,9 +20,11 @@ def anova_page(d: AnovaResult, digits: int = 4) -> Page:
                      figure(r["f"], digits) if r["f"] is not None else "", p_value(r["p"]) if r["p"] is not None else "", error,
                      degrees(r["error_df"]) if r["error_df"] is not None else ""))  # fmt: skip
     page.table(
-        "Lines", ("source", "<kind", "df", "sum of\nsquares", "mean\nsquare", "F", "p", "<error", "error\ndf"), rows
+        "Lines",
+        ("source", Left("kind"), "df", "sum of\nsquares", "mean\nsquare", "F", "p", Left("error"), "error\ndf"),
+        rows,
     )
-    page.table("What each mean square is expected to be", ("source", "<expected mean square"),
+    page.table("What each mean square is expected to be", ("source", Left("expected mean square")),
                [(r["source"], written(r["expected"], "component", "coefficient")) for r in d["rows"]])  # fmt: skip
     sizes = [
         (r["source"], fixed(r["eta_squared_partial"], 3), fixed(r["omega_squared_partial"], 3))

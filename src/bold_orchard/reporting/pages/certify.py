@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bold_orchard.reporting.numbers import figure
-from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.page import Left, Page
 from bold_orchard.results.certify import CertifyResult
 
 
@@ -24,7 +24,7 @@ def certify_page(d: CertifyResult, digits: int = 4) -> Page:
         )
         for c in d["checks"]
     ]
-    page.table("Figures", ("problem", "<figure", "computed", "digits\nthat agree", "needed", "passed"), rows)
+    page.table("Figures", ("problem", Left("figure"), "computed", "digits\nthat agree", "needed", "passed"), rows)
     page.list("Where the exact answers come from", list(dict.fromkeys(c["source"] for c in d["checks"])))
     v = d["versions"]
     page.text(f"Python {v['python']}, NumPy {v['numpy']}, SciPy {v['scipy']}; {v['system']} on {v['machine']}.")

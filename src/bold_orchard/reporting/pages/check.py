@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bold_orchard.reporting.numbers import figure, fixed, p_value
-from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.page import Left, Page
 from bold_orchard.results.check import CheckResult
 
 SHOWN = 5  # entries listed; the rest are in the JSON
@@ -31,7 +31,7 @@ def check_page(d: CheckResult, digits: int = 4) -> Page:
     if far:
         listed = [(str(o["row"]), ", ".join(f"{k} {v}" for k, v in o["units"].items()), figure(o["residual"], digits),
                    fixed(o["standardised"], 2)) for o in far[:SHOWN]]  # fmt: skip
-        page.table("Rows farthest from their fitted value", ("row", "<where", "residual", "in SDs"), listed)
+        page.table("Rows farthest from their fitted value", ("row", Left("where"), "residual", "in SDs"), listed)
     _closing(page, d)
     return page.notes(d["notes"])
 
@@ -60,7 +60,7 @@ def _tests(page: Page, d: CheckResult) -> None:
         if c["p"] is not None:
             rows.append((f"{c['term']} alike at every boundary", f"chi-squared {fixed(c['chisq'], 2)} on {c['df']} df", p_value(c["p"])))  # fmt: skip
     if rows:
-        page.table("Patterns", ("what", "<figure", "p"), rows)
+        page.table("Patterns", ("what", Left("figure"), "p"), rows)
 
 
 def _influence(page: Page, d: CheckResult, digits: int) -> None:
@@ -78,7 +78,7 @@ def _influence(page: Page, d: CheckResult, digits: int) -> None:
             rows.append((r["level"], f"{r['rows']:,}", figure(r["cooks_distance"], 2), figure(r["cooks_distance_components"], 2), moved))  # fmt: skip
         page.table(
             f"Without one {group}: what moves the estimates most",
-            (group, "rows", "Cook's\ndistance", "of the\ncomponents", "<largest change"),
+            (group, "rows", "Cook's\ndistance", "of the\ncomponents", Left("largest change")),
             rows,
         )
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bold_orchard.errors import counted as count
 from bold_orchard.reporting.numbers import figure, fixed, p_value, percent
-from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.page import Left, Page
 from bold_orchard.results.compare import CompareResult
 
 
@@ -49,7 +49,7 @@ def compare_page(d: CompareResult, digits: int = 4) -> Page:
         if explained:
             page.table(
                 f"Variance of {t['smaller']} that {t['larger']} explains",
-                ("group", "<term", "explained"),
+                ("group", Left("term"), "explained"),
                 explained,
             )
     return page.notes(d["notes"])

@@ -6,7 +6,7 @@ import math
 from typing import Any
 
 from bold_orchard.reporting.numbers import figure, fixed, percent
-from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.page import Left, Page
 from bold_orchard.reporting.pages.fit import spread_words
 from bold_orchard.reporting.pages.origin import from_draws
 from bold_orchard.reporting.strips import bar
@@ -33,7 +33,7 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
         share = "" if c["kind"] == "parameter" else percent(c["share"])
         rows.append((c["group"], term, figure(c["estimate"], digits), figure(c["se"], 3), interval, second, share))
     level = f"{100 * d['confidence']:g}% interval"
-    page.table("Components", ("group", "<term", "estimate", "SD of\ndraws" if drawn else "SE", level, "SD", "share"), rows,
+    page.table("Components", ("group", Left("term"), "estimate", "SD of\ndraws" if drawn else "SE", level, "SD", "share"), rows,
                [bar(c["share"]) for c in d["components"]])  # fmt: skip
     how = {
         "wald": "of variances are on the log scale",
@@ -69,7 +69,7 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
         for r in i.get("by_level", [])
     ]
     if by_level:
-        page.table("The same by what variances depend on", ("group", "<rows", "ICC", "own share"), by_level)
+        page.table("The same by what variances depend on", ("group", Left("rows"), "ICC", "own share"), by_level)
     above = [
         i["group"]
         for i in d["icc"]
@@ -86,7 +86,7 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
     )
     if d["reduction"] is not None:
         less = [(r["group"], r["term"], percent(r["proportion"])) for r in d["reduction"]]
-        page.table(f"How much less variance than in {d['against']}", ("group", "<term", "reduction"), less)
+        page.table(f"How much less variance than in {d['against']}", ("group", Left("term"), "reduction"), less)
         if any(r["proportion"] is not None and r["proportion"] < 0 for r in d["reduction"]):
             page.text(
                 "A negative reduction is a variance that grew: taking account of one level can uncover more of another."

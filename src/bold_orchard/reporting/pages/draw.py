@@ -6,7 +6,7 @@ from typing import Any
 
 from bold_orchard.errors import counted as count
 from bold_orchard.reporting.numbers import figure
-from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.page import Left, Page
 from bold_orchard.results.draw import DrawResult
 
 SHOWN = 6  # lines listed; all are in the picture and the CSV
@@ -33,13 +33,15 @@ def draw_page(d: DrawResult, digits: int = 4) -> Page:
         page.text(f"Effect of {', '.join(dict.fromkeys(e['predictor'] for e in d['effects']))} on {d['outcome']} in {name}{where}, the other predictors held: "
                   "numbers at their means, categories with equal weights.")  # fmt: skip
         page.table(
-            "", ("predictor", "<from", "estimate", "<to", "estimate"), [_effect(e, digits) for e in d["effects"]]
+            "",
+            ("predictor", Left("from"), "estimate", Left("to"), "estimate"),
+            [_effect(e, digits) for e in d["effects"]],
         )
     else:
         page.text(f"Coefficients of {name} with {100 * d['confidence']:g}% intervals{where}.")
         rows = [(c["label"], c["fit"], figure(c["estimate"], digits), f"{figure(c['low'], digits)} to {figure(c['high'], digits)}")
                 for c in d["coefficients"]]  # fmt: skip
-        page.table("", ("term", "<fit", "estimate", "interval"), rows)
+        page.table("", ("term", Left("fit"), "estimate", "interval"), rows)
     return page.notes(d["notes"])
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.page import Left, Page
 from bold_orchard.results.equations import EquationsResult
 
 
@@ -13,5 +13,5 @@ def equations_page(d: EquationsResult, digits: int = 4) -> Page:
             level["text"], level["latex"]
         )
     page.text("In one").formula(d["combined"]["text"], d["combined"]["latex"])
-    page.table("Where", ("symbol", "<meaning"), [(w["symbol"], w["meaning"]) for w in d["where"]])
+    page.table("Where", ("symbol", Left("meaning")), [(w["symbol"], w["meaning"]) for w in d["where"]])
     return page.notes(d["notes"])

@@ -8,7 +8,7 @@ from typing import Any
 from bold_orchard.errors import a_or_an
 from bold_orchard.errors import counted as count
 from bold_orchard.reporting.numbers import degrees, figure, fixed, p_value, percent, root
-from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.page import Left, Page
 from bold_orchard.reporting.strips import interval
 from bold_orchard.results.fit import FitResult
 from bold_orchard.results.parts import within
@@ -151,7 +151,7 @@ def variation(page: Page, d: FitResult, digits: int) -> None:
                 percent(mean / total if total and mean is not None else None),
             )
         )
-    columns: tuple[str, ...] = ("group", "<term", "SD", "variance", "share")
+    columns: tuple[str, ...] = ("group", Left("term"), "SD", "variance", "share")
     if own is None:
         rows, columns = [r[:4] for r in rows], columns[:4]
     if rows:

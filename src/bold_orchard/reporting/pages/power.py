@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from bold_orchard.reporting.numbers import figure, fixed
-from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.page import Left, Page
 from bold_orchard.reporting.strips import bar
 from bold_orchard.results.power import PowerResult
 
@@ -20,9 +20,9 @@ def power_page(d: PowerResult, digits: int = 4) -> Page:
     uncertain = any("uncertain_low" in e for x in d["designs"] for e in x["effects"])
     level = f"{100 * d['confidence']:g}%\ninterval"
     head = (
-        [*units, "rows\neach", "rows", "<effect", "value", "power", level]
+        [*units, "rows\neach", "rows", Left("effect"), "value", "power", level]
         if simulated
-        else [*units, "rows\neach", "rows", "<effect", "value"]
+        else [*units, "rows\neach", "rows", Left("effect"), "value"]
     )
     head += ["power by\nformula", *(["if the pilot\nerrs"] if uncertain else [])]
     rows, shares = [], []

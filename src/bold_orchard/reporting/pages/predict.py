@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bold_orchard.errors import counted as count
 from bold_orchard.reporting.numbers import figure
-from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.page import Left, Page
 from bold_orchard.reporting.pages.origin import from_draws
 from bold_orchard.results.predict import PredictResult
 
@@ -23,7 +23,7 @@ def predict_page(d: PredictResult, digits: int = 4) -> Page:
             continue
         rows.append((str(r["row"]), where, figure(r["predicted"], digits), figure(r["se"], 3),
                      f"{figure(r['low'], digits)} to {figure(r['high'], digits)}", figure(r["predicted_average"], digits)))  # fmt: skip
-    page.table("", ("row", "<where", "predicted", "SD" if drawn else "SE", level, "average\nonly"), rows)
+    page.table("", ("row", Left("where"), "predicted", "SD" if drawn else "SE", level, "average\nonly"), rows)
     page.text(
         "All rows go to a file with --csv FILE. The interval is that of "
         + ("one more observation of each row; " if d["new_observation"] else "a row's mean, not of a new observation; ")

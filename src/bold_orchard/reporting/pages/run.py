@@ -5,21 +5,21 @@ from __future__ import annotations
 from typing import Any
 
 from bold_orchard.reporting.numbers import figure, fixed
-from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.page import Left, Page
 from bold_orchard.results.run import RunResult
 
 
 def run_page(d: RunResult, digits: int = 4) -> Page:
     page = Page().title(d["title"])
     rows = [(s["step"], s["command"], s["state"], s["reason"]) for s in d["steps"]]
-    page.table(f"Steps of {d['plan']}, into {d['into']}", ("step", "<command", "<what", "<why"), rows)
+    page.table(f"Steps of {d['plan']}, into {d['into']}", ("step", Left("command"), Left("what"), Left("why")), rows)
     if d["changes"]:
         page.table("What changed since the last run", *change_table(d["changes"], digits))
     return page.notes(d["notes"])
 
 
 def change_table(changes: list[dict[str, Any]], digits: int) -> tuple[tuple[str, ...], list[tuple[str, ...]]]:
-    columns = ("fit", "<figure", "before", "now", "in SEs")
+    columns = ("fit", Left("figure"), "before", "now", "in SEs")
     return columns, [
         (
             c["fit"],

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from bold_orchard.errors import counted as count
 from bold_orchard.reporting.numbers import figure, fixed
-from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.page import Left, Page
 from bold_orchard.results.sample import SampleResult
 
 
@@ -32,7 +32,7 @@ def sample_page(d: SampleResult, digits: int = 4) -> Page:
     page.text("Intervals hold their share of the draws, the same at both ends." + ("" if of_prior else worth))
     page.table(
         "Priors",
-        ("parameter", "<law", "<"),
+        ("parameter", Left("law"), "<"),
         [(p["parameter"], p["law"], "default" if p["default"] else "yours") for p in d["priors"]],
     )
     if d.get("shares"):

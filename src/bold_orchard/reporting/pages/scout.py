@@ -7,7 +7,7 @@ from typing import Any
 from bold_orchard.errors import a_or_an
 from bold_orchard.errors import counted as count
 from bold_orchard.reporting.numbers import figure, percent, span
-from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.page import Left, Page
 from bold_orchard.results.scout import ScoutResult
 
 
@@ -24,10 +24,10 @@ def scout_page(d: ScoutResult, digits: int = 4) -> Page:
                 _range(c, digits),
             )
         )
-    page.table("Columns", ("column", "<kind", "missing", "distinct", "<values"), rows)
+    page.table("Columns", ("column", Left("kind"), "missing", "distinct", Left("values")), rows)
     if d["groupings"]:
         reasons = [(g["column"], f"{g['score']:.2f}", g["reason"]) for g in d["groupings"]]
-        page.table("Columns that may group the rows, likeliest first", ("column", "score", "<why"), reasons)
+        page.table("Columns that may group the rows, likeliest first", ("column", "score", Left("why")), reasons)
     chosen = d["units"]
     if chosen:
         inside = []
@@ -42,7 +42,7 @@ def scout_page(d: ScoutResult, digits: int = 4) -> Page:
         page.table(f"Share of the variance of {outcome} between the levels of", ("unit", "share"), shares)
     if d["outcomes"]:
         listed = [(o["column"], o["family"], o["reason"]) for o in d["outcomes"]]
-        page.table("Columns that may be outcomes", ("column", "<family", "<why"), listed)
+        page.table("Columns that may be outcomes", ("column", Left("family"), Left("why")), listed)
     if d["times"]:
         page.text(f"Time: {', '.join(d['times'])}.")
     if d["sentences"]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bold_orchard.reporting.numbers import degrees, figure, fixed, p_value
-from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.page import Left, Page
 from bold_orchard.reporting.pages.origin import chance, from_draws
 from bold_orchard.reporting.strips import bar, interval
 from bold_orchard.results.terms import TermsResult
@@ -40,7 +40,7 @@ def terms_page(d: TermsResult, digits: int = 4) -> Page:
                 *((_stratum(t.get("stratum")),) if strata else ()),
             )
         )
-    columns = ("term", "<statistic", "value", "df", "error df", "p", *(("<error from",) if strata else ()))
+    columns = ("term", Left("statistic"), "value", "df", "error df", "p", *((Left("error from"),) if strata else ()))
     page.table("Terms", columns, rows)
     _sizes(page, d)
     if d["contrasts"]:
