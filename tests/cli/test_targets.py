@@ -1,0 +1,90 @@
+"""What a command may write to: never over what it reads, nor one thing over another; links and devices stay what they are."""
+
+from __future__ import annotations
+
+import os
+import stat
+import subprocess
+
+import numpy as np
+import pandas as pd
+import pytest
+
+from conftest import PROGRAM
+
+
+@pytest.fixture
+def saved(quick):
+    """A folder with data and a saved fit, and the command's runner."""
+    r = np.random.default_rng(3)
+    rows = {"tree": np.repeat(range(12), 5), "yield": np.repeat(r.normal(size=12), 5) + r.normal(size=60) / 3}
+    pd.DataFrame(rows).to_csv(quick.folder / "trees.csv", index=False)
+    assert quick("fit", "trees.csv", "yield = intercept; each tree: intercept", "--save", "m").code == 0
+    return quick
+
+
+def content(folder):
+    return {p.name: p.read_bytes() for p in folder.iterdir() if p.is_file()}
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("predict", "m", "--csv", "trees.csv"),
+        ("predict", "m", "trees.csv", "--csv", "./trees.csv"),
+        ("predict", "m", "--csv", "link.csv"),
+        ("show", "m", "--to", "m.fit.json"),
+        ("groups", "m", "--csv", "a.csv", "--to", "a.csv"),
+        ("groups", "m", "--to", "a.md", "--to", "a.md"),
+        ("show", "m", "--csv", "a.csv", "--csv-figures", "a.csv"),
+        ("scout", "trees.csv", "--csv", "trees.csv"),
+    ],
+    ids=" ".join,
+)
+def test_a_target_that_would_harm_is_refused(saved, words):
+    (saved.folder / "link.csv").symlink_to("trees.csv")
+    before = content(saved.folder)
+    done = saved(*words)
+    assert done.code == 2 and done.err.startswith("orchard: ") and done.err.count("\n") == 1, done.err
+    assert content(saved.folder) == before
+
+
+def test_a_link_is_followed_and_a_mode_kept(saved):
+    (saved.folder / "elsewhere").mkdir()
+    real = saved.folder / "elsewhere" / "g.csv"
+    real.write_text("old")
+    real.chmod(0o600)
+    (saved.folder / "g.csv").symlink_to(real)
+    assert saved("groups", "m", "--csv", "g.csv").code == 0
+    assert (saved.folder / "g.csv").is_symlink() and real.read_text() != "old"
+    assert stat.S_IMODE(real.stat().st_mode) == 0o600
+
+
+def test_a_new_file_has_the_mode_of_the_umask(saved):
+    before = os.umask(0o027)
+    try:
+        assert saved("groups", "m", "--csv", "h.csv").code == 0
+    finally:
+        os.umask(before)
+    assert stat.S_IMODE((saved.folder / "h.csv").stat().st_mode) == 0o640
+
+
+def test_a_pipe_is_written_through_and_stays_one(saved):
+    pipe = saved.folder / "pipe.csv"
+    os.mkfifo(pipe)
+    with subprocess.Popen(["cat", str(pipe)], stdout=subprocess.PIPE, text=True) as reader:
+        assert saved("groups", "m", "--csv", "pipe.csv").code == 0
+        assert reader.communicate(timeout=30)[0].startswith("group,")
+    assert stat.S_ISFIFO(pipe.stat().st_mode)
+
+
+def test_a_reader_that_stops_early_is_no_fault(saved):
+    done = subprocess.run(
+        f"set -o pipefail; {PROGRAM} groups m | head -1",
+        shell=True,
+        executable="/bin/bash",
+        cwd=saved.folder,
+        capture_output=True,
+        text=True,
+    )
+    assert done.returncode == 0 and done.stderr == "" and done.stdout.count("\n") == 1
