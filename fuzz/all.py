@@ -13,7 +13,7 @@ import time
 from pathlib import Path
 
 HERE = Path(__file__).parent
-ROUNDS = (("files.py", 2000), ("sentences.py", 60), ("hard.py", 40))  # each some tens of seconds
+ROUNDS = (("files.py", 2000), ("sentences.py", 60), ("hard.py", 40), ("relations.py", 300))  # each some tens of seconds
 RELATIONS = [
     sys.executable,
     "-m",
