@@ -37,17 +37,22 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--only", metavar="NAME", help="this step or fit, and what it needs")
     parser.add_argument("--data", metavar="FILE", help="another data file in place of the plan's")
-    parser.add_argument("--check", action="store_true", help="say what would run, and run nothing")
+    parser.add_argument("--cluster", metavar="ADDRESS", help="the workers, for fits of the plan that ask for some")
+    parser.add_argument(
+        "--check", action="store_true", help="say what would run, be written and be called, and do nothing"
+    )
     output_options(parser)
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:
-    made, args.code = carried_out(args.plan, args.into, args.only, args.data, args.check, lambda text: say(args, text))
+    made, args.code = carried_out(
+        args.plan, args.into, args.only, args.data, args.check, args.cluster, lambda text: say(args, text)
+    )
     return made
 
 
 def carried_out(
-    path: str, into: str | None, only: str | None, data: str | None, check: bool, tell: Any
+    path: str, into: str | None, only: str | None, data: str | None, check: bool, cluster: str | None, tell: Any
 ) -> tuple[Answer, int]:  # fmt: skip
     """Run a plan; its answer and its exit code."""
     from bold_orchard.answers import Answer
@@ -55,7 +60,7 @@ def carried_out(
     from bold_orchard.studies.run import Workshop, carry_out
 
     commands = all_keys()
-    plan = read_plan(path, commands, data)
+    plan = read_plan(path, commands, data, cluster)
     target = (Path(into) if into else Path(path).with_suffix("")).resolve()
     with _inside(plan.folder):
         result, code = carry_out(plan, target, Workshop(commands, perform, tell), only, check)
@@ -135,10 +140,10 @@ def _inside(folder: Path) -> Iterator[None]:
 
 
 def run(
-    path: str, into: str | None = None, *, only: str | None = None, data: str | None = None, check: bool = False
+    path: str, into: str | None = None, *, only: str | None = None, data: str | None = None, check: bool = False, cluster: str | None = None
 ) -> Answer:  # fmt: skip
     """Carry out a plan file: fits, comparisons, checks, tables and report, keeping what has not changed; see ``orchard run``."""
-    return carried_out(path, into, only, data, check, lambda text: None)[0]
+    return carried_out(path, into, only, data, check, cluster, lambda text: None)[0]
 
 
 def typed(step: Any) -> list[str]:

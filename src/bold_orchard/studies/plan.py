@@ -6,13 +6,14 @@ import re
 import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from pathlib import Path
+from pathlib import Path, PurePosixPath
 from typing import Any
 
 from bold_orchard.errors import OrchardError, UsageError, nearest
 
 TOP = ("title", "data", "fits", "steps")
 DATA = ("file", "missing", "where")
+CHANGES = "changes.md"  # what a run found to be another than before
 STEP = ("command", "name", "after")  # keys that are no options of the command
 
 
@@ -60,8 +61,10 @@ class Plan:
         return self.path.resolve().parent
 
 
-def read_plan(path: str, commands: Commands, data: str | None = None) -> Plan:
+def read_plan(path: str, commands: Commands, data: str | None = None, cluster: str | None = None) -> Plan:
     """The plan of a file, ``data`` in place of its own data file.
+
+    A plan may come from anybody: what it writes stays in the folder of the run, and it calls no ``cluster`` but the one given here.
 
     Raises OrchardError for a file that cannot be read; UsageError, with the line, for what it cannot mean: keys and fits that
     are not there, steps that wait for each other, names that occur twice.
@@ -78,12 +81,13 @@ def read_plan(path: str, commands: Commands, data: str | None = None) -> Plan:
         made = tomllib.loads(text)
     except tomllib.TOMLDecodeError as e:
         raise UsageError(f"{path} is not TOML: {e}; texts stand in quotes, lists in [ ]") from None
-    return _Reader(Path(path), text, made, commands).plan(data)
+    return _Reader(Path(path), text, made, commands, cluster).plan(data)
 
 
 class _Reader:
-    def __init__(self, path: Path, text: str, made: dict[str, Any], commands: Commands) -> None:
-        self.path, self.lines, self.made, self.commands = path, text.split("\n"), made, commands
+    def __init__(self, path: Path, text: str, made: dict[str, Any], commands: Commands, cluster: str | None) -> None:
+        self.path, self.lines, self.made, self.commands, self.cluster = path, text.split("\n"), made, commands, cluster
+        self.written = {CHANGES: "the run itself"}  # file -> the step that writes it
 
     def plan(self, data: str | None) -> Plan:
         self.known(self.made, TOP, "a plan", "")
@@ -136,8 +140,7 @@ class _Reader:
         at = f"fits.{name}"
         if not isinstance(options, dict):
             raise UsageError(f"{self.where('fits', name)}: a fit is written [fits.{name}] with its sentence below")
-        if re.search(r"[/\\\0]", name) or not name.strip():
-            raise UsageError(f"{self.where(at, '')}: '{name}' is no name of a fit; leave slashes out")
+        self.file_name(name, at, "", 0)
         self.known(options, self.commands["fit"], "fit", at)
         if "sentence" not in options:
             raise UsageError(f"{self.path} line {self.line(at, None)}: the fit '{name}' has no sentence")
@@ -149,6 +152,7 @@ class _Reader:
                 f"{self.path} line {self.line(at, None)}: there is no data file for '{name}'; write file = \"...\" under [data]"
             )
         self.typed("fit", made, at, 0)
+        self.kept_inside(name, "fit", made, at, 0)
         return Step(name, "fit", made, (), self.line(at, None))
 
     def step(self, place: int, options: Any, data: dict[str, Any], fits: list[str], before: list[Step]) -> Step:
@@ -174,6 +178,8 @@ class _Reader:
         makers = {str(made[k]): s.name for k in made if keys[k].reads for s in before if str(made[k]) in self.writes(s)}
         needs += makers.values()
         name = _name(options, command, made, [s.name for s in before])
+        self.file_name(name, "steps", "name", place)
+        self.kept_inside(name, command, made, "steps", place)
         return Step(name, command, made, tuple(dict.fromkeys(needs)), line, tuple(makers))
 
     def writes(self, step: Step) -> list[str]:
@@ -181,6 +187,44 @@ class _Reader:
         keys = self.commands[step.command]
         named = [v for k, v in step.options.items() if keys[k].writes]
         return [str(x) for v in named for x in (v if isinstance(v, list) else [v])]
+
+    def file_name(self, name: str, at: str, key: str, place: int) -> None:
+        """A step bears the name of its files."""
+        if re.search(r"[/\\\0]", name) or not name.strip() or name.startswith("."):
+            raise UsageError(
+                f"{self.where(at, key, place)}: '{name}' is no name of a fit or a step; leave slashes and a leading dot out"
+            )
+
+    def kept_inside(self, name: str, command: str, options: dict[str, Any], at: str, place: int) -> None:
+        """Refuse files outside the folder of the run, two steps that write one file, and workers that the user did not name."""
+        for key, value in options.items():
+            if not self.commands[command][key].writes:
+                continue
+            for file in value if isinstance(value, list) else [value]:
+                parts = PurePosixPath(str(file).replace("\\", "/")).parts
+                if (
+                    not parts
+                    or ".." in parts
+                    or parts[0] == "/"
+                    or ":" in parts[0]
+                    or any(p.startswith(".") for p in parts)
+                ):
+                    raise UsageError(
+                        f"{self.where(at, key, place)}: '{file}' is no file inside the folder of the run; give a name without .. or a leading / or ."
+                    )
+        for file in outputs(name, command, options, self.commands):
+            if file in self.written:
+                raise UsageError(
+                    f"{self.where(at, '', place)}: '{name}' would write {file}, which {self.written[file]} writes"
+                )
+            self.written[file] = f"'{name}'"
+        if "cluster" in options:
+            if self.cluster is None:
+                raise UsageError(
+                    f"{self.where(at, 'cluster', place)}: the plan calls the workers at {options['cluster']}; "
+                    "name them yourself if that is meant: orchard run PLAN --cluster ADDRESS"
+                )
+            options["cluster"] = self.cluster
 
     def typed(self, command: str, options: dict[str, Any], at: str, place: int) -> None:
         for key, value in options.items():
@@ -209,6 +253,17 @@ class _Reader:
                     )
                 needs.append(str(name))
         return needs
+
+
+def outputs(name: str, command: str, options: Mapping[str, Any], commands: Commands) -> list[str]:
+    """Files that a step writes, inside the folder of the run: its page and its document, and those it names."""
+    named = [
+        PurePosixPath(str(v).replace("\\", "/")).as_posix()
+        for key, value in options.items()
+        if commands[command][key].writes
+        for v in (value if isinstance(value, list) else [value])
+    ]
+    return [f"{name}.txt", f"{name}.fit.json" if command == "fit" else f"{name}.json", *named]
 
 
 def _plain(options: dict[str, Any]) -> dict[str, Any]:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import hashlib
 import json
+import os
 import re
+import tempfile
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from pathlib import Path
@@ -17,11 +19,10 @@ from bold_orchard.errors import OrchardError, UsageError, nearest
 from bold_orchard.results.run import RunResult
 from bold_orchard.storage.files import write_text
 from bold_orchard.studies.changes import changes_between, estimates_of, told
-from bold_orchard.studies.plan import Commands, Key, Plan, Step
+from bold_orchard.studies.plan import CHANGES, Commands, Key, Plan, Step, outputs
 
 SCHEMA = "bold-orchard/run/1"
 STATE = ".orchard-run.json"
-CHANGES = "changes.md"
 STOPPED = 130  # exit code of a step that the keyboard stopped
 
 
@@ -50,6 +51,7 @@ def carry_out(
     run or written.
     """
     steps = _chosen(plan, only)
+    _spare_what_is_read(plan, steps, into, shop.commands)
     if not check:
         _made_folder(into)
     state, progress = _read_state(into), _Progress()
@@ -61,9 +63,14 @@ def carry_out(
     changes = [] if check else _told_changes(plan, into, state, before)
     result = RunResult.from_dict({
         "schema": SCHEMA, "plan": plan.path.name, "into": into.name, "title": plan.title, "steps": progress.rows, "changes": changes,
-        "notes": [],
+        "notes": _calls(steps) if check else [],
     })  # fmt: skip
     return result, next(iter(progress.failed.values()), 0)
+
+
+def _calls(steps: list[Step]) -> list[str]:
+    called = {str(s.options["cluster"]): s.name for s in steps if "cluster" in s.options}
+    return [f"'{name}' calls the workers at {address}." for address, name in called.items()]
 
 
 def _chosen(plan: Plan, only: str | None) -> list[Step]:
@@ -87,9 +94,8 @@ def _chosen(plan: Plan, only: str | None) -> list[Step]:
 def _made_folder(into: Path) -> None:
     try:
         into.mkdir(parents=True, exist_ok=True)
-        probe = into / ".orchard-probe"
-        probe.write_bytes(b"")
-        probe.unlink()
+        with tempfile.TemporaryFile(dir=into):
+            pass
     except OSError as e:
         raise OrchardError(f"{into} cannot be written: {e.strerror}; give another folder with --into") from None
 
@@ -182,18 +188,21 @@ def _why(kept: dict[str, Any] | None, new: dict[str, Any], mark: str, into: Path
 
 
 def _outputs(step: Step, into: Path, commands: Commands) -> list[Path]:
-    """Files that a step writes: its page and its document, and those it names."""
-    named = [
-        into / str(v)
-        for key, value in step.options.items()
-        if commands[step.command][key].writes
-        for v in (value if isinstance(value, list) else [value])
-    ]
-    own = [
-        into / f"{step.name}.txt",
-        into / (f"{step.name}.fit.json" if step.command == "fit" else f"{step.name}.json"),
-    ]
-    return [*own, *named]
+    return [into / file for file in outputs(step.name, step.command, step.options, commands)]
+
+
+def _spare_what_is_read(plan: Plan, steps: list[Step], into: Path, commands: Commands) -> None:
+    """Refuse a run that would write over its plan or over what it reads."""
+    read = {os.path.realpath(plan.path)}
+    for step in steps:
+        named = [str(step.options[k]) for k, how in commands[step.command].items() if how.reads and k in step.options]
+        read |= {os.path.realpath(plan.folder / n) for n in (*named, *_matrices(step)) if n not in step.made}
+    for step in steps:
+        for path in _outputs(step, into, commands):
+            if os.path.realpath(path) in read:
+                raise UsageError(
+                    f"{path} is read by this plan, and '{step.name}' would write over it; give another folder with --into"
+                )
 
 
 def _words(step: Step, into: Path, commands: Commands) -> list[str]:
@@ -218,7 +227,7 @@ def _words(step: Step, into: Path, commands: Commands) -> list[str]:
     kept = [f"--save={into / step.name}"] if step.command == "fit" else [f"--to={into / (step.name + '.json')}"]
     order = [k for k in commands[step.command] if commands[step.command][k].kind == "places"]
     places = [w for k in order if k in step.options for w in _place(step, k, commands[step.command][k].fits, into)]
-    return [step.command, *places, *out, f"--to={page}", *kept]
+    return [step.command, *out, f"--to={page}", *kept, "--", *places]  # nothing among the places is an option
 
 
 def _place(step: Step, key: str, fits: bool, into: Path) -> list[str]:
@@ -259,9 +268,31 @@ def _digest(content: bytes) -> str:
 def _read_state(into: Path) -> dict[str, Any]:
     try:
         made = json.loads((into / STATE).read_text(encoding="utf-8"))
-        return made if isinstance(made, dict) and isinstance(made.get("steps"), dict) else {"steps": {}}
-    except (OSError, ValueError):
+        estimates = made.get("estimates", {})
+        sound = {name: kept for name, kept in made["steps"].items() if _sound(kept)}
+        return {"steps": sound, "estimates": estimates if _sound_estimates(estimates) else {}}
+    except (OSError, ValueError, KeyError, AttributeError):
         return {"steps": {}}
+
+
+def _sound(kept: Any) -> bool:
+    """Whether a step that was kept is told as it is written; anything else is done anew."""
+    try:
+        definition = kept["definition"]
+        texts = [kept["fingerprint"], definition["version"], *kept["outputs"].values()]
+        maps = [kept["outputs"], definition["files"], definition["options"], definition["needs"]]
+        return all(isinstance(t, str) for t in texts) and all(isinstance(m, dict) for m in maps)
+    except (KeyError, TypeError, AttributeError):
+        return False
+
+
+def _sound_estimates(estimates: Any) -> bool:
+    """Whether they are figures by fit and name, each a value and its SE."""
+    try:
+        pairs = [pair for fit in estimates.values() for pair in fit.values()]
+        return all(len(p) == 2 and all(v is None or isinstance(v, (int, float)) for v in p) for p in pairs)
+    except (AttributeError, TypeError):
+        return False
 
 
 def _write_state(into: Path, state: dict[str, Any]) -> None:

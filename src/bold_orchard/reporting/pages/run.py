@@ -13,6 +13,9 @@ def run_page(d: RunResult, digits: int = 4) -> Page:
     page = Page().title(d["title"])
     rows = [(s["step"], s["command"], s["state"], s["reason"]) for s in d["steps"]]
     page.table(f"Steps of {d['plan']}, into {d['into']}", ("step", Left("command"), Left("what"), Left("why")), rows)
+    planned = [(s["step"], ", ".join(s["files"])) for s in d["steps"] if s["state"] == "would run"]
+    if planned:
+        page.table(f"Files that would be written in {d['into']}", ("step", Left("files")), planned)
     if d["changes"]:
         page.table("What changed since the last run", *change_table(d["changes"], digits))
     return page.notes(d["notes"])
