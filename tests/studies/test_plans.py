@@ -177,6 +177,15 @@ def test_a_run_killed_in_the_middle_is_completed_by_the_next(study):
     (('differences = true', 'differences = "yes"'), "line 23: 'differences' is true or false"),
     (('title =', 'titel ='), "line 1: a plan has no 'titel'"), (('[fits.empty]', '[fits.empty'), "not TOML"),
     (('sentence = "yield = intercept; each orchard: intercept"', 'method = "ml"'), "the fit 'empty' has no sentence"),
+    (('to = ["table.html", "table.docx"]', 'to = "../table.html"'), "no file inside the folder of the run"),
+    (('to = ["table.html", "table.docx"]', 'to = "/tmp/table.html"'), "no file inside the folder of the run"),
+    (('to = ["table.html", "table.docx"]', 'to = ".orchard-run.json"'), "no file inside the folder of the run"),
+    (('to = ["table.html", "table.docx"]', "to = 'C:\\\\x.html'"), "no file inside the folder of the run"),
+    (('to = ["table.html", "table.docx"]', 'to = "empty.txt"'), "'table' would write empty.txt, which 'empty' writes"),
+    (('to = ["table.html", "table.docx"]', 'to = "changes.md"'), "which the run itself writes"),
+    (('command = "compare"', 'command = "compare"\nname = "../x"'), "no name of a fit or a step"),
+    (('command = "compare"', 'command = "compare"\nname = ".x"'), "no name of a fit or a step"),
+    (('sentence = "yield = intercept;', 'cluster = "tcp://elsewhere:1"\nsentence = "yield = intercept;'), "calls the workers at tcp://elsewhere:1"),
     (('file = "harvest.csv"\n', ''), "there is no data file"), (('to = ["table.html", "table.docx"]', 'after = ["nothing"]'), "not in the plan"),
 ])  # fmt: skip
 def test_what_a_plan_cannot_mean_is_one_line_with_its_place(study, change, words):
@@ -189,6 +198,46 @@ def test_what_a_plan_cannot_mean_is_one_line_with_its_place(study, change, words
     done = study("run", "plan.toml")
     assert done.code == 2 and words in done.err and len(done.err.splitlines()) == 1, done.err
     assert not (study.folder / "plan").exists()
+
+
+def test_an_option_among_the_places_of_a_command_is_none(study):
+    text = '[data]\nfile = "harvest.csv"\nmissing = "-999"\n[fits.a]\nsentence = "yield = pruning; each orchard: intercept"\n'
+    text += '[[steps]]\ncommand = "means"\nfit = "a"\nterm = ["pruning", "--csv=../out.csv"]\n'
+    (study.folder / "plan.toml").write_text(text)
+    assert study("run", "plan.toml").code == 2
+    assert not (study.folder / "out.csv").exists() and not (study.folder / "plan" / "means-a.txt").exists()
+
+
+def test_a_run_spares_what_its_plan_reads(study):
+    before = contents(study.folder)
+    (study.folder / "plan.toml").write_text(PLAN.replace("table.docx", "harvest.csv"))
+    done = study("run", "plan.toml", "--into", ".")
+    assert done.code == 2 and "harvest.csv is read by this plan" in done.err
+    (study.folder / "plan.toml").write_text(PLAN)
+    assert contents(study.folder) == before
+
+
+def test_a_check_shows_what_would_be_written_and_called(study):
+    plan = PLAN.replace('sentence = "yield = intercept;', 'cluster = "local:2"\nsentence = "yield = intercept;')
+    (study.folder / "plan.toml").write_text(plan)
+    out = study("run", "plan.toml", "--check", "--cluster", "local:1").out
+    assert (
+        "table.docx" in out
+        and "empty.fit.json" in out
+        and "'empty' calls the workers at local:1." in " ".join(out.split())
+    )
+    assert not (study.folder / "plan").exists()
+
+
+@pytest.mark.parametrize("damaged", ['{"steps": {"empty": {"fingerprint": 1}}, "estimates": [3]}', '{"steps": [1]}', "[]", "{",
+                                     '{"steps": {"empty": null}, "estimates": {"empty": {"x": [1]}}}'])  # fmt: skip
+def test_a_damaged_record_of_a_run_is_done_anew(study, damaged):
+    assert study("run", "plan.toml").code == 0
+    whole = contents(study.folder / "plan")
+    (study.folder / "plan" / ".orchard-run.json").write_text(damaged)
+    again = study("run", "plan.toml", "--json")
+    assert again.code == 0 and set(states(again).values()) == {"done"}
+    assert contents(study.folder / "plan") == whole
 
 
 def test_files_and_folders_that_are_not_there(study):
