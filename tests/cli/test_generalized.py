@@ -342,3 +342,14 @@ def test_counts_that_vary_too_little_for_their_family_are_told():
     assert made.converged and any("theta has run away" in n for n in made.result["notes"])
     assert made.evaluation.deviance == pytest.approx(plain.evaluation.deviance, abs=1e-2)
     assert made.result["fixed"][1]["estimate"] == pytest.approx(plain.result["fixed"][1]["estimate"], rel=1e-3)
+
+
+def test_a_hurdle_without_zeros_is_told(quick):
+    r = np.random.default_rng(0)
+    rows = {"tree": np.repeat(range(10), 8), "rain": r.normal(size=80), "fruit": r.poisson(3, 80) + 1}
+    pd.DataFrame(rows).to_csv(quick.folder / "fruit.csv", index=False)
+    for family in ("hurdle-poisson", "hurdle-negative-binomial"):
+        done = quick("fit", "fruit.csv", "fruit = rain; each tree: intercept", "--family", family, "--json")
+        assert done.code == 0, done.err
+        notes = " ".join(done.json["notes"])
+        assert "run to zero" in notes and "Use --family ." not in notes

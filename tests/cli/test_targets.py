@@ -88,3 +88,22 @@ def test_a_reader_that_stops_early_is_no_fault(saved):
         text=True,
     )
     assert done.returncode == 0 and done.stderr == "" and done.stdout.count("\n") == 1
+
+
+@pytest.mark.parametrize(
+    ("words", "code", "said"),
+    [
+        (("fit", "", "yield = intercept"), 3, "the name of the data is empty"),
+        (("fit", "trees.csv", "yield = intercept", "--save", ""), 2, "--save is given an empty name"),
+        (("groups", "m", "--csv", ""), 2, "--csv is given an empty name"),
+        (("sample", "m", "--seed", "-1"), 2, "a seed is a whole number"),
+    ],
+)
+def test_empty_names_and_seeds_below_zero(saved, words, code, said):
+    done = saved(*words)
+    assert done.code == code and said in done.err and done.err.count("\n") == 1
+
+
+def test_the_fits_of_a_plan_as_a_table(saved):
+    assert saved("plan", "m", "--to", "p.toml", "--csv", "fits.csv").code == 0
+    assert (saved.folder / "fits.csv").read_text().split() == ["fits", "m"]

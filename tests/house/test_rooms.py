@@ -184,3 +184,9 @@ def test_the_public_road():
     assert bold_orchard.compare([one, two])["tests"][0]["larger"] == "two"
     with pytest.raises(AttributeError):
         _ = bold_orchard.nothing
+
+
+def test_every_file_of_tests_has_a_name_of_its_own():
+    """Two of one name stop the whole run before it begins."""
+    names = [p.name for p in Path(__file__).parent.parent.rglob("test_*.py")]
+    assert len(names) == len(set(names))

@@ -14,7 +14,7 @@ import pytest
 from bold_orchard.reporting.formats import rendered
 from bold_orchard.reporting.formats.mathml import mathml
 from bold_orchard.reporting.formats.omml import omml
-from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.page import Left, Page
 from bold_orchard.results.formula import parse
 
 ODD = r"rain [mm] & <50%_x $1 #2 {a} ~ ^ \n 'q' \"p\" *b* |c|"
@@ -27,7 +27,7 @@ LATEX = r"y_{ij} = \beta_{0j} + \frac{1}{2}\,\beta_1 \mathrm{rain\_mm}_{ij}^{2},
 
 def page():
     made = Page().title(ODD).warning("NOT CONVERGED").text("one\ntwo").title("Part", 2).formula("y = β", LATEX)
-    made.table("Cells of " + ODD, ("term", "<kind", "figure\nbelow"), [(ODD, "k", "1.5"), ("[b]", "*", "−2 ± 3²")])
+    made.table("Cells of " + ODD, ("term", Left("kind"), "figure\nbelow"), [(ODD, "k", "1.5"), ("[b]", "*", "−2 ± 3²")])
     return made.code("orchard fit a.csv 'y = x'").picture(PNG, ODD).notes([ODD])
 
 

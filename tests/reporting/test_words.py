@@ -16,7 +16,7 @@ from bold_orchard.inference.summary import correlation, number
 from bold_orchard.reporting.figures.panels import local_lines
 from bold_orchard.reporting.figures.style import canvas
 from bold_orchard.reporting.numbers import degrees, figure, p_value, percent, span
-from bold_orchard.reporting.page import Page, print_page
+from bold_orchard.reporting.page import Left, Page, print_page
 from bold_orchard.reporting.pages.compare import evidence
 from bold_orchard.reporting.pages.fit import correlation_words, fit_page, residual_words
 from bold_orchard.results.fit import FitResult
@@ -108,7 +108,7 @@ def test_pages_fit_80_columns_and_wrap_notes():
     page = (
         Page()
         .title("yield = " + " + ".join(["rain"] * 30))
-        .table("Heading", ("term", "value", "<why"), [("a", "1", "word " * 30)])
+        .table("Heading", ("term", "value", Left("why")), [("a", "1", "word " * 30)])
     )
     page.notes(["a long note " * 20]).warning("watch out")
     out = io.StringIO()

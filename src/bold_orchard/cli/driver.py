@@ -87,6 +87,9 @@ def check_targets(args: argparse.Namespace, others: tuple[str, ...] = (), forms:
             )
     check_harmless(args, others)
     named = {name: getattr(args, name) for name in others}
+    for name, path in {"csv": args.csv, "figure": args.figure, **named}.items():
+        if path == "":
+            raise UsageError(f"--{name.replace('_', '-')} is given an empty name; give the name of a file")
     kept = named.pop("save", None)  # a name that gets an ending: a folder may bear it
     for path in (args.csv, args.figure, *named.values(), kept, *args.to):
         if path is None:

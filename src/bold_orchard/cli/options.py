@@ -82,7 +82,7 @@ def output_options(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--digits", metavar="N", type=_digits, default=4, help="significant digits in text (default 4)")
     group.add_argument("--strips", action="store_true",
                        help="small strips beside tables in pipes too: intervals around zero, shares (on terminals always)")  # fmt: skip
-    group.add_argument("--seed", metavar="N", type=int, default=SEED, help=f"for whatever is random (default {SEED})")
+    group.add_argument("--seed", metavar="N", type=_seed, default=SEED, help=f"for whatever is random (default {SEED})")
     group.add_argument("--quiet", action="store_true", help="no progress, no notes")
 
 
@@ -156,6 +156,12 @@ def _level(text: str) -> float:
     if not 0 < value < 1:
         raise argparse.ArgumentTypeError(f"a confidence level lies between 0 and 1, not '{text}'")
     return value
+
+
+def _seed(text: str) -> int:
+    if not text.strip().isdecimal():
+        raise argparse.ArgumentTypeError(f"a seed is a whole number, 0 or more, not '{text}'")
+    return int(text)
 
 
 def _digits(text: str) -> int:

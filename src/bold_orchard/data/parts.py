@@ -39,6 +39,8 @@ def parts_of(source: str) -> list[Path] | None:
 
     Raises OrchardError for a folder without tables and a pattern that matches nothing.
     """
+    if not source:
+        raise OrchardError("the name of the data is empty; give a file, a folder or a pattern")
     path = Path(source)
     if path.is_dir():
         found = [p for p in path.iterdir() if p.is_file() and not p.name.startswith(".") and _readable(p)]

@@ -12,6 +12,7 @@ from bold_orchard.design.design import Design
 from bold_orchard.errors import UsageError
 from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.estimation.generalized_search import AUTO, ENOUGH
+from bold_orchard.families.base import Own
 from bold_orchard.inference.coefficients.maximum_likelihood import MaximumLikelihood, threshold_names, thresholds
 from bold_orchard.inference.coefficients.methods import precision
 from bold_orchard.inference.coefficients.precision import CoefficientInference
@@ -93,10 +94,17 @@ def _(model: GeneralizedModel) -> Trouble:
     lost = c.lost(e.theta)[c.extra]
     for own in c.family.own:
         if lost[own.place]:
-            simpler = f"--family {c.family.limits[own.place]}"
-            text = f"{own.gone[0].upper()}{own.gone[1:]} and cannot be estimated. Use {simpler}."
-            remarks.append(Note(text, f"{own.name.replace('_', ' ')} at its limit", simpler))
+            remarks.append(_at_limit(own, dict(enumerate(c.family.limits)).get(own.place)))
     return Trouble(tuple(notes), single is None, tuple(remarks))
+
+
+def _at_limit(own: Own, family: str | None) -> Note:
+    """A parameter of the family that vanishes, and the family without it, where there is one."""
+    text, code = (
+        f"{own.gone[0].upper()}{own.gone[1:]} and cannot be estimated.",
+        f"{own.name.replace('_', ' ')} at its limit",
+    )
+    return Note(f"{text} Use --family {family}.", code, f"--family {family}") if family else Note(text, code)
 
 
 def _rivals(model: GeneralizedModel) -> str | None:

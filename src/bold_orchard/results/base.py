@@ -129,7 +129,7 @@ class Result(Part):
 
     def table(self, **view: bool) -> list[Row]:
         """The main table, flat: what ``--csv`` writes."""
-        return [flat(r) for r in self[self.main]]
+        return self.rows_of(self.main)
 
     def rows_of(self, name: str) -> list[Row]:
         """Another list of the document by its key, flat. Raises UsageError for a name that is no list."""
