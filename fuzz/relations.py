@@ -131,10 +131,11 @@ class Told:
         c = d["convergence"]
         own = {
             "converged": c["converged"],
-            "boundary": c["boundary"],
             "identified": c["identified"],
             "n": d["fit"]["n_parameters"],
         }
+        if c["converged"]:  # where a search ended that failed says nothing
+            own["boundary"] = c["boundary"]
         free = c["converged"] and (d["method"] != "REML" or self.scale == 1.0)
         return own | ({"deviance": d["fit"]["deviance"]} if free and self.same_columns else {})
 
