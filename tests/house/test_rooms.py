@@ -190,3 +190,16 @@ def test_every_file_of_tests_has_a_name_of_its_own():
     """Two of one name stop the whole run before it begins."""
     names = [p.name for p in Path(__file__).parent.parent.rglob("test_*.py")]
     assert len(names) == len(set(names))
+
+
+def test_no_heading_of_a_page_holds_a_mark_of_alignment():
+    """Alignment is no character of the text: Left("what"), not "<what"."""
+    marked = re.compile(r"""["']<(?:["'{]|\w+["'])""")
+    pages = (ROOT / "reporting" / "pages").rglob("*.py")
+    found = [
+        f"{p.name}: {line}"
+        for p in pages
+        for line in p.read_text().splitlines()
+        if "startswith" not in line and marked.search(line)
+    ]
+    assert not found

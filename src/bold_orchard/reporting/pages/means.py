@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from bold_orchard.reporting.numbers import degrees, figure, p_value, percent
-from bold_orchard.reporting.page import Page
+from bold_orchard.reporting.page import Left, Page
 from bold_orchard.reporting.pages.origin import chance, from_draws
 from bold_orchard.reporting.strips import interval
 from bold_orchard.results.means import MeansResult
@@ -22,7 +22,7 @@ def means_page(d: MeansResult, digits: int = 4, differences: bool = False, sed: 
     level = f"{100 * d['confidence']:g}% interval"
     columns = (
         names[0],
-        *(f"<{n}" for n in names[1:]),
+        *(Left(n) for n in names[1:]),
         "slope" if d["slope"] else "mean",
         "SD" if drawn else "SE",
         level,

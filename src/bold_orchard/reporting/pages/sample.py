@@ -32,12 +32,12 @@ def sample_page(d: SampleResult, digits: int = 4) -> Page:
     page.text("Intervals hold their share of the draws, the same at both ends." + ("" if of_prior else worth))
     page.table(
         "Priors",
-        ("parameter", Left("law"), "<"),
+        ("parameter", Left("law"), Left("")),
         [(p["parameter"], p["law"], "default" if p["default"] else "yours") for p in d["priors"]],
     )
     if d.get("shares"):
         page.table(
-            "How alike rows of one unit are, and what is explained", ("<", "mean", "SD", f"{100 * d['confidence']:g}% from", "to", "likelihood\nestimate"),
+            "How alike rows of one unit are, and what is explained", (Left(""), "mean", "SD", f"{100 * d['confidence']:g}% from", "to", "likelihood\nestimate"),
             [(_share(r["quantity"]), *(fixed(r[k], 3) for k in ("mean", "sd", "low", "high", "likelihood_estimate"))) for r in d["shares"]],
         )  # fmt: skip
     loo = d["leave_one_out"]

@@ -33,7 +33,7 @@ def scout_page(d: ScoutResult, digits: int = 4) -> Page:
         inside = []
         for c in d["columns"]:
             inside.append((c["column"], *(c["levels_within"].get(u, "—") for u in chosen)))
-        page.table("Inside one level of a group, a column", ("column", *(f"<{u}" for u in chosen)), inside)
+        page.table("Inside one level of a group, a column", ("column", *(Left(u) for u in chosen)), inside)
     if d["nesting"]:
         page.text("\n".join(_relation(n) for n in d["nesting"]))
     if d.get("shares"):
