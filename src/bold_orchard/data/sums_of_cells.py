@@ -7,15 +7,9 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-try:  # adds whole rows of sums to their cells; half the time of one addition after the other
-    from scipy.sparse._sparsetools import csc_matvecs
-except ImportError:  # pragma: no cover
-    csc_matvecs = None
-
 Array = NDArray[Any]
 TOGETHER = 8192  # rows whose products stay near the processor
 MOST_LISTED, MOST_SUMS = 4_000_000, 32_000_000  # cells, and sums of them, up to which all cells are listed
-ENDS, ONES = np.arange(TOGETHER + 1, dtype=np.int64), np.ones(TOGETHER)
 MERGE = 2_000_000  # cells of unmerged pieces from which they are merged
 ROOM = 50_000  # cells added to each end of a list that must grow
 
@@ -42,13 +36,10 @@ class CellSums:
         if self.all is not None:
             for at in range(0, len(key), TOGETHER):
                 rows = slice(at, at + TOGETHER)
-                _scatter(self.all, key[rows], self._terms([v[rows] for v in x], len(key[rows])))
+                for total, values in zip(self.all.T, self._terms([v[rows] for v in x], len(key[rows])).T):
+                    np.add.at(total, key[rows], values)
             return
-        order = np.argsort(key, kind="stable")
-        sorted_key = key[order]
-        starts = np.flatnonzero(np.append(True, np.diff(sorted_key) != 0))
-        terms = self._terms([v[order] for v in x], len(key))
-        self.waiting.append((sorted_key[starts], np.add.reduceat(terms, starts)))
+        self.waiting.append(_by_cell(key, self._terms(x, len(key))))
         if sum(len(k) for k, _ in self.waiting) > MERGE:
             self.waiting = [merged(self.waiting)]
 
@@ -132,21 +123,14 @@ class NumberedSums(CellSums):
         return keys + self.low, sums
 
 
-def _scatter(total: Array, key: Array, terms: Array) -> None:
-    """Add each of up to TOGETHER ``terms`` (n, width) to the row of ``total`` that ``key`` (n,) names."""
-    n = len(key)
-    if csc_matvecs is None:  # pragma: no cover
-        np.add.at(total, key, terms)
-        return
-    key = np.ascontiguousarray(key, dtype=np.int64)
-    csc_matvecs(len(total), n, total.shape[1], ENDS[: n + 1], key, ONES[:n], terms.ravel(), total.ravel())
+def _by_cell(key: Array, terms: Array) -> tuple[Array, Array]:
+    """Cells that occur in ``key`` (n,), sorted, and the sums of their ``terms`` (n, width)."""
+    order = np.argsort(key, kind="stable")
+    key = key[order]
+    starts = np.flatnonzero(np.diff(key, prepend=key[:1] - 1))  # of no rows none
+    return key[starts], np.add.reduceat(terms[order], starts)
 
 
 def merged(parts: list[tuple[Array, Array]]) -> tuple[Array, Array]:
     """Sums (cells, width) of all parts by cell, cells sorted; parts may have none."""
-    keys = np.concatenate([k for k, _ in parts])
-    sums = np.concatenate([s for _, s in parts])
-    order = np.argsort(keys, kind="stable")
-    keys = keys[order]
-    starts = np.flatnonzero(np.diff(keys, prepend=keys[:1] - 1))  # of parts without rows none
-    return keys[starts], np.add.reduceat(sums[order], starts)
+    return _by_cell(np.concatenate([k for k, _ in parts]), np.concatenate([s for _, s in parts]))
