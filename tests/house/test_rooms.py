@@ -106,7 +106,6 @@ def test_version_and_help_load_nothing_heavy(harvest):
     assert not loaded_after("fit", "--help") & {"numpy", "pandas", "scipy", "matplotlib", "rich", "lark"}
     modules = loaded_after("fit", str(harvest), "yield = rain; each orchard: intercept", "--json")
     assert "numpy" in modules and not modules & {"matplotlib", "rich", "pandas", "pyarrow"}
-    assert not modules & {"numpy.f2py", "numpy.testing", "numpy.polynomial", "numpy.random"}
 
 
 def test_many_rows_wake_neither_pandas_nor_an_optimiser(tmp_path, monkeypatch):
@@ -128,32 +127,22 @@ def test_many_rows_wake_neither_pandas_nor_an_optimiser(tmp_path, monkeypatch):
     assert len(Path("large-predicted.csv").read_text().splitlines()) == 60_001
 
 
-def test_a_module_put_off_is_there_when_asked_for():
-    code = (
-        "from bold_orchard.cli.startup import put_off_rare_modules; put_off_rare_modules(); import sys, numpy as np, scipy.special;"
-        "assert 'numpy.random' not in sys.modules; assert np.random.default_rng(1).normal() == np.random.default_rng(1).normal();"
-        "assert np.random is sys.modules['numpy.random']; import numpy.ma as ma; assert np.ma is ma and ma.array([1]).sum() == 1;"
-        "from numpy import polynomial; assert polynomial.Polynomial([1, 2])(1) == 3; assert not hasattr(np, 'nothing')"
-    )
-    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True)
-    assert done.returncode == 0, done.stderr
-
-
-def test_a_picture_loads_no_third_dimension(harvest, tmp_path, monkeypatch):
+def test_a_picture_loads_no_frames(harvest, tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
     loaded_after("fit", str(harvest), "yield = rain; each orchard: intercept", "--save", "m", "--quiet")
     loaded = loaded_after("check", "m", "--figure", "m.png", "--quiet")
-    assert "matplotlib.figure" in loaded and not {n for n in loaded if n.startswith("mpl_toolkits.mplot3d.")}
-    assert not loaded & {"scipy.sparse", "pandas"} and Path("m.png").stat().st_size > 10_000
+    assert (
+        "matplotlib.figure" in loaded
+        and not loaded & {"scipy.sparse", "pandas"}
+        and Path("m.png").stat().st_size > 10_000
+    )
 
 
-def test_descriptions_are_left_alone_until_somebody_reads_them(harvest):
+def test_a_command_changes_no_module_of_others(harvest):
+    """In the caller's process NumPy keeps its docstrings and Matplotlib its axes of three dimensions."""
     code = (
-        "import sys; from bold_orchard.cli.main import main; from bold_orchard.cli.startup import Reader; main(sys.argv[1:]);"
-        "name = 'scipy._lib._docscrape'; assert isinstance(sys.modules[name], Reader); from scipy import special;"
-        "assert special.expit.__doc__.startswith('expit(') and special.stdtr(3, 0.0) == 0.5; from scipy import stats;"
-        "assert not isinstance(sys.modules[name], Reader) and sys.modules[name].FunctionDoc(special.expit)['Parameters'];"
-        "assert stats.skew([1, 2, 4]) > 0 and stats.skew.__doc__"
+        "import sys; from bold_orchard.cli.main import main; main(sys.argv[1:]); import numpy as np; from mpl_toolkits import mplot3d;"
+        "assert np.sum.__doc__ and np.ndarray.sum.__doc__; assert mplot3d.Axes3D.__module__ == 'mpl_toolkits.mplot3d.axes3d'"
     )
     arguments = ["fit", str(harvest), "yield = rain; each orchard: intercept", "--quiet"]
     done = subprocess.run([sys.executable, "-c", code, *arguments], capture_output=True, text=True)

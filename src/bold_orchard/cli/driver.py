@@ -28,10 +28,8 @@ NOT_CONVERGED = 4  # the exit code of an answer that must not be used
 def run(command: Command, args: argparse.Namespace) -> int:
     """Run a command with parsed arguments; returns the exit code."""
     from bold_orchard.cli.progress import Steps
-    from bold_orchard.cli.startup import put_off_rare_modules
     from bold_orchard.threads import load_beside
 
-    put_off_rare_modules()
     command.prepare(args)
     check_targets(args, command.other_files, command.forms)
     opened = command.reopens and isinstance(getattr(args, "fit", None), str)
