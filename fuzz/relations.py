@@ -220,12 +220,26 @@ def variants(case: Case) -> list[tuple[str, Told]]:
     return out
 
 
+def _kind(key: Any) -> str:
+    """What numbers are of one scale: all predictions, all errors of them, all of one name."""
+    return (
+        str(next((k for k in reversed(key) if isinstance(k, str)), ""))
+        if isinstance(key, tuple)
+        else type(key).__name__
+    )
+
+
 def differ(one: dict[Any, Any], two: dict[Any, Any]) -> list[str]:
+    """Keys whose answers differ; a number is judged beside the largest of its kind in the same answer, at least a tenth of that."""
     found = []
+    largest: dict[str, float] = {}
+    for key, a in one.items():
+        if isinstance(a, float) and np.isfinite(a):
+            largest[_kind(key)] = max(largest.get(_kind(key), 0.0), abs(a))
     for key in one.keys() & two.keys():
         a, b = one[key], two[key]
         if isinstance(a, (float, int)) and isinstance(b, (float, int)) and not isinstance(a, bool):
-            size = max(abs(a), abs(b), 1e-3)
+            size = max(abs(a), abs(b), 1e-3, 1e-1 * largest.get(_kind(key), 0.0))
             if not (
                 abs(a - b) <= CLOSE * size * (50 if isinstance(key, tuple) and "den_df" in key else 1)
                 or (np.isnan(a) and np.isnan(b))

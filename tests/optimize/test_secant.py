@@ -126,3 +126,27 @@ def test_the_step_limit_is_told():
 
     found = settle(points(Tilted), np.array([30.0, 40.0, -40.0]), NONE, NONE, max_steps=1)
     assert not found.converged and found.reason == "the step limit was reached" and found.iterations == 1
+
+
+class Valley(Bowl):
+    """Rosenbrock's (1960) curved valley, whose curvature at hand promises nothing at all: new Hessians alone lead along it."""
+
+    @property
+    def deviance(self):
+        x, y = self.theta
+        return float(10.0 * (y - x**2) ** 2 + (1.0 - x) ** 2)
+
+    @property
+    def gradient(self):
+        x, y = self.theta
+        return np.array([-40.0 * x * (y - x**2) - 2.0 * (1.0 - x), 20.0 * (y - x**2)])
+
+    @property
+    def curvature(self):
+        return 1e15 * np.eye(2)
+
+
+def test_a_curved_valley_is_followed_to_its_end():
+    found = settle(points(Valley), np.array([-1.2, 1.0]), NONE[:2], NONE[:2])
+    assert found.converged
+    np.testing.assert_allclose(found.point.theta, [1.0, 1.0], atol=1e-6)

@@ -23,7 +23,8 @@ Array = NDArray[Any]
 NEAR, NEAR_MANY, SETTLED, SMALL, SMALLER = 1e-10, 1e-6, 1e-13, 1e-5, 1e-8
 PAIRS = 6  # changes of the gradient remembered: older ones come from another curvature
 RENEWED = 8  # evaluations with many rows after which the approximate curvature is made anew
-ROUNDS = 6  # new Hessians before the search gives up; one is usual
+# new Hessians before the search gives up: one is usual, a curved valley beside an edge takes ten; at least and at most, within the steps left
+ROUNDS, MOST_ROUNDS = 6, 30
 STEP = 1e-4  # part of a parameter by which the gradient is differenced
 
 
@@ -116,7 +117,8 @@ def settle(
         return _judged(here, free(here.theta), before + steps, reason, scale)
 
     found = walked(first, 0)
-    for _ in range(ROUNDS if len(start) else 0):
+    rounds = min(max(ROUNDS, max_steps - found.iterations), MOST_ROUNDS)
+    for _ in range(rounds if len(start) else 0):
         if found.decrement <= SETTLED and found.reason is not Ending.FALLS:
             break
         moved = shortened(plain, found.point, _newton_step(found, free(found.point.theta)), nonnegative)
