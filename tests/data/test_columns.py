@@ -62,7 +62,7 @@ def test_names_that_are_not_there():
     with pytest.raises(OrchardError, match="holds text, not numbers"):
         table().numbers("site")
     mixed = Table({"x": np.array(["1", "2", "3", "n/a"], dtype=object)}, "t", 4)
-    with pytest.raises(OrchardError, match=r"1 cells such as 'n/a'\); if that means missing: --missing 'n/a'"):
+    with pytest.raises(OrchardError, match=r"\('n/a' in row 4\); if that means missing: --missing n/a"):
         mixed.numbers("x")
 
 

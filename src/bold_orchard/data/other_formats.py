@@ -44,13 +44,31 @@ def read_columnar_table(path: Path, name: str, missing: Sequence[str], columns: 
     return Table(Columns(header, n, held, load), name, n, missing=tuple(missing))
 
 
-def read_other(path: Path, suffix: str) -> pd.DataFrame:
+def read_workbook(path: Path) -> tuple[pd.DataFrame, tuple[str, ...]]:
+    """The first sheet of a workbook, and what to say of the others; raises OrchardError for two columns of one name."""
     import pandas as pd
 
     with _foreign(path):
-        if suffix in (".xlsx", ".ods"):
-            engine: Any = "openpyxl" if suffix == ".xlsx" else "odf"
-            return pd.read_excel(path, engine=engine, keep_default_na=False, na_values=list(MISSING), dtype=object)
+        engine: Any = "openpyxl" if path.suffix.lower() == ".xlsx" else "odf"
+        with pd.ExcelFile(path, engine=engine) as book:
+            sheets = [str(s) for s in book.sheet_names]
+            cells = pd.read_excel(book, header=None, keep_default_na=False, na_values=list(MISSING), dtype=object)
+    cells = cells.dropna(axis="columns", how="all")
+    if not len(cells):
+        raise OrchardError(f"the first sheet of {path.name}, '{sheets[0]}', is empty; the table must be on that sheet")
+    header = ["" if pd.isna(h) else str(h).strip() for h in cells.iloc[0]]
+    frame = cells.iloc[1:].dropna(how="all")
+    frame.columns = pd.Index(check_header(header, path.name))
+    if len(sheets) == 1:
+        return frame, ()
+    others = ", ".join(f"'{s}'" for s in sheets[1:4]) + (", ..." if len(sheets) > 4 else "")
+    return frame, (f"{path.name} has {len(sheets)} sheets: '{sheets[0]}', the first, was read; not read: {others}.",)
+
+
+def read_json_lines(path: Path) -> pd.DataFrame:
+    import pandas as pd
+
+    with _foreign(path):
         return pd.read_json(path, lines=True, dtype=False)
 
 

@@ -16,7 +16,7 @@ from typing import TYPE_CHECKING, Any
 from bold_orchard.data.arrow import COLUMNAR, NotForArrow, read_text
 from bold_orchard.data.columns import Column, Columns, is_number, of_cells
 from bold_orchard.data.header import MISSING, check_header, missing_by_column
-from bold_orchard.data.other_formats import frame_table, read_columnar_table, read_other
+from bold_orchard.data.other_formats import frame_table, read_columnar_table, read_json_lines, read_workbook
 from bold_orchard.data.parts import parts_of, read_parts
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, UsageError
@@ -28,10 +28,13 @@ if TYPE_CHECKING:
 FIRST = 50  # rows that tell whether a column holds fractions
 PEEK = 65536  # bytes that tell the separator and the encoding of a file
 DELIMITED = {".csv": ",", ".tsv": "\t", ".tab": "\t", ".txt": ","}
-OTHER = (".xlsx", ".ods", ".jsonl", ".ndjson")
+WORKBOOKS = (".xlsx", ".ods")
+OTHER = (*WORKBOOKS, ".jsonl", ".ndjson")
 PACKED = (".gz", ".zst")
 _LEADING_ZERO = re.compile(r"0\d+")
 _DECIMAL_COMMA = re.compile(r"[+-]?\d+,\d+")
+_DECIMAL_POINT = re.compile(r"[+-]?\d+\.\d+")
+_THOUSANDS = re.compile(r"[+-]?[1-9]\d{0,2}[.,]\d{3}")
 
 
 @frozen
@@ -86,7 +89,10 @@ def _read_file(path: Path, missing: Sequence[str], columns: Container[str]) -> T
     if suffix in COLUMNAR:
         return read_columnar_table(path, name, missing, columns)
     if suffix in OTHER:
-        return frame_table(read_other(path, suffix), name, missing)
+        if suffix in WORKBOOKS:
+            frame, notes = read_workbook(path)
+            return replace(frame_table(frame, name, missing), notes=notes)
+        return frame_table(read_json_lines(path), name, missing)
     if suffix in PACKED:
         return _read_delimited(io.BytesIO(_unpacked(path)), name, Path(path.stem).suffix.lower(), missing, columns)
     return _read_delimited(path, name, suffix, missing, columns)
@@ -265,7 +271,7 @@ def _peek(source: Path | io.BytesIO, name: str, separator: str | None) -> Peek:
                 f"line {i} of {name} has {len(record)} cells where the header has {len(header)}; mend that line"
             )
     cells = list(zip(*(r + [""] * (len(header) - len(r)) for r in records[1:])))
-    decimal = "." if separator == "," else _decimal(cells)
+    decimal = "." if separator == "," else _decimal(header, cells, name)
     as_text = tuple(h for h, c in zip(header, cells) if any(_LEADING_ZERO.fullmatch(v) for v in c))
     plain = (
         encoding == "utf-8-sig"
@@ -277,8 +283,24 @@ def _peek(source: Path | io.BytesIO, name: str, separator: str | None) -> Peek:
     return Peek(header, separator, encoding, decimal, as_text, cells, len(start) < PEEK, plain, '"' in text)
 
 
-def _decimal(columns: list[tuple[str, ...]]) -> str:
-    return "," if any(_DECIMAL_COMMA.fullmatch(v) for c in columns for v in c[:FIRST]) else "."
+def _decimal(header: Sequence[str], columns: Sequence[Sequence[str]], name: str) -> str:
+    """The sign before decimals; raises OrchardError where a sign may as well stand between thousands."""
+    commas = any(_DECIMAL_COMMA.fullmatch(v) and not _THOUSANDS.fullmatch(v) for c in columns for v in c)
+    for column, cells in zip(header, columns):
+        if commas and any(_DECIMAL_POINT.fullmatch(v) and not _THOUSANDS.fullmatch(v) for v in cells):
+            continue  # decimals with a point beside a column of decimal commas
+        doubtful = next((v for v in cells if _THOUSANDS.fullmatch(v) and ("," in v) != commas), None)
+        if doubtful is not None:
+            sign, point, none = (
+                ("point", doubtful, doubtful.replace(".", ""))
+                if commas
+                else ("comma", doubtful.replace(",", "."), doubtful.replace(",", ""))
+            )
+            raise OrchardError(
+                f"'{doubtful}' in column '{column}' of {name} may be {point} or {none}, and no other cell tells which; write "
+                f"{doubtful}0 there if the {sign} marks decimals, and numbers without separators of thousands if it does not"
+            )
+    return "," if commas else "."
 
 
 def _decode(start: bytes, name: str) -> tuple[str, str]:

@@ -63,7 +63,7 @@ def scout(table: Table, units: Sequence[str] = (), outcome: str | None = None) -
         "notes": [],
     }
     document["sentences"] = _sentences(columns, groupings, nesting, labels)
-    document["notes"] = _notes(document)
+    document["notes"] = [*table.notes, *_notes(document)]
     return ScoutResult.from_dict(document).with_keys(picture=_picture(table, document, units, outcome, labels))
 
 

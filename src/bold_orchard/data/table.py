@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from collections.abc import Mapping, Sequence
 from dataclasses import field, replace
 from functools import cached_property
@@ -17,6 +18,9 @@ from bold_orchard.frozen import Frozen, frozen
 
 if TYPE_CHECKING:
     import pandas as pd
+
+# numbers that a category may have as labels (doses, grades, years), and the part of the cells beyond which the others are strays
+MOST_NUMBERED, MOSTLY = 20, 0.9
 
 
 @frozen
@@ -134,9 +138,25 @@ class Table(Frozen):
         numeric = np.array([NUMBER.fullmatch(str(t)) is not None for t in values.raw])
         if not 0.5 < counts[numeric].sum() / counts.sum() < 1:
             return ""
-        odd = [str(t) for t in values.raw[~numeric]]
-        listed = ", ".join(f"'{v}'" for v in odd[:3])
-        return f" ({int(counts[~numeric].sum())} cells such as {listed}); if that means missing: --missing {odd[0]!r}"
+        first = int(np.flatnonzero((values.codes >= 0) & ~numeric[values.codes])[0])
+        odd, many = str(values.raw[values.codes[first]]), int(counts[~numeric].sum())
+        where = f"'{odd}' in row {self.row_numbers[first]:,}"
+        where = where if many == 1 else f"{many:,} cells are not, the first {where}"
+        return f" ({where}); if that means missing: --missing {shlex.quote(odd)}"
+
+    def stray_cells(self, column: str) -> str:
+        """``odd_cells`` where the column can hardly be meant as categories: many different numbers, and few cells that are none."""
+        values = self.column(column)
+        if not isinstance(values, Texts) or len(values.raw) <= MOST_NUMBERED:
+            return ""
+        numeric = np.array([NUMBER.fullmatch(str(t)) is not None for t in values.raw])
+        present = values.codes[values.codes >= 0]
+        if not len(present) or not numeric[present].mean() > MOSTLY:
+            return ""
+        if numeric[present].all():
+            padded = any(len(str(t)) > 1 and str(t)[0] == "0" and str(t)[1] != "." for t in values.raw)
+            return "" if padded else " (text in rows that are left out); if that text means missing: --missing CODE"
+        return self.odd_cells(column)
 
     def labels(self, column: str) -> Labels:
         """The column as labels, whatever its kind."""

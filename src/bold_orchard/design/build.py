@@ -53,7 +53,7 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
     differing_units.varying_family(sentence, additive)
     residual = residual_of(sentence, maker, used)
     weights = weights_of(options.weights, used)
-    notes = [*sentence.notes, *response.notes, *gaps, *(f"{f['rows']:,} missing cells of {f['column']} were filled with its mean, "
+    notes = [*table.notes, *sentence.notes, *response.notes, *gaps, *(f"{f['rows']:,} missing cells of {f['column']} were filled with its mean, "
                                 f"{f['value']:.6g}; its standard error is then too small." for f in filled)]  # fmt: skip
     seen = see(used, model_columns(sentence, options.weights), {})
     notes += validation.outcome_notes(sentence, seen, options.family)

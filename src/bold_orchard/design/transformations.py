@@ -146,6 +146,12 @@ class ColumnMaker:
         ordered, place = labels.ordered
         key = f"levels of {column}"
         if self.learn and key not in self.memory:
+            stray = "" if name == f"category({tree.column_text(column)})" else self.table.stray_cells(column)
+            if stray:
+                raise OrchardError(
+                    f"column '{column}' is text of {len(ordered):,} values, nearly all of them numbers{stray}; "
+                    f"if it is a category: category({tree.column_text(column)})"
+                )
             self.memory[key] = self._with_baseline(column, ordered)
         levels: list[str] = self.memory[key]
         index = {level: i for i, level in enumerate(levels)}
