@@ -2,6 +2,13 @@
 
 from __future__ import annotations
 
+import contextlib
+import json
+import logging
+import subprocess
+import sys
+import time
+
 import numpy as np
 import pandas as pd
 import pytest
@@ -9,7 +16,7 @@ import pytest
 import bold_orchard as bo
 from bold_orchard.data import cells_as_rows, on_disk, pieces
 from bold_orchard.data.sums_of_cells import CellSums, NumberedSums
-from bold_orchard.design import sweeps
+from bold_orchard.design import engines, sweeps
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation import swept
 
@@ -341,10 +348,65 @@ def test_a_cluster_says_the_same(both, monkeypatch):
 
 
 @pytest.mark.parametrize("address, said", [("tcp://127.0.0.1:9", "no scheduler answers"), ("local:none", "local:N")])
-def test_clusters_that_cannot_be(both, address, said):
+def test_clusters_that_cannot_be(both, address, said, monkeypatch):
     pytest.importorskip("distributed")
+    monkeypatch.setattr(engines, "ANSWER", 1.0)
     with pytest.raises(OrchardError, match=said):
         bo.fit("yield = rain; each tree: intercept", "parts", cluster=address)
+
+
+@pytest.mark.parametrize("address", ["localhost:9", "local:9999", "locally", "localhost"])
+def test_an_address_that_begins_with_local_starts_no_thousands_of_workers(both, address):
+    library = pytest.importorskip("distributed")
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(engines, "ANSWER", 1.0)
+        patch.setattr(library, "LocalCluster", None)  # whoever starts workers fails otherwise
+        with pytest.raises(OrchardError, match=r"no scheduler answers|local:N with N from 1 to"):
+            bo.fit("yield = rain; each tree: intercept", "parts", cluster=address)
+
+
+@pytest.mark.parametrize("gone", ["workers", "scheduler"])
+def test_a_cluster_that_goes_away_is_told_in_time(gone, monkeypatch, capfd, tmp_path):
+    pytest.importorskip("distributed")
+    monkeypatch.setattr(engines, "LOOK", 0.2)
+    monkeypatch.setattr(engines, "PATIENCE", 1.0)
+    levels = {n: logging.getLogger(n).level for n in ("distributed", "distributed.client")}
+    place, quiet = tmp_path / "scheduler.json", {"stdout": subprocess.DEVNULL, "stderr": subprocess.DEVNULL}
+    dask = [sys.executable, "-m", "dask"]
+    with (
+        subprocess.Popen(
+            [*dask, "scheduler", "--port", "0", "--no-dashboard", "--scheduler-file", place], **quiet
+        ) as scheduler,
+        subprocess.Popen(
+            [*dask, "worker", "--scheduler-file", place, "--no-nanny", "--no-dashboard"], **quiet
+        ) as worker,
+    ):
+        try:
+            address = address_once_there_are_workers(place)
+            cluster = engines.Cluster(address)
+            working = cluster.each(time.sleep, [(60.0,), (60.0,)])
+            (worker if gone == "workers" else scheduler).kill()
+            with pytest.raises(
+                OrchardError, match=f"the {gone} of --cluster {address} went away during the fit; nothing"
+            ):
+                list(working)
+            cluster.close()
+        finally:
+            worker.kill()
+            scheduler.kill()
+    assert "Traceback" not in capfd.readouterr().err
+    assert {n: logging.getLogger(n).level for n in levels} == levels
+
+
+def address_once_there_are_workers(place):
+    for _ in range(300):
+        time.sleep(0.1)
+        if place.exists() and place.read_text().endswith("}"):
+            address = json.loads(place.read_text())["address"]
+            with contextlib.suppress(OrchardError):
+                engines.Cluster(address).close()
+                return address
+    raise AssertionError("the scheduler did not start")
 
 
 def test_workers_of_another_version_are_told(monkeypatch):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import mmap
 import multiprocessing
 import pickle
@@ -16,6 +17,9 @@ from bold_orchard.threads import processors
 from bold_orchard.workers import forked
 
 ROOM = 300_000_000  # bytes of a shelf: no memory until something lies there
+MOST_LOCAL = 4  # workers of one thread for each processor of this machine
+ANSWER = 10.0  # seconds in which a scheduler must answer
+LOOK, PATIENCE = 2.0, 60.0  # seconds between looks after a cluster, and without workers or scheduler until that is told
 MUCH = 100_000_000  # bytes from which processes are worth their start
 
 
@@ -140,15 +144,24 @@ class Cluster(Engine):
             ) from None
         self.local: Any = None
         library: Any = distributed
-        if address.startswith("local"):
-            count = address.partition(":")[2] or "2"
-            if not count.isdigit() or int(count) < 1:
-                raise UsageError(f"--cluster is written local:N, or the address of a scheduler, not '{address}'")
+        self.address, count = address, address.partition(":")[2] or "2"
+        local = address.partition(":")[0] == "local"
+        if local:
+            most = MOST_LOCAL * processors()
+            if not count.isdigit() or not 1 <= int(count) <= most:
+                raise UsageError(
+                    f"--cluster is written local:N with N from 1 to {most} here, or as the address of a scheduler, not '{address}'"
+                )
+        names = [n for n in logging.root.manager.loggerDict if n.partition(".")[0] == "distributed"]
+        self.levels = {log: log.level for log in map(logging.getLogger, names)}
+        for log in self.levels:
+            log.setLevel(logging.CRITICAL + 1)  # what becomes of workers is said in words of ours
+        if local:
             self.local = library.LocalCluster(
                 n_workers=int(count), threads_per_worker=1, dashboard_address=None, silence_logs=50
             )
         try:
-            self.client: Any = library.Client(self.local or address, timeout="10s")
+            self.client: Any = library.Client(self.local or address, timeout=f"{ANSWER:g}s")
             self.workers = len(self.client.scheduler_info(n_workers=-1)["workers"])
             self._same_versions()
         except OrchardError:
@@ -182,20 +195,48 @@ class Cluster(Engine):
 
     def each(self, work: Callable[..., Any], jobs: list[tuple[Any, ...]]) -> Iterator[Any]:
         futures = [self.client.submit(work, *job, pure=False) for job in jobs]
-        return (f.result() for f in futures)
+        return (self._result(f) for f in futures)
 
     def joined(
         self, work: Callable[..., Any], jobs: list[tuple[Any, ...]], join: Callable[[Any, Any], Any], report: Callable[[int], None]
     ) -> Any:  # fmt: skip
         futures = [self.client.submit(work, *job, pure=False) for job in jobs]
-        return tree(futures, lambda a, b: self.client.submit(join, a, b, pure=False), report).result()
+        return self._result(tree(futures, lambda a, b: self.client.submit(join, a, b, pure=False), report))
+
+    def _result(self, future: Any) -> Any:
+        """What a worker made of it; raises OrchardError when scheduler or workers have been gone for a while."""
+        from concurrent.futures import CancelledError
+
+        from bold_orchard.errors import OrchardError
+
+        alone = 0.0
+        while alone < PATIENCE:
+            try:
+                return future.result(timeout=LOOK)
+            except TimeoutError:
+                if future.done():
+                    raise
+            except CancelledError:
+                break
+            if self.client.status != "running":
+                alone += LOOK
+            elif self.client.scheduler_info(n_workers=-1)["workers"]:
+                alone = 0.0
+            else:
+                alone += LOOK
+        gone = "workers" if self.client.status == "running" and alone else "scheduler"
+        raise OrchardError(
+            f"the {gone} of --cluster {self.address} went away during the fit; nothing was saved: start the {gone} and give the command again"
+        )
 
     def close(self) -> None:
         """Let the workers go."""
         if getattr(self, "client", None) is not None:
-            self.client.close()
+            self.client.close(timeout=LOOK)
         if self.local is not None:
             self.local.close()
+        for log, level in self.levels.items():
+            log.setLevel(level)
 
 
 def _version() -> str:
