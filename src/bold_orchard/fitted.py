@@ -127,7 +127,7 @@ class Fitted:
     def save(self, name: str) -> Path:
         """Keep the fit as NAME.fit.json for later commands; a name that ends in .txt, .json, .html, ... writes what is printed."""
         from bold_orchard.answers import ENDINGS
-        from bold_orchard.storage.begun import ENDING
+        from bold_orchard.storage.save_path import ENDING
 
         if Path(name).suffix.lower() in ENDINGS and not name.endswith(ENDING):
             return self.answer.save(name)

@@ -6,7 +6,6 @@ import os
 from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING, Any
 
-from bold_orchard.data.ahead import read_ahead
 from bold_orchard.data.other_formats import frame_table
 from bold_orchard.data.read import check_missing_syntax, read_table
 from bold_orchard.data.table import Table
@@ -15,7 +14,7 @@ from bold_orchard.errors import OrchardError
 if TYPE_CHECKING:
     import pandas as pd
 
-__all__ = ["check_missing_syntax", "larger_than", "read_ahead", "table"]
+__all__ = ["check_missing_syntax", "larger_than", "table"]
 
 
 def table(data: Any, missing: Sequence[str] = (), where: str | None = None, columns: Sequence[str] = ()) -> Table:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import importlib
 import os
 from collections.abc import Callable, Sequence
 from contextvars import copy_context
@@ -19,7 +18,6 @@ _crew: dict[
     int, list[tuple[Thread, SimpleQueue[Any]]]
 ] = {}  # helpers that wait for work, by the process they belong to
 _working = Lock()
-_loading: list[Thread] = []
 
 
 def processors() -> int:
@@ -31,19 +29,6 @@ def processors() -> int:
     return _kept[0]
 
 
-def load_beside(*modules: str) -> None:
-    """Load modules of other packages in a thread of their own; where one is not there, whoever needs it says so."""
-
-    def load() -> None:
-        with contextlib.suppress(ImportError):
-            for module in modules:
-                importlib.import_module(module)
-
-    thread = Thread(target=load, name="loader", daemon=True)
-    thread.start()
-    _loading.append(thread)
-
-
 def keep_to_one() -> None:
     """From now on this process works on one processor: others have the rest."""
     _kept[:] = [1]
@@ -51,8 +36,6 @@ def keep_to_one() -> None:
 
 def dismiss() -> None:
     """Send the helpers home: before this process is forked there is but one thread of ours."""
-    while _loading:
-        _loading.pop().join()
     if not _working.acquire(timeout=PATIENCE):
         raise RuntimeError("a process cannot be forked by what runs beside other work")
     try:

@@ -36,7 +36,7 @@ CASES = [
     ("infinite value", GOOD.replace("u1,5,", "u1,inf,"), MODEL, ("'x' is infinite in 1 row", "6")),
     ("twin columns", GOOD.replace("unit,x,z,y", "unit,x,x,y"), MODEL, ("two columns named 'x'",)),
     ("ragged line", GOOD.replace("u1,5,", "u1,9,9,5,"), MODEL, ("line 7", "cells")),
-    ("mostly numbers", GOOD.replace("0.5\n", "n/a\n"), MODEL, ("'y' is text", "--missing 'n/a'")),
+    ("mostly numbers", GOOD.replace("0.5\n", "n/a\n"), MODEL, ("'y' is text", "--missing n/a")),
     ("log of zero", GOOD, "y = log(x); each unit: intercept", ("log(x)", "not a finite number", "1 row")),
     ("time twice", GOOD, "y = x; within unit: ar1(z)", ("unit u0 has z = 0 twice", "rows 1 and 5")),
     ("time as text", GOOD, "y = x; within unit: ar1(unit)", ("ar1 needs numbers",)),

@@ -26,8 +26,7 @@ class Command(Frozen):
     ``prepare`` refuses and completes arguments before any work; ``beside`` writes the files that only this command has, and
     ``after`` says what was kept once the answer is printed; ``working`` is what the progress line calls the work. ``other_files`` are options
     that name files to write. A ``short`` command says only what it wrote when files are asked for; ``forms`` are endings that --to
-    takes of this command alone; ``code`` gives the exit code of one whose answer is whole. ``reopens`` is False where a saved fit's document is
-    enough, and its data need not be read.
+    takes of this command alone; ``code`` gives the exit code of one whose answer is whole.
     """
 
     about: str
@@ -42,4 +41,3 @@ class Command(Frozen):
     short: bool = False
     code: Callable[[Arguments], int] = lambda args: 0
     forms: tuple[str, ...] = ()
-    reopens: bool = True

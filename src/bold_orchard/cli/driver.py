@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import importlib
 import json
 import os
 import re
@@ -21,26 +20,15 @@ if TYPE_CHECKING:
 
 FORMS = (".html", ".docx", ".tex", ".md", ".txt", ".csv", ".json")
 NOT_CSV = (".docx", ".html", ".json", ".md", ".ods", ".parquet", ".pdf", ".png", ".svg", ".tex", ".xls")
-ENGINE = ("bold_orchard.fits", "bold_orchard.storage.saved_fits", "scipy.special")
 NOT_CONVERGED = 4  # the exit code of an answer that must not be used
 
 
 def run(command: Command, args: argparse.Namespace) -> int:
     """Run a command with parsed arguments; returns the exit code."""
     from bold_orchard.cli.progress import Steps
-    from bold_orchard.threads import load_beside
 
     command.prepare(args)
     check_targets(args, command.other_files, command.forms)
-    opened = command.reopens and isinstance(getattr(args, "fit", None), str)
-    if opened:
-        from bold_orchard.storage.begun import begin
-
-        begin(args.fit)
-    if args.figure:
-        for name in ENGINE if opened else ():  # what is needed first is loaded first: two that load hinder each other
-            importlib.import_module(name)
-        load_beside("matplotlib.figure", "matplotlib.backends.backend_agg")
     working = command.working if isinstance(command.working, str) else command.working(args)
     with Steps(working, args.quiet) as progress:
         answer = command.answer(args, progress)
@@ -101,7 +89,7 @@ def check_targets(args: argparse.Namespace, others: tuple[str, ...] = (), forms:
 
 def check_harmless(args: argparse.Namespace, others: tuple[str, ...]) -> None:
     """Refuse to write over what the command reads, over a saved fit, or two things to one place."""
-    from bold_orchard.storage.begun import ENDING, save_path
+    from bold_orchard.storage.save_path import ENDING, save_path
 
     named = {f"--{name.replace('_', '-')}": getattr(args, name) for name in ("csv", "figure", *others)}
     targets = [(option, str(save_path(path)) if option == "--save" else path) for option, path in named.items() if path]
@@ -121,7 +109,7 @@ def check_harmless(args: argparse.Namespace, others: tuple[str, ...]) -> None:
 
 def _inputs(args: argparse.Namespace) -> Iterator[tuple[str, str]]:
     """What a command reads, and what it is: data, saved fits and theirs, matrices of the sentence, plans."""
-    from bold_orchard.storage.begun import save_path
+    from bold_orchard.storage.save_path import save_path
 
     for name in ("data", "new", "posterior", "plan", "design", "labels"):
         path = getattr(args, name, None)

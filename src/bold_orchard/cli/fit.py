@@ -75,27 +75,17 @@ def prepare(args: argparse.Namespace) -> None:
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:
-    from concurrent.futures import wait
-    from importlib import import_module
-
-    from bold_orchard.tables import larger_than, read_ahead
-    from bold_orchard.tables import table as read
-
-    words = " ".join([args.sentence, args.where or "", args.weights or ""])
-    reading = None if args.cluster or args.memory else read_ahead(args.data, args.missing, words)
     from bold_orchard.sentence.parse import read_sentence, used_columns
+    from bold_orchard.tables import larger_than
+    from bold_orchard.tables import table as read
 
     sentence = read_sentence(args.sentence)
     used = used_columns(sentence, args.weights, args.where)
     if args.data != "-" and (args.cluster or larger_than(args.data, used, args.memory)):
-        wait([reading] if reading else [])
         return _in_pieces(args, sentence, progress)
     from bold_orchard.api import fit
 
-    if reading is not None:  # the file is still being read: time for all that the answer will need
-        for name in ("scipy.special", "rich.console", "rich.table", "bold_orchard.reporting.pages.fit"):
-            import_module(name)
-    table = read(args.data if reading is None else reading.result(), args.missing, args.where, used)
+    table = read(args.data, args.missing, args.where, used)
     return _kept(args, fit(sentence, table, source=args.data, progress=progress, **_options(args)))
 
 

@@ -65,5 +65,4 @@ COMMAND = Command(
     answer,
     beside=write_fit_tables,
     other_files=("csv_variation", "csv_figures"),
-    reopens=False,
 )

@@ -23,7 +23,6 @@ from bold_orchard.data.columns import (
     texts_or_numbers,
     without_codes,
 )
-from bold_orchard.threads import at_once
 
 Array = NDArray[Any]
 BLOCK = 4 << 20  # bytes of text parsed together: enough for every processor, small beside the table
@@ -73,7 +72,7 @@ def read_text(
                 raise NotForArrow from e
             supposed = {}
             continue
-        columns = at_once(_plain, [(made.column(c), c in text) for c in wanted])
+        columns = [_plain(made.column(c), c in text) for c in wanted]
         odd = [c for c, column in zip(wanted, columns) if column is None or (c not in text and _perhaps_labels(column))]
         whole = [
             c
@@ -125,11 +124,10 @@ def _zeros_lead(source: Path | io.BytesIO, separator: str) -> bool:
     return False
 
 
-def _plain(job: tuple[Any, bool]) -> Column | None:
+def _plain(chunked: Any, text: bool) -> Column | None:
     """A column of the library as ours, which may be text or not; None where the library took texts for times, for yes and no, or for numbers that are none ("nan")."""
     import pyarrow as pa
 
-    chunked, text = job
     kind = chunked.type
     if not text and (pa.types.is_temporal(kind) or pa.types.is_boolean(kind)):
         return None

@@ -9,7 +9,6 @@ import json
 import os
 import zlib
 from collections.abc import Sequence
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import Any
 
@@ -29,8 +28,8 @@ from bold_orchard.inference.fit import Fit, Settings, of_model
 from bold_orchard.optimize.protocol import Ending, OptimizeResult
 from bold_orchard.progress import silent
 from bold_orchard.sentence.parse import read_sentence, used_columns
-from bold_orchard.storage.begun import ENDING, save_path, taken
 from bold_orchard.storage.files import write_safely
+from bold_orchard.storage.save_path import ENDING, save_path
 from bold_orchard.storage.shape import FIGURE, FIT, RESIDUAL, fault
 
 
@@ -204,31 +203,17 @@ def _table(saved: dict[str, Any], fit_path: Path, name: str, used: Sequence[str]
             raise OrchardError(f"{fit_path} is damaged (its data cannot be unpacked); fit again") from None
         table = read_bytes(raw, "standard input", saved["missing"])
         return filter_rows(table, saved["where"]) if saved["where"] else table
-    path = _data(saved, fit_path, name)
-    begun = taken(path, saved["missing"])
-    with ThreadPoolExecutor(1) as pool:  # read, and looked at whether it is the same, at the same time
-        same = pool.submit(digest, path) if begun is None else begun.digest
-        try:
-            table = read_table(path, saved["missing"], None, used) if begun is None else begun.table.result()
-            table.data.fetch([c for c in used if table.has(c)])
-            table = filter_rows(table, saved["where"]) if saved["where"] else table
-        except OrchardError:
-            _check_same(same.result(), path, saved, name)  # a file that has changed says so first
-            raise
-        _check_same(same.result(), path, saved, name)
-    return table
+    table = read_table(_place(saved, fit_path, name), saved["missing"], None, used)
+    table.data.fetch([c for c in used if table.has(c)])
+    return filter_rows(table, saved["where"]) if saved["where"] else table
 
 
 def _place(saved: dict[str, Any], fit_path: Path, name: str) -> Path:
     """Where the data of a saved fit lie, unchanged; raises OrchardError where they do not."""
     path = _data(saved, fit_path, name)
-    _check_same(digest(path), path, saved, name)
-    return path
-
-
-def _check_same(found: str, path: Path, saved: dict[str, Any], name: str) -> None:
-    if found != saved["fingerprint"]:
+    if digest(path) != saved["fingerprint"]:
         raise OrchardError(f"{path.name} has changed since '{name}' was fitted; fit it again on the new data")
+    return path
 
 
 def _data(saved: dict[str, Any], fit_path: Path, name: str) -> Path:
