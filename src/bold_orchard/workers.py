@@ -10,42 +10,48 @@ from collections import deque
 from collections.abc import Callable, Iterator
 from concurrent.futures import BrokenExecutor, ProcessPoolExecutor
 from contextlib import contextmanager
+from itertools import islice
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError
+from bold_orchard.machine import check_room
 from bold_orchard.progress import Progress
 from bold_orchard.threads import dismiss, keep_to_one, processors
 
 Array = NDArray[Any]
 DIE_WITH_PARENT = 1  # PR_SET_PDEATHSIG of prctl(2)
 ENDED = "a process that shared this work was ended from outside, most often for want of memory; use fewer rows (--where), or close other programs"
+WAITING = 4  # tasks for each process that are handed out before they are done
+HELD, HEAD = 2, 100  # times that a result is held, and bytes it takes beside its numbers
 AT_ONCE = 10  # tasks handed to a process together: few enough that a progress bar moves
 _held: list[Callable[[int], Array]] = []
 
 
 def run(task: Callable[[int], Array], samples: int, report: Progress) -> Array:
     """task(0), ..., task(samples - 1) stacked, (samples, ...); on all cores where processes can be forked."""
-    parts = [range(i, min(i + AT_ONCE, samples)) for i in range(0, samples, AT_ONCE)]
     made: list[Array] = []
-    for part in _each_part(task, parts):
+    for part in _each_part(task, samples):
         made += part
+        check_room(HELD * (part[0].nbytes + HEAD) * samples, f"{samples:,} simulated outcomes", "ask for fewer")
         report(len(made), samples)
     return np.array(made)
 
 
-def _each_part(task: Callable[[int], Array], parts: list[range]) -> Iterator[list[Array]]:
-    workers = min(processors(), len(parts))
+def _each_part(task: Callable[[int], Array], samples: int) -> Iterator[list[Array]]:
+    parts = (range(i, min(i + AT_ONCE, samples)) for i in range(0, samples, AT_ONCE))
+    workers = min(processors(), -(-samples // AT_ONCE))
     if workers == 1 or "fork" not in multiprocessing.get_all_start_methods():
         for part in parts:
             yield [task(i) for i in part]
         return
     with forked(workers, _held.append, task) as pool:
-        waiting = deque(pool.submit(_do, part) for part in parts)
+        waiting = deque(pool.submit(_do, part) for part in islice(parts, WAITING * workers))
         while waiting:  # never cancelled here: a pool whose processes end answers what is left of them itself
             yield waiting.popleft().result()
+            waiting.extend(pool.submit(_do, part) for part in islice(parts, 1))
 
 
 @contextmanager

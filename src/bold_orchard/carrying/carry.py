@@ -18,6 +18,7 @@ from bold_orchard.inference.coefficients.methods import precision
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.fit import Fit, Settings, fit
 from bold_orchard.inference.summary import fixed_part, number, random_parts, residual_part, with_ratios
+from bold_orchard.machine import check_room
 from bold_orchard.progress import Progress
 from bold_orchard.results.carry import CarryResult
 from bold_orchard.sentence.parse import read_sentence
@@ -28,6 +29,7 @@ if TYPE_CHECKING:
 Array = NDArray[np.float64]
 SCHEMA = "bold-orchard/carry/1"
 SETTLING = 20  # steps before the first draw is made
+CELLS = 5  # times that a covariance is held, as lists of Python numbers
 APART = 8  # steps at each set of the first model's variances, the last of which is kept
 MOST_FAILED = 0.1  # share of refits that may fail before the answer is not to be used
 
@@ -107,6 +109,10 @@ def _run(augmented: Augmented, first: FirstModel, plain: Fit, options: CarryOpti
     rng = np.random.default_rng(options.seed)
     steps = SETTLING + APART * options.imputations
     places = [i for i, r in enumerate(plain.result.fixed) if r.estimate is not None]
+    cells = CELLS * len(places) * (len(places) + 1)
+    check_room(
+        8.0 * cells * options.imputations, f"{options.imputations:,} imputations", "ask for fewer with --imputations"
+    )
     estimates, covariances, random, residual = [], [], [], []
     for i in range(steps):
         with np.errstate(all="ignore"):

@@ -1,4 +1,4 @@
-"""A progress line on standard error, shown only on a terminal and only when work takes over a second."""
+"""How far long work has come, on standard error: a line on a terminal after a second, and anywhere what will take hours."""
 
 from __future__ import annotations
 
@@ -7,6 +7,9 @@ import time
 from types import TracebackType
 from typing import Any
 
+LOOK, LONG = 10.0, 3600.0  # seconds after which the rest is estimated, and from which it is worth a word
+SPANS = (("years", 365.25 * 86400), ("days", 86400.0), ("hours", 3600.0))
+
 
 class Steps:
     """Call it with the number of steps done; use as a context manager so that the line is always cleared."""
@@ -14,6 +17,7 @@ class Steps:
     def __init__(self, what: str, quiet: bool) -> None:
         self.what, self.start = what, time.monotonic()
         self.silent = quiet or not sys.stderr.isatty()
+        self.warned = quiet
         self.bar: Any = None
         self.task: Any = None
 
@@ -21,6 +25,8 @@ class Steps:
         return self
 
     def __call__(self, done: int, total: int | None = None, what: str | None = None) -> None:
+        if total and done and not self.warned:
+            self._warn(total / done - 1.0)
         if self.silent or time.monotonic() - self.start < 1.0:
             return
         if self.bar is None:
@@ -37,6 +43,19 @@ class Steps:
             self.task = self.bar.add_task(self.what, total=total)
             self.bar.start()
         self.bar.update(self.task, completed=done, total=total, description=what or self.what)
+
+    def _warn(self, left: float) -> None:
+        """Say once what work will take hours; ``left`` is the rest as a multiple of what is done."""
+        passed = time.monotonic() - self.start
+        if passed < LOOK or passed * left < LONG:
+            return
+        self.warned = True
+        unit, size = next(s for s in SPANS if passed * left >= s[1])
+        count = passed * left / size
+        print(
+            f"orchard: {self.what} will take some {count:,.0f} {unit} more at this pace; Ctrl-C ends it, and nothing is written",
+            file=sys.stderr,
+        )
 
     def __exit__(
         self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None

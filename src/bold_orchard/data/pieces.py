@@ -20,6 +20,7 @@ from bold_orchard.data.read import read_bytes, read_table
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.frozen import Frozen, frozen
+from bold_orchard.machine import memory
 
 Array = NDArray[Any]
 ROWS = 1_000_000  # rows of a columnar file held at once: some tens of megabytes
@@ -174,13 +175,8 @@ def _of_parquet(path: Path, used: Sequence[str]) -> int:
 
 
 def quarter_of_memory() -> int:
-    """The default of ``--memory``: a quarter of the machine's, in bytes."""
-    import os
-
-    try:
-        return int(os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") / 4)
-    except (ValueError, OSError, AttributeError):
-        return 2 << 30
+    """The default of ``--memory``: a quarter of what this process may use, in bytes."""
+    return memory() // 4
 
 
 UNITS = {"": 1, "b": 1, "kb": 10**3, "mb": 10**6, "gb": 10**9, "tb": 10**12}

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 import itertools
+from math import prod
 from typing import Any, NamedTuple
 
 from numpy.typing import NDArray
 
 from bold_orchard.design.transformations import Category, ColumnMaker, Numeric
 from bold_orchard.frozen import Frozen, frozen
+from bold_orchard.machine import check_room
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
+REMEDY = "levels that are a sample of all such levels go into an each clause: each UNIT: intercept"
 
 
 @frozen
@@ -100,6 +103,10 @@ def _products(term: tree.Term, made: list[Numeric | Category], full: frozenset[s
     if not made:
         return [_Made("intercept", "intercept", ones, None, ())]
     powers = [_is_power(f) and isinstance(m, Numeric) and len(m.names) > 1 for f, m in zip(term.factors, made)]
+    counts = [len(m.names) if isinstance(m, Numeric) else len(m.levels) for m in made]
+    check_room(
+        8.0 * prod(counts) * len(ones), f"the {prod(counts):,} columns of {term} over {len(ones):,} rows", REMEDY
+    )
     parts = [_columns(m, f.written in full) for f, m in zip(term.factors, made)]
     out = []
     for combination in itertools.product(*parts):

@@ -39,7 +39,7 @@ from bold_orchard.families import family_of
 from bold_orchard.inference.coefficients.methods import precision
 from bold_orchard.inference.fit import Fit, Settings, fit
 from bold_orchard.planning.assumed import Assumed, assumed_of, changed, model_at, spelled, variation_names
-from bold_orchard.planning.layouts import MOST_ROWS, Size, sizes, whole_numbers
+from bold_orchard.planning.layouts import Size, check_rows, sizes, whole_numbers
 from bold_orchard.planning.power import Study
 from bold_orchard.sentence import tree
 from bold_orchard.sentence.parse import read_sentence
@@ -236,10 +236,7 @@ def rows_of(imagined: Imagined, size: Size, rng: np.random.Generator) -> Table:
     second such column of one unit changes more slowly, so that the two are crossed.
     """
     counts = [size.units[u] for u in imagined.units] + [int(size.rows or 1)]
-    if np.prod(np.array(counts, dtype=float)) > MOST_ROWS:
-        raise OrchardError(
-            f"a study of more than {MOST_ROWS:,} rows is beyond this computation; ask for fewer units or rows"
-        )
+    check_rows(float(np.prod(np.array(counts, dtype=float))))
     grid = dict(zip([*imagined.units, ROWS], (g.ravel() for g in np.indices(counts))))
     frame: dict[str, Any] = {unit.split(" in ")[0]: grid[unit] + 1 for unit in imagined.units}
     slower: dict[str | None, int] = {}

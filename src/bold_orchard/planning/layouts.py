@@ -13,9 +13,10 @@ from bold_orchard.data.columns import Column, of_array
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Design, UnitCodes
 from bold_orchard.errors import OrchardError, UsageError, unknown_name
+from bold_orchard.machine import check_room
 
 Codes = NDArray[np.intp]
-MOST_ROWS = 20_000_000  # of one imagined study
+ROW = 400  # bytes that a row of a study takes at most times: its columns, labels and the model matrix over them
 
 
 @dataclass(frozen=True)
@@ -24,6 +25,11 @@ class Size:
 
     units: dict[str, int]
     rows: int | None
+
+
+def check_rows(rows: float) -> None:
+    """Refuse a study of more rows than there is memory for; raises UsageError."""
+    check_room(ROW * rows, f"studies of {rows:,.0f} rows", "ask for fewer units or rows")
 
 
 def sizes(units: Mapping[str, Sequence[int]], rows: Sequence[int]) -> list[Size]:
@@ -131,6 +137,7 @@ def _levels_drawn(
     order = np.argsort(own, kind="stable")
     starts = np.searchsorted(own[order], np.arange(len(home) + 1))
     rows, suffixes = [], []
+    check_rows(float(wanted) * len(np.unique(home)) * len(at) / len(home))
     for p in np.unique(home):
         levels = np.flatnonzero(home == p)
         more = wanted - len(levels)
@@ -145,8 +152,6 @@ def _levels_drawn(
             part = order[starts[level] : starts[level + 1]]
             rows.append(part)
             suffixes.append(np.full(len(part), f"~{times[int(level)]}" if times[int(level)] > 1 else "", dtype=object))
-    if sum(map(len, rows)) > MOST_ROWS:
-        raise OrchardError(f"a study of more than {MOST_ROWS:,} rows is beyond this computation; ask for fewer units")
     places, suffix = np.concatenate(rows), np.concatenate(suffixes)
     return at[places], {c: (m[places] + suffix if c in renamed else m[places]) for c, m in marks.items()}
 
@@ -156,6 +161,7 @@ def _drawn_in_groups(groups: Codes, wanted: int, rng: np.random.Generator) -> Co
     order = np.argsort(groups, kind="stable")
     starts = np.searchsorted(groups[order], np.arange(int(groups.max()) + 2))
     out = []
+    check_rows(float(wanted) * (len(starts) - 1))
     for a, b in itertools.pairwise(starts):
         own = order[a:b]
         more = wanted - len(own)

@@ -14,12 +14,14 @@ from bold_orchard.design.design import Design
 from bold_orchard.design.over import design_over
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.inference.fit import Fit
+from bold_orchard.machine import check_room
 from bold_orchard.planning.assumed import Assumed, assumed_of, drawn_parts, drawn_residual, family_over
 from bold_orchard.results.simulate import SimulateResult
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/simulate/1"
+CELL = 16.0  # bytes of a cell of the table drawn, which is held twice while it is made
 INVERSE: dict[str, Callable[[Array], Array]] = {
     "log": np.exp,
     "sqrt": np.square,
@@ -38,6 +40,8 @@ def simulate(fit: Fit, table: Table, draws: int, seed: int) -> SimulateResult:
     if not fit.converged:
         raise OrchardError(f"the fit '{fit.name}' did not converge, so nothing is drawn from it; mend it first")
     design = design_over(fit.design, table, fit.settings.options.weights)
+    cells = (len(table.columns) + 3) * len(design.y)
+    check_room(CELL * float(draws) * cells, f"{draws:,} draws of {len(design.y):,} rows", "ask for fewer with --draws")
     assumed, rng = assumed_of(fit.model), np.random.default_rng(seed)
     drawer = _Drawer(design, assumed, rng)
     name, values = _column(fit, table), [drawer.one() for _ in range(draws)]

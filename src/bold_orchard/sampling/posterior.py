@@ -17,6 +17,7 @@ from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
 from bold_orchard.inference.variances.components import components
 from bold_orchard.inference.variances.quantities import quantities
+from bold_orchard.machine import check_room
 from bold_orchard.results.sample import SampleArrays, SampleResult, Share
 from bold_orchard.sampling import chains, diagnostics
 from bold_orchard.sampling.answers.draws import Draws
@@ -88,6 +89,9 @@ def sample(fit: Fit, options: SampleOptions, report: Progress) -> SampleResult:
     widths = [u.size * u.levels for u in fit.criterion.products.units]
     keep = sum(widths) * count <= chains.MOST_EFFECTS
     again = max(1, count // MOST_REPLICATED)
+    held = 2.0 * (len(names) + len(target.start()) + keep * sum(widths))
+    drawn = options.chains * (options.draws + options.warmup)
+    check_room(8.0 * held * drawn, f"{drawn:,} draws of {len(names)} parameters", "ask for fewer with --draws")
 
     def finish(made: Chain, rng: np.random.Generator) -> Drawn:
         parameters = np.empty((len(made.positions), len(names)))
