@@ -8,11 +8,7 @@ Heavy libraries load on first use. See docs/python.md.
 
 from __future__ import annotations
 
-import os
 from typing import TYPE_CHECKING, Any
-
-# Threads of OpenBLAS turn 2^16 cycles in wait of more work and then sleep: 2^26, its default, keeps a processor from ours after every product.
-os.environ.setdefault("OPENBLAS_THREAD_TIMEOUT", "16")
 
 __version__ = "1.0.0"
 __all__ = [

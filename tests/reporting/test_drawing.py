@@ -33,9 +33,16 @@ from bold_orchard.reporting.figures.compare import compare_figure
 from bold_orchard.reporting.figures.draw import draw_figure
 from bold_orchard.reporting.figures.intervals import intervals_figure
 from bold_orchard.reporting.figures.panels import MOST_DOTS, name_points
-from bold_orchard.reporting.figures.style import canvas
+from bold_orchard.reporting.figures.style import canvas, styled
 from bold_orchard.reporting.figures.terms import terms_figure
 from builders import groves, table_of, trial
+
+
+@pytest.fixture(autouse=True)
+def our_style():
+    with styled():
+        yield
+
 
 SLOPES = "yield = centre(rain) + soil; each orchard: intercept + centre(rain); each tree: intercept"
 

@@ -15,7 +15,14 @@ from bold_orchard.diagnostics.checks import CheckOptions, check
 from bold_orchard.inference.fit import fit
 from bold_orchard.inference.prediction.drawing import effects, predictors
 from bold_orchard.reporting.figures.check import check_figure
+from bold_orchard.reporting.figures.style import styled
 from builders import groves, table_of
+
+
+@pytest.fixture(autouse=True)
+def our_style():
+    with styled():
+        yield
 
 
 def test_the_command_draws_every_kind_and_tells_the_numbers(quick, harvest):

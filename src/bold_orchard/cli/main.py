@@ -54,7 +54,8 @@ BROKEN = (
 
 def program() -> None:
     """The entry point: run, flush, and leave without taking the libraries down piece by piece."""
-    sys.setswitchinterval(0.0005)  # seconds: who reads the file need not wait long for who loads the engine
+    # threads of OpenBLAS turn 2^16 cycles in wait of more work and then sleep: 2^26, its default, keeps a processor from ours after every product
+    os.environ.setdefault("OPENBLAS_THREAD_TIMEOUT", "16")
     gc.set_threshold(200_000)  # one command and out: what is made stays in use
     with contextlib.suppress(ValueError):  # not the main thread
         signal.signal(signal.SIGTERM, _ended)
@@ -88,7 +89,10 @@ def main(argv: Sequence[str] | None = None) -> int:
     """Run one command; returns its exit code."""
     arguments = list(sys.argv[1:] if argv is None else argv)
     try:
-        return _run(arguments)
+        with warnings.catch_warnings():
+            if os.environ.get("ORCHARD_DEBUG") != "1":  # what arithmetic warns of is judged and said by the fit itself
+                warnings.simplefilter("ignore")
+            return _run(arguments)
     except OrchardError as e:
         print(f"orchard: {visible(str(e))}", file=sys.stderr)
         return e.exit_code
@@ -133,8 +137,6 @@ def _run(arguments: list[str]) -> int:
         print(_overview())
         return 0
     command, parser = parser_of(arguments[0])
-    if os.environ.get("ORCHARD_DEBUG") != "1":  # what arithmetic warns of is judged and said by the fit itself
-        warnings.simplefilter("ignore")
     args = parser.parse_args(arguments[1:])
     if not hasattr(command, "COMMAND"):  # demo and completion, which have no answer
         return int(command.run(args))

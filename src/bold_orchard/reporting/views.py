@@ -27,6 +27,9 @@ def figure_of(result: Result, **view: Any) -> Figure:
     name = f"bold_orchard.reporting.figures.{result.command}"
     if importlib.util.find_spec(name) is None:
         raise UsageError(f"orchard {result.command} has no picture; leave --figure out")
+    from bold_orchard.reporting.figures.style import styled
+
     module = importlib.import_module(name)
-    made: Figure = getattr(module, f"{result.command}_figure")(result, **view)
+    with styled():
+        made: Figure = getattr(module, f"{result.command}_figure")(result, **view)
     return made

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
+from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Any
 
@@ -36,6 +37,13 @@ SETTINGS: Any = {
 }
 
 
+def styled() -> AbstractContextManager[None]:
+    """Inside it pictures are drawn in this style; whoever calls the library keeps a style of their own."""
+    import matplotlib
+
+    return matplotlib.rc_context(SETTINGS)
+
+
 def canvas(
     rows: int, columns: int, title: str, width: float = 12.8, height: float = 8.0, steady: bool = False
 ) -> tuple[Figure, list[Axes]]:
@@ -45,9 +53,6 @@ def canvas(
     """
     import textwrap
 
-    import matplotlib
-
-    matplotlib.rcParams.update(SETTINGS)
     figure = Figure(figsize=(width, height), dpi=100, layout=None if steady else "constrained")
     words = textwrap.fill(textwrap.shorten(title, 380, placeholder=" ..."), 130)
     where = {"y": 0.99, "va": "top"} if steady else {}  # elsewhere the layout finds room for it
@@ -86,6 +91,11 @@ def name_places(ax: Axes, names: Sequence[str], room: int) -> None:
 
 def save(figure: Figure, path: Path) -> None:
     """Write a picture in the form its ending asks for."""
+    with styled():
+        _save(figure, path)
+
+
+def _save(figure: Figure, path: Path) -> None:
     if path.suffix.lower() == ".png":
         from matplotlib.backends.backend_agg import FigureCanvasAgg
 
@@ -105,7 +115,8 @@ def png(figure: Figure) -> bytes:
 
     out = io.BytesIO()
     drawing: Any = FigureCanvasAgg(figure)
-    drawing.print_png(out, metadata={"Software": None})
+    with styled():
+        drawing.print_png(out, metadata={"Software": None})
     return out.getvalue()
 
 
