@@ -7,7 +7,7 @@ from dataclasses import dataclass, field, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from bold_orchard.errors import UsageError
+from bold_orchard.errors import UsageError, visible
 from bold_orchard.results.base import Result
 from bold_orchard.results.rows import Rows
 
@@ -123,7 +123,7 @@ class Answer:
             from bold_orchard.storage.files import write_safely
 
             page = self.illustrated(digits) if kind in WITH_PICTURES else self.page(digits)
-            written = content(page, kind, self.title)
+            written = content(page, kind, visible(self.title))
             write_safely(path, lambda p: p.write_bytes(written))
         return path
 

@@ -84,7 +84,8 @@ _OBEYED = [
     *range(0x2066, 0x206A),
     0xFEFF,
 ]
-_VISIBLE = {code: f"\\x{code:02x}" if code < 256 else f"\\u{code:04x}" for code in _OBEYED}
+# and halves of pairs, as which bytes of a file's name stand that are no UTF-8
+_VISIBLE = {code: f"\\x{code:02x}" if code < 256 else f"\\u{code:04x}" for code in (*_OBEYED, *range(0xD800, 0xE000))}
 
 
 def visible(text: str) -> str:

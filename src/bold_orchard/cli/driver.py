@@ -76,6 +76,8 @@ def check_targets(args: argparse.Namespace, others: tuple[str, ...] = (), forms:
     for name, path in {"csv": args.csv, "figure": args.figure, **named}.items():
         if path == "":
             raise UsageError(f"--{name.replace('_', '-')} is given an empty name; give the name of a file")
+    if any(0xD800 <= ord(c) < 0xE000 for c in getattr(args, "save", None) or ""):
+        raise UsageError("--save needs a name in UTF-8, since it stands in pages and files; give another name")
     kept = named.pop("save", None)  # a name that gets an ending: a folder may bear it
     for path in (args.csv, args.figure, *named.values(), kept, *args.to):
         if path is None:

@@ -6,6 +6,7 @@ import argparse
 import contextlib
 import gc
 import importlib
+import io
 import os
 import signal
 import sys
@@ -46,6 +47,10 @@ COMMANDS = {
 }
 
 
+LOADED, OF_A_THREAD = (
+    300 << 20,
+    64 << 20,
+)  # bytes of address space of the libraries, and of each thread of linear algebra
 BROKEN = (
     "the numbers of this model leave what double precision can hold: columns that say nearly the same, or sizes far apart; "
     "look at them with orchard scout, or try a simpler sentence"
@@ -54,6 +59,7 @@ BROKEN = (
 
 def program() -> None:
     """The entry point: run, flush, and leave without taking the libraries down piece by piece."""
+    _check_standard_streams()
     # threads of OpenBLAS turn 2^16 cycles in wait of more work and then sleep: 2^26, its default, keeps a processor from ours after every product
     os.environ.setdefault("OPENBLAS_THREAD_TIMEOUT", "16")
     gc.set_threshold(200_000)  # one command and out: what is made stays in use
@@ -69,6 +75,31 @@ def program() -> None:
     with contextlib.suppress(OSError):
         sys.stderr.flush()
     os._exit(code)
+
+
+def _check_standard_streams() -> None:
+    """Closed streams are read and written as if they were the null device; signs that an output lacks are written out."""
+    for fd, name, mode in ((0, "stdin", "r"), (1, "stdout", "w"), (2, "stderr", "w")):
+        if getattr(sys, name) is None:
+            null = os.open(os.devnull, os.O_RDWR)
+            if null != fd:  # a file opened later must not take the place of a stream that libraries write to
+                os.dup2(null, fd)
+            setattr(sys, name, os.fdopen(fd, mode, encoding="utf-8"))
+    if isinstance(sys.stdout, io.TextIOWrapper) and sys.stdout.encoding.lower().replace("-", "") != "utf8":
+        sys.stdout.reconfigure(errors="backslashreplace")
+
+
+def _check_address_space() -> None:
+    """Refuse to begin where the engine's libraries cannot even be loaded: there they wait for memory without end."""
+    with contextlib.suppress(ImportError):
+        import resource
+
+        limit = resource.getrlimit(resource.RLIMIT_AS)[0]
+        least = LOADED + OF_A_THREAD * (os.cpu_count() or 1)
+        if limit != resource.RLIM_INFINITY and limit < least:
+            raise OrchardError(
+                f"the address space of this process is limited to {limit >> 20} MB, too little for NumPy; allow {least >> 20} MB (ulimit -v)"
+            )
 
 
 def _ended(number: int, frame: object) -> None:
@@ -137,6 +168,7 @@ def _run(arguments: list[str]) -> int:
         print(_overview())
         return 0
     command, parser = parser_of(arguments[0])
+    _check_address_space()
     args = parser.parse_args(arguments[1:])
     if not hasattr(command, "COMMAND"):  # demo and completion, which have no answer
         return int(command.run(args))

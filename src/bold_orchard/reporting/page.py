@@ -59,17 +59,17 @@ class Page:
 
     def picture(self, png: bytes, words: str) -> Page:
         """A picture, with the words that stand under it and in its place."""
-        self.pieces.append(Picture(png, words))
+        self.pieces.append(Picture(png, visible(words)))
         return self
 
     def formula(self, text: str, latex: str) -> Page:
         """One equation, as Unicode text and as LaTeX."""
-        self.pieces.append(Formula(text, latex))
+        self.pieces.append(Formula(visible(text), visible(latex)))
         return self
 
     def code(self, text: str) -> Page:
         """Lines that stand as they are: commands, a plan."""
-        self.pieces.append(Code(text))
+        self.pieces.append(Code(visible(text)))
         return self
 
     def join(self, other: Page, level: int) -> Page:

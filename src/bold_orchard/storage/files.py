@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import importlib.util
+import io
 import os
 import re
 import shutil
@@ -239,11 +240,13 @@ def _write_workbook(path: Path, frame: Any) -> None:
             if cell.data_type == "f":
                 cell.data_type = "s"
     book.properties.created = book.properties.modified = datetime.datetime(2020, 1, 1)
-    book.save(path)
-    with zipfile.ZipFile(path) as made:
+    first, second = io.BytesIO(), io.BytesIO()  # in memory: a full disk is then found by the one write at the end
+    book.save(first)
+    with zipfile.ZipFile(first) as made:
         parts = {name: made.read(name) for name in made.namelist()}
-    with zipfile.ZipFile(path, "w", zipfile.ZIP_DEFLATED) as out:
+    with zipfile.ZipFile(second, "w", zipfile.ZIP_DEFLATED) as out:
         for name, content in parts.items():
             if name == "docProps/core.xml":
                 content = re.sub(rb">[^<>]*Z</dcterms:modified>", b">2020-01-01T00:00:00Z</dcterms:modified>", content)
             out.writestr(zipfile.ZipInfo(name, (2020, 1, 1, 0, 0, 0)), content)
+    path.write_bytes(second.getvalue())

@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
 
-from bold_orchard.errors import OrchardError
+from bold_orchard.errors import OrchardError, visible
 
 PLAIN = ("method", "df", "confidence", "tolerance", "max_steps", "points")  # settings of a fit, by their options' names
 DEFAULTS = {
@@ -116,6 +116,9 @@ def _toml(value: Any) -> str:
     if isinstance(value, (list, tuple)):
         return "[" + ", ".join(map(_toml, value)) + "]"
     text = str(value).replace("\\", "\\\\").replace('"', '\\"')
-    for sign, code in (("\n", "n"), ("\t", "t"), ("\r", "r")):
-        text = text.replace(sign, f"\\{code}")
+    if any(0xD800 <= ord(c) < 0xE000 for c in text):
+        raise OrchardError(
+            f"{visible(text)} is no name in UTF-8, and a plan is a text in UTF-8; rename that file and fit again"
+        )
+    text = "".join(c if ord(c) >= 32 and ord(c) != 127 else f"\\u{ord(c):04x}" for c in text)
     return f'"{text}"'
