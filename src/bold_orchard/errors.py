@@ -42,10 +42,10 @@ def nearest(name: str, known: Iterable[str]) -> str | None:
     return by_fold[found[0]] if found else None
 
 
-def unknown_name(kind: str, name: str, known: Iterable[str], where: str) -> str:
-    """A one-line message for a name that does not exist, with the nearest one or the list."""
+def unknown_name(kind: str, name: str, known: Iterable[str], where: str, words: Iterable[str] = ()) -> str:
+    """A one-line message for a name that does not exist, with the nearest one or the list; ``words`` that are no names of the kind may be meant too."""
     known = list(known)
-    near = nearest(name, known)
+    near = nearest(name, [*known, *words])
     hint = f"did you mean '{near}'?" if near else "there are: " + ", ".join(shown(known))
     return f"there is no {kind} '{name}' in {where}; {hint}"
 

@@ -1,4 +1,4 @@
-"""Tasks on all processors, where processes can be forked."""
+"""Tasks on all processors, where processes can be forked; on one where they cannot."""
 
 from __future__ import annotations
 
@@ -30,6 +30,14 @@ AT_ONCE = 10  # tasks handed to a process together: few enough that a progress b
 _held: list[Callable[[int], Array]] = []
 
 
+def can_fork() -> bool:
+    """Whether work is shared by processes forked off this one: on Linux alone.
+
+    Elsewhere a fork is not there (Windows) or unsafe once a system library has begun a thread (macOS), and one process does the work.
+    """
+    return sys.platform == "linux" and "fork" in multiprocessing.get_all_start_methods()
+
+
 def run(task: Callable[[int], Array], samples: int, report: Progress) -> Array:
     """task(0), ..., task(samples - 1) stacked, (samples, ...); on all cores where processes can be forked."""
     made: list[Array] = []
@@ -43,7 +51,7 @@ def run(task: Callable[[int], Array], samples: int, report: Progress) -> Array:
 def _each_part(task: Callable[[int], Array], samples: int) -> Iterator[list[Array]]:
     parts = (range(i, min(i + AT_ONCE, samples)) for i in range(0, samples, AT_ONCE))
     workers = min(processors(), -(-samples // AT_ONCE))
-    if workers == 1 or "fork" not in multiprocessing.get_all_start_methods():
+    if workers == 1 or not can_fork():
         for part in parts:
             yield [task(i) for i in part]
         return

@@ -209,3 +209,9 @@ def test_large_crossings_beside_what_needs_a_factor_are_refused_by_name(orchard)
     refused(orchard("fit", "t.csv", sentence + "; within tree: exchangeable"), 3, "picker (", "too many beside within")
     d = orchard("fit", "t.csv", sentence, "--json").json  # alone they are fitted; of noise two variances of nothing
     assert d["convergence"]["converged"] and max(d["random"][0]["sd"][0], d["random"][1]["sd"][0]) < 0.2
+
+
+def test_a_column_that_is_not_there_is_told_by_columns_alone(quick):
+    (quick.folder / "t.csv").write_text("y,g\n1,a\n2,b\n3,a\n")
+    assert quick("fit", "t.csv", "y = zzz; each g: intercept").err.splitlines()[0].endswith("there are: y, g")
+    assert "did you mean 'intercept'?" in quick("fit", "t.csv", "y = intercpt; each g: intercept").err

@@ -14,9 +14,7 @@ from bold_orchard import workers
 from bold_orchard.design import engines
 from bold_orchard.errors import OrchardError
 
-forks = pytest.mark.skipif(
-    "fork" not in multiprocessing.get_all_start_methods(), reason="processes are not forked here"
-)
+forks = pytest.mark.skipif(not workers.can_fork(), reason="processes are not forked here")
 
 
 def none_left():
@@ -86,3 +84,21 @@ def test_work_broken_off_leaves_no_process():
     next(results)
     results.close()
     assert none_left()
+
+
+@forks
+@pytest.mark.parametrize("system", ["darwin", "win32"])
+def test_systems_without_forks_give_the_same_digits(system, monkeypatch):
+    task = lambda i: np.random.default_rng([7, i]).normal(size=3)  # noqa: E731
+    shared = workers.run(task, 45, lambda done, total: None)
+    monkeypatch.setattr(workers.sys, "platform", system)
+    monkeypatch.setattr(workers.multiprocessing, "get_context", None)  # whoever begins a process fails
+    assert not workers.can_fork()
+    assert type(engines.engine_here(8, 10**12)) is engines.Engine
+    assert np.array_equal(workers.run(task, 45, lambda done, total: None), shared)
+
+
+@forks
+def test_a_few_tasks_wait_at_a_time_and_results_keep_their_order():
+    made = workers.run(lambda i: np.array([float(i)]), 1234, lambda done, total: None)
+    assert made.ravel().tolist() == list(range(1234))

@@ -119,7 +119,7 @@ def check_columns(sentence: tree.Sentence, table: Table) -> None:
             raise SentenceError(message, sentence.source, given.place[0], given.place[1] - given.place[0])
     for column in tree.columns_of(sentence):
         if not table.has(column.name):
-            message = unknown_name("column", column.name, [*table.columns, "intercept"], table.name)
+            message = unknown_name("column", column.name, table.columns, table.name, ["intercept"])
             raise SentenceError(message, sentence.source, column.place[0], column.place[1] - column.place[0])
 
 

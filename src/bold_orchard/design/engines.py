@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import logging
 import mmap
-import multiprocessing
 import pickle
 from collections import deque
 from collections.abc import Callable, Iterable, Iterator
@@ -14,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from bold_orchard.threads import processors
-from bold_orchard.workers import forked
+from bold_orchard.workers import can_fork, forked
 
 ROOM = 300_000_000  # bytes of a shelf: no memory until something lies there
 MOST_LOCAL = 4  # workers of one thread for each processor of this machine
@@ -123,7 +122,7 @@ class Shelf:
 def engine_here(parts: int, size: int) -> Engine:
     """All processors for several parts that hold much (``size`` bytes), where processes can be forked; else this process."""
     workers = min(processors(), parts)
-    several = workers > 1 and size >= MUCH and "fork" in multiprocessing.get_all_start_methods()
+    several = workers > 1 and size >= MUCH and can_fork()
     return Forked(workers) if several else Engine()
 
 

@@ -15,7 +15,7 @@ from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sampling.gaussian import NOWHERE
 from bold_orchard.sampling.nuts import Chain, sample
 from bold_orchard.threads import processors
-from bold_orchard.workers import forked
+from bold_orchard.workers import can_fork, forked
 
 Array = NDArray[Any]
 SCATTER = 2.0  # standard errors by which chains start apart
@@ -59,8 +59,8 @@ def run(task: Task, report: Callable[[int, int, int], None]) -> list[Drawn]:
     count = len(task.seeds)
     total = count * (task.warmup + task.draws)
     workers = min(processors(), count)
-    counted = multiprocessing.get_context("fork").RawArray("l", 2 * count) if _forks() else [0] * (2 * count)
-    if workers == 1 or not _forks():
+    counted = multiprocessing.get_context("fork").RawArray("l", 2 * count) if can_fork() else [0] * (2 * count)
+    if workers == 1 or not can_fork():
         with threadpool_limits(1):
             return [
                 _one(task, counted, i, lambda: report(sum(counted[::2]), total, sum(counted[1::2])))
@@ -72,10 +72,6 @@ def run(task: Task, report: Callable[[int, int, int], None]) -> list[Drawn]:
             report(sum(counted[::2]), total, sum(counted[1::2]))
         report(total, total, sum(counted[1::2]))
         return [f.result() for f in futures]
-
-
-def _forks() -> bool:
-    return "fork" in multiprocessing.get_all_start_methods()
 
 
 def _do(i: int) -> Drawn:
