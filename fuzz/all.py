@@ -1,6 +1,6 @@
 """Everything that fuzzes, for a while: `python fuzz/all.py [SECONDS]` (an hour by default); `make fuzz`.
 
-Rounds of damaged files, random sentences through all commands, hard designs through the engine, and models written in two ways that must
+Rounds of damaged files, attacks on the user's files and machine, interrupts, random sentences through all commands, hard designs through the engine, and models written in two ways that must
 answer alike, with seeds that go on from the day's date, until the time is up. Exit 1 where anything was found.
 """
 
@@ -13,7 +13,14 @@ import time
 from pathlib import Path
 
 HERE = Path(__file__).parent
-ROUNDS = (("files.py", 2000), ("sentences.py", 60), ("hard.py", 40), ("relations.py", 300))  # each some tens of seconds
+ROUNDS = (
+    ("files.py", 2000),
+    ("sentences.py", 60),
+    ("hard.py", 40),
+    ("relations.py", 300),
+    ("harm.py", 300),
+    ("interrupts.py", 20),
+)  # each some tens of seconds
 RELATIONS = [
     sys.executable,
     "-m",

@@ -12,6 +12,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 import files
+import harm
 from bold_orchard.data.natural_order import natural_key, natural_order
 
 FOUND = [
@@ -47,6 +48,16 @@ def folder(tmp_path_factory):
 @pytest.mark.parametrize("kind", files.KINDS)
 def test_damaged_files_and_odd_words_get_a_line(folder, kind):
     found = [files.trouble(seed, kind) for seed in range(500_000, 500_060)]
+    assert not [f for f in found if f]
+
+
+@pytest.mark.parametrize("kind", harm.KINDS)
+def test_nothing_of_the_users_is_harmed(kind, tmp_path, monkeypatch):
+    monkeypatch.chdir(tmp_path)
+    old = signal.signal(signal.SIGALRM, files.late)
+    harm.prepare()
+    found = [harm.trouble(seed, kind) for seed in range(700_000, 700_012)]
+    signal.signal(signal.SIGALRM, old)
     assert not [f for f in found if f]
 
 
