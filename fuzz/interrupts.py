@@ -55,6 +55,11 @@ def children(parent: int) -> list[int]:
     return [int(p) for p in made]
 
 
+def from_a_terminal() -> None:
+    """Whoever runs in the background may have Ctrl-C turned off for all that it starts."""
+    signal.signal(signal.SIGINT, signal.SIG_DFL)
+
+
 def trouble(seed: int) -> str | None:
     """What goes wrong with one seed, or nothing."""
     r = random.Random(seed)
@@ -64,7 +69,9 @@ def trouble(seed: int) -> str | None:
         r.uniform(0.02, 2.5),
     )
     before = {p.name for p in Path().iterdir()}
-    running = subprocess.Popen([*PROGRAM, *command], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True)
+    running = subprocess.Popen(
+        [*PROGRAM, *command], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True, preexec_fn=from_a_terminal
+    )  # noqa: PLW1509
     time.sleep(delay)
     workers = children(running.pid)
     running.send_signal(kind)

@@ -69,3 +69,15 @@ def test_leading_zeros_make_labels_wherever_they_first_stand(tmp_path, encoding,
     read = table(str(tmp_path / "t.csv"))
     assert set(read.labels("plot").texts) == set(plots)
     assert read.kind("count") == "number"
+
+
+@pytest.mark.parametrize("gap", [False, True])
+@pytest.mark.parametrize("form", ["{:#x}", "{:#X}", "{:03d}", "0{}"])
+def test_digits_that_are_not_how_a_number_is_written_stay_as_they_are(tmp_path, form, gap):
+    """Beyond the lines that are looked at first, too, and beside an empty cell."""
+    ids = [str(100 + i % 50) if i < 15_000 and form != "{:#x}" else form.format(i % 50) for i in range(30_000)]
+    wanted = sorted(set(ids))
+    if gap:
+        ids[29_999] = ""
+    pd.DataFrame({"yield": np.arange(30_000.0) / 7, "id": ids}).to_csv(tmp_path / "t.csv", index=False)
+    assert sorted(table(str(tmp_path / "t.csv")).labels("id").texts) == wanted

@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING
 
 from bold_orchard.answers import PICTURES
 from bold_orchard.cli.command import Command
+from bold_orchard.cli.interrupt import look
 from bold_orchard.errors import OrchardError, UsageError
 
 if TYPE_CHECKING:
@@ -33,6 +34,7 @@ def run(command: Command, args: argparse.Namespace) -> int:
     with Steps(working, args.quiet) as progress:
         answer = command.answer(args, progress)
     figure = answer.figure() if args.figure else None  # refused before anything is written
+    look()
     command.beside(args, answer)
     if args.csv:
         from bold_orchard.storage.files import write_rows

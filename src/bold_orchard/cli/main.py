@@ -8,13 +8,13 @@ import gc
 import importlib
 import io
 import os
-import signal
 import sys
 import warnings
 from collections.abc import Sequence
 from types import ModuleType
 
 from bold_orchard import __version__
+from bold_orchard.cli.interrupt import listen
 from bold_orchard.cli.options import Parser
 from bold_orchard.errors import OrchardError, UsageError, nearest, visible
 
@@ -63,8 +63,7 @@ def program() -> None:
     # threads of OpenBLAS turn 2^16 cycles in wait of more work and then sleep: 2^26, its default, keeps a processor from ours after every product
     os.environ.setdefault("OPENBLAS_THREAD_TIMEOUT", "16")
     gc.set_threshold(200_000)  # one command and out: what is made stays in use
-    with contextlib.suppress(ValueError):  # not the main thread
-        signal.signal(signal.SIGTERM, _ended)
+    listen()
     code = main()
     try:
         sys.stdout.flush()
@@ -100,11 +99,6 @@ def _check_address_space() -> None:
             raise OrchardError(
                 f"the address space of this process is limited to {limit >> 20} MB, too little for NumPy; allow {least >> 20} MB (ulimit -v)"
             )
-
-
-def _ended(number: int, frame: object) -> None:
-    """Told to end: workers are ended and temporary files taken away on the way out."""
-    raise SystemExit(128 + number)
 
 
 def _unwritable(e: OSError) -> int:

@@ -7,6 +7,8 @@ import time
 from types import TracebackType
 from typing import Any
 
+from bold_orchard.cli.interrupt import look
+
 LOOK, LONG = 10.0, 3600.0  # seconds after which the rest is estimated, and from which it is worth a word
 SPANS = (("years", 365.25 * 86400), ("days", 86400.0), ("hours", 3600.0))
 
@@ -25,6 +27,7 @@ class Steps:
         return self
 
     def __call__(self, done: int, total: int | None = None, what: str | None = None) -> None:
+        look()
         if total and done and not self.warned:
             self._warn(total / done - 1.0)
         if self.silent or time.monotonic() - self.start < 1.0:

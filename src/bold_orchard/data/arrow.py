@@ -74,11 +74,7 @@ def read_text(
             continue
         columns = [_plain(made.column(c), c in text) for c in wanted]
         odd = [c for c, column in zip(wanted, columns) if column is None or (c not in text and _perhaps_labels(column))]
-        whole = [
-            c
-            for c, column in zip(wanted, columns)
-            if c not in text and not isinstance(column, Texts) and column is not None and column.dtype.kind == "i"
-        ]
+        whole = [c for c in wanted if c not in text and pa.types.is_integer(made.column(c).type)]
         odd += [c for c in whole if c not in odd] if whole and not looked and _zeros_lead(source, separator) else []
         looked = True
         if not odd:
@@ -105,9 +101,13 @@ def _perhaps_labels(column: Column) -> bool:
 
 
 def _zeros_lead(source: Path | io.BytesIO, separator: str) -> bool:
-    """Whether some cell of the file is digits with a zero first."""
+    """Whether some cell of the file is digits with a zero first, or hexadecimal, which the library takes for a number."""
     cell = re.compile(
-        rb"[" + re.escape(separator.encode()) + rb"\"\n]0[0-9]+[" + re.escape(separator.encode()) + rb"\"\r\n]"
+        rb"["
+        + re.escape(separator.encode())
+        + rb"\"\n]0[0-9xX][0-9a-fA-F]*["
+        + re.escape(separator.encode())
+        + rb"\"\r\n]"
     )
     with contextlib.ExitStack() as stack:
         file = source if isinstance(source, io.BytesIO) else stack.enter_context(source.open("rb"))
@@ -118,7 +118,8 @@ def _zeros_lead(source: Path | io.BytesIO, separator: str) -> bool:
             starts = np.isin(values[:-2], np.frombuffer(separator.encode() + b'"\n', dtype=np.uint8)) & (
                 values[1:-1] == ord("0")
             )
-            if (starts & (values[2:] - ord("0") < 10)).any() and cell.search(rest + block + b"\n"):
+            second = (values[2:] - ord("0") < 10) | ((values[2:] | 32) == ord("x"))
+            if (starts & second).any() and cell.search(rest + block + b"\n"):
                 return True
             rest = block[-LONGEST:]
     return False
