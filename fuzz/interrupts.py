@@ -16,6 +16,7 @@ import tempfile
 import time
 from collections import Counter
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 import pandas as pd
@@ -69,9 +70,8 @@ def trouble(seed: int) -> str | None:
         r.uniform(0.02, 2.5),
     )
     before = {p.name for p in Path().iterdir()}
-    running = subprocess.Popen(
-        [*PROGRAM, *command], stdout=subprocess.DEVNULL, stderr=subprocess.PIPE, text=True, preexec_fn=from_a_terminal
-    )  # noqa: PLW1509
+    quiet: dict[str, Any] = {"stdout": subprocess.DEVNULL, "stderr": subprocess.PIPE, "text": True}
+    running = subprocess.Popen([*PROGRAM, *command], preexec_fn=from_a_terminal, **quiet)  # noqa: PLW1509
     time.sleep(delay)
     workers = children(running.pid)
     running.send_signal(kind)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import logging
 import mmap
 import pickle
@@ -214,7 +215,7 @@ class Cluster(Engine):
                 return future.result(timeout=LOOK)
             except TimeoutError:
                 if future.done():
-                    raise
+                    return future.result()
             except CancelledError:
                 break
             if self.client.status != "running":
@@ -231,7 +232,8 @@ class Cluster(Engine):
     def close(self) -> None:
         """Let the workers go."""
         if getattr(self, "client", None) is not None:
-            self.client.close(timeout=LOOK)
+            with contextlib.suppress(OSError, TimeoutError):  # a scheduler that is gone answers no farewell
+                self.client.close(timeout=LOOK)
         if self.local is not None:
             self.local.close()
         for log, level in self.levels.items():
