@@ -107,3 +107,17 @@ def test_empty_names_and_seeds_below_zero(saved, words, code, said):
 def test_the_fits_of_a_plan_as_a_table(saved):
     assert saved("plan", "m", "--to", "p.toml", "--csv", "fits.csv").code == 0
     assert (saved.folder / "fits.csv").read_text().split() == ["fits", "m"]
+
+
+def test_matrices_do_not_write_over_the_data(quick, harvest):
+    harvest.rename(quick.folder / "X.csv")
+    assert (
+        quick(
+            "fit", "X.csv", "yield = rain; each orchard: intercept", "--missing", "-999", "--save", "m", "--quiet"
+        ).code
+        == 0
+    )
+    before = (quick.folder / "X.csv").read_bytes()
+    made = quick("show", "m", "--matrices", ".")
+    assert made.code == 2 and "--matrices would write over X.csv, the data of" in made.err
+    assert (quick.folder / "X.csv").read_bytes() == before and not (quick.folder / "Z.csv").exists()

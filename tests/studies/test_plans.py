@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import importlib
 import json
 import os
 import signal
@@ -13,6 +14,9 @@ import pandas as pd
 import pytest
 
 import bold_orchard as bo
+from bold_orchard.cli.main import COMMANDS
+from bold_orchard.cli.options import Parser
+from bold_orchard.cli.run import all_keys
 
 PLAN = """title = "Rain & harvest"
 
@@ -311,3 +315,27 @@ def test_a_posterior_is_sampled_and_asked_in_one_plan(study):
     }
     assert states == {"rain": "kept", "sample-rain": "done", "asked": "done"}
     assert not (study.folder / "draws.parquet").exists()
+
+
+def test_every_option_that_names_a_file_is_known_to_write_or_to_read():
+    """A plan keeps what it writes inside its folder by this; a new option must be one of the two."""
+    for command in COMMANDS:
+        module = importlib.import_module(f"bold_orchard.cli.{command}")
+        if not hasattr(module, "COMMAND"):
+            continue
+        parser = Parser(f"orchard {command}", None, "")
+        module.add_options(parser)
+        keys = all_keys()[command]
+        for action in parser._actions:
+            key = (action.option_strings or [action.dest])[-1].lstrip("-")
+            if action.metavar in ("FILE", "FOLDER") and (command, key) not in {("run", "into")}:
+                assert keys[key].writes or keys[key].reads, (command, key)
+
+
+def test_a_folder_of_matrices_stays_inside_too(study):
+    step = 'command = "show"\nfit = "rain"\nmatrices = "{}"\n\n[[steps]]\ncommand = "means"'
+    for folder, code in (("../x", 2), ("algebra", 0)):
+        (study.folder / "plan.toml").write_text(PLAN.replace('command = "means"', step.format(folder), 1))
+        done = study("run", "plan.toml")
+        assert done.code == code and (code == 0 or "no file inside the folder of the run" in done.err), done.err
+    assert (study.folder / "plan" / "algebra" / "X.csv").exists() and not (study.folder / "x").exists()

@@ -25,7 +25,7 @@ class Command(Frozen):
 
     ``prepare`` refuses and completes arguments before any work; ``beside`` writes the files that only this command has, and
     ``after`` says what was kept once the answer is printed; ``working`` is what the progress line calls the work. ``other_files`` are options
-    that name files to write. A ``short`` command says only what it wrote when files are asked for; ``forms`` are endings that --to
+    that name files to write, ``folders`` those that name folders. A ``short`` command says only what it wrote when files are asked for; ``forms`` are endings that --to
     takes of this command alone; ``code`` gives the exit code of one whose answer is whole.
     """
 
@@ -38,6 +38,7 @@ class Command(Frozen):
     after: Callable[[Arguments, Answer], None] = nothing
     working: str | Callable[[Arguments], str] = "working"
     other_files: tuple[str, ...] = ()
+    folders: tuple[str, ...] = ()
     short: bool = False
     code: Callable[[Arguments], int] = lambda args: 0
     forms: tuple[str, ...] = ()

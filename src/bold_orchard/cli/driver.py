@@ -98,7 +98,7 @@ def check_harmless(args: argparse.Namespace, others: tuple[str, ...]) -> None:
     named = {f"--{name.replace('_', '-')}": getattr(args, name) for name in ("csv", "figure", *others)}
     targets = [(option, str(save_path(path)) if option == "--save" else path) for option, path in named.items() if path]
     targets += [("--to", path) for path in args.to]
-    read = {os.path.realpath(path): what for what, path in _inputs(args)} if targets else {}
+    read = {os.path.realpath(path): what for what, path in inputs(args)} if targets else {}
     seen: dict[str, str] = {}
     for option, path in targets:
         place = os.path.realpath(path)
@@ -111,7 +111,7 @@ def check_harmless(args: argparse.Namespace, others: tuple[str, ...]) -> None:
         seen[place] = option
 
 
-def _inputs(args: argparse.Namespace) -> Iterator[tuple[str, str]]:
+def inputs(args: argparse.Namespace) -> Iterator[tuple[str, str]]:
     """What a command reads, and what it is: data, saved fits and theirs, matrices of the sentence, plans."""
     from bold_orchard.storage.save_path import save_path
 

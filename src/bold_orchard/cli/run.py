@@ -24,7 +24,7 @@ EXAMPLE = """examples:
   orchard run plan.toml --only report
   orchard run plan.toml --check
 """
-READ = ("data", "labels", "new", "posterior")  # options that name files to read
+READ = ("data", "labels", "new", "posterior", "design")  # options that name files to read
 FITS = ("fit", "fits", "against")  # options that name fits
 
 
@@ -81,7 +81,7 @@ def all_keys() -> dict[str, dict[str, Key]]:
             continue
         parser = Parser(f"orchard {name}", None, "")
         module.add_options(parser)
-        others = {o.replace("_", "-") for o in module.COMMAND.other_files}
+        others = {o.replace("_", "-") for o in (*module.COMMAND.other_files, *module.COMMAND.folders)}
         out[name] = {
             _key(a): _how(a, others) for a in parser._actions if _key(a) not in ("help", "json", "quiet", "save")
         }

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 import argparse
+import os
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
 from bold_orchard.cli.options import fit_argument, fit_tables, output_options, say, write_fit_tables
-from bold_orchard.errors import OrchardError
+from bold_orchard.errors import OrchardError, UsageError
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
@@ -46,6 +47,7 @@ def _write_matrices(args: argparse.Namespace) -> None:
     from pathlib import Path
 
     from bold_orchard.api import matrices
+    from bold_orchard.cli.driver import inputs
     from bold_orchard.storage.files import write_rows
 
     made, folder = matrices(args.fit, args.level), Path(args.matrices)
@@ -53,6 +55,13 @@ def _write_matrices(args: argparse.Namespace) -> None:
         folder.mkdir(parents=True, exist_ok=True)
     except OSError as e:
         raise OrchardError(f"{folder} cannot be made: {e.strerror}; give another folder") from None
+    read = {os.path.realpath(path): what for what, path in inputs(args)}
+    for name in made:
+        target = folder / f"{name}.csv"
+        if os.path.realpath(target) in read:
+            raise UsageError(
+                f"--matrices would write over {target}, {read[os.path.realpath(target)]} of this command; give another folder"
+            )
     for name, frame in made.items():
         write_rows(folder / f"{name}.csv", frame.rename_axis("").reset_index())
     say(args, f"wrote {', '.join(f'{name}.csv' for name in made)} to {folder}")
@@ -65,4 +74,5 @@ COMMAND = Command(
     answer,
     beside=write_fit_tables,
     other_files=("csv_variation", "csv_figures"),
+    folders=("matrices",),
 )
