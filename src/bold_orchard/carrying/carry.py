@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -13,7 +14,6 @@ from bold_orchard.carrying.first import FirstModel
 from bold_orchard.carrying.pooled import Pooled, pooled
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, UsageError, shown
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.coefficients.methods import precision
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.fit import Fit, Settings, fit
@@ -34,8 +34,8 @@ APART = 8  # steps at each set of the first model's variances, the last of which
 MOST_FAILED = 0.1  # share of refits that may fail before the answer is not to be used
 
 
-@frozen
-class CarryOptions(Frozen):
+@dataclass(frozen=True)
+class CarryOptions:
     """``imputations`` kept draws; ``naive`` shows the fit to the means beside; ``drop_constant`` leaves out units without variation."""
 
     imputations: int = 100
@@ -94,8 +94,8 @@ def carry(
     return _document(first, plain, effects, made, kept, augmented, options, notes, text)
 
 
-@frozen
-class _Kept(Frozen):
+@dataclass(frozen=True)
+class _Kept:
     """Of every completed data: estimates (m, p) and covariances of the fixed rows that exist, parts of the variation."""
 
     estimates: Array

@@ -8,7 +8,7 @@ outcome out would pull its coefficients towards zero.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -23,7 +23,6 @@ from bold_orchard.design.over import design_over
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.gaussian_search import make_criterion
 from bold_orchard.estimation.model import FittedModel
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sentence import tree
 
 Array = NDArray[np.float64]
@@ -33,8 +32,8 @@ FLAT = 0.05  # of the least information at the means, below which coefficients r
 MOVES = 3  # of all effects between two draws of the parameters
 
 
-@frozen
-class Parameters(Frozen):
+@dataclass(frozen=True)
+class Parameters:
     """A draw of the second model's parameters: ``b`` (p,), the effects of its own units by clause and row, ``sigma2``."""
 
     b: Array

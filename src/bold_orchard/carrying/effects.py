@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -14,7 +14,6 @@ from bold_orchard.data.columns import Column
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import unit_codes
 from bold_orchard.errors import OrchardError, SentenceError, nearest, shown, unknown_name
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.fit import Fit
 from bold_orchard.sentence.edit import unit_of
 
@@ -22,8 +21,8 @@ Array = NDArray[np.float64]
 NAMED = re.compile(r"\[?\beffect\(\s*([^():]+?)\s*:\s*((?:[^()]|\([^()]*\))+?)\s*\)\]?")
 
 
-@frozen
-class Carried(Frozen):
+@dataclass(frozen=True)
+class Carried:
     """Effects of one unit: ``terms`` in the order used, ``mean`` (J, k) and ``covariance`` (J, k, k) given the first model's rows.
 
     ``level`` (n,) is the unit of each row of the second data, numbered among the ``labels`` that occur; ``variance`` (k,) is that of

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import NDArray
-
-from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[np.float64]
 
 
-@frozen
-class Pooled(Frozen):
+@dataclass(frozen=True)
+class Pooled:
     """``estimate`` (p,), ``covariance`` (p, p), ``df`` (p,) and the fraction of information ``missing`` (p,)."""
 
     estimate: Array

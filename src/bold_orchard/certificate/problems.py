@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from decimal import Decimal
 from fractions import Fraction
 from typing import Any
@@ -13,7 +14,6 @@ from scipy import integrate, special
 from bold_orchard.certificate.exact import decimal, determinant, deviance, digits, least_squares, solve
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Options
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.coefficients.terms import terms
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit, Settings, fit
@@ -21,8 +21,8 @@ from bold_orchard.inference.fit import Fit, Settings, fit
 HARVEST = [[12, 15, 11], [21, 18, 24], [9, 13, 8], [17, 19, 22], [14, 10, 15], [25, 21, 20]]
 
 
-@frozen
-class Check(Frozen):
+@dataclass(frozen=True)
+class Check:
     """One figure: the answer computed, how many digits agree with the exact one, and how many are needed to pass."""
 
     problem: str

@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import argparse
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import TYPE_CHECKING
-
-from bold_orchard.frozen import Frozen, frozen
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
@@ -19,8 +18,8 @@ def nothing(args: Arguments, answer: Answer) -> None:
     """No file beside the usual ones."""
 
 
-@frozen
-class Command(Frozen):
+@dataclass(frozen=True)
+class Command:
     """``about`` and ``examples`` stand in its help; ``options`` adds its own; ``answer`` asks the question.
 
     ``prepare`` refuses and completes arguments before any work; ``beside`` writes the files that only this command has, and

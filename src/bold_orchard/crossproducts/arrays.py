@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -9,14 +10,13 @@ from numpy.typing import NDArray
 
 from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.covariance.residuals.base import RowCovariance
-from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[Any]
 Codes = NDArray[np.intp]
 
 
-@frozen
-class RandomBlock(Frozen):
+@dataclass(frozen=True)
+class RandomBlock:
     """The columns of one ``each`` clause, by number; ``constant`` is the position of its intercept, if any."""
 
     columns: tuple[int, ...]
@@ -24,8 +24,8 @@ class RandomBlock(Frozen):
     constant: int | None
 
 
-@frozen
-class RandomUnit(Frozen):
+@dataclass(frozen=True)
+class RandomUnit:
     """One grouping unit: ``codes`` (n,) in 0..levels-1 and its independent blocks.
 
     ``relationship_factor`` (levels, levels) is the lower factor of a known covariance between levels, None for independent ones.
@@ -41,8 +41,8 @@ class RandomUnit(Frozen):
         return sum(len(b.columns) for b in self.blocks)
 
 
-@frozen
-class Arrays(Frozen):
+@dataclass(frozen=True)
+class Arrays:
     """``y`` (n,), the distinct ``columns`` of X and Z, each (n,), ``x`` the numbers of the p columns of X (the intercept first
     when ``intercept``), ``weights`` (n,) or None.
 

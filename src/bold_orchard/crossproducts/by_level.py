@@ -7,20 +7,19 @@ of a level goes to its rows as a vector. Levels that few others equal stand one 
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
-
-from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[Any]
 PIECE = 32_768  # rows at a time: all columns of a piece fit the cache
 ALIKE = 128  # levels with equally many rows from which whole vectors are worth it
 
 
-@frozen
-class Block(Frozen):
+@dataclass(frozen=True)
+class Block:
     """Levels (J,) whose rows stand together: ``count`` of each, side by side, or, where ``starts`` (J,) and ``counts`` (J,) are given, one level
     after the other. ``rows`` are those of its piece."""
 
@@ -31,8 +30,8 @@ class Block(Frozen):
     counts: Array | None = None
 
 
-@frozen
-class Piece(Frozen):
+@dataclass(frozen=True)
+class Piece:
     """A run of rows that holds whole levels; without a unit there are no ``blocks``."""
 
     rows: slice

@@ -8,14 +8,13 @@ fit the processor's cache, and nothing as long as the data is written.
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import field, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.arrays import Arrays
-from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[Any]
 ALIAS = 1e-9  # part of a column that must be its own: nine digits of sixteen are rounding by then
@@ -23,8 +22,8 @@ ILL = 1e-4  # ratio of eigenvalues of scaled columns below which they are made o
 BLOCK = 65536  # rows at a time: a block of a few columns fits the second-level cache
 
 
-@frozen
-class Columns(Frozen):
+@dataclass(frozen=True)
+class Columns:
     """Working columns, made block by block: row r is (source - shift) * sqrt(weight).
 
     A source None is the constant. ``ready`` sources carry the weight already. The last row is the response, from
@@ -78,8 +77,8 @@ class Columns(Frozen):
         return out
 
 
-@frozen
-class Standard(Frozen):
+@dataclass(frozen=True)
+class Standard:
     """How the user's columns stand on the working ones.
 
     X_user[:, kept] = X_work @ to_work, where X_work has the rows ``x`` of ``columns`` divided by ``scales``, and

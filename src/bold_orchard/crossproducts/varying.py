@@ -7,7 +7,7 @@ the scaled products: a change of log s scales each product by as much.
 from __future__ import annotations
 
 import itertools
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -15,13 +15,12 @@ from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.elimination import Backward
 from bold_orchard.crossproducts.stages import CrossProducts
-from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[Any]
 
 
-@frozen
-class VaryingPart(Frozen):
+@dataclass(frozen=True)
+class VaryingPart:
     """One clause: its ``columns`` among the effects of ``unit``, and ``w`` (m, levels) in the user's numbering of levels.
 
     ``sd`` (m,) are the SDs of ``w`` over the levels, in which alpha is measured, ``shift`` (m,) their means: there the criterion's
@@ -39,8 +38,8 @@ class VaryingPart(Frozen):
         return np.asarray((alpha / self.sd) @ (self.w - self.shift[:, None]))
 
 
-@frozen
-class Varying(Frozen):
+@dataclass(frozen=True)
+class Varying:
     """All clauses whose SDs vary; alpha (m,) runs over their columns."""
 
     parts: tuple[VaryingPart, ...]

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.data.to_arrow import arrow_of
-from bold_orchard.frozen import Frozen, frozen
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -26,8 +26,8 @@ EXACT = 2**53  # whole numbers up to which a float holds each
 WHOLE = re.compile(rf"{BLANK}[+-]?\d+{BLANK}")
 
 
-@frozen
-class Texts(Frozen):
+@dataclass(frozen=True)
+class Texts:
     """A text column: ``codes`` (n,) into ``raw``, its distinct values in order of appearance; -1 where it is missing.
 
     ``order`` are its levels as the data themselves declare their order (ordered categories), empty where they do not.

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -19,7 +19,6 @@ from bold_orchard.data.parts import joined, parts_of
 from bold_orchard.data.read import read_bytes, read_table
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, UsageError
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.machine import memory
 
 Array = NDArray[Any]
@@ -30,8 +29,8 @@ TEXT = (".csv", ".tsv", ".tab", ".txt")
 GROWTH = 6.0  # bytes in memory for a byte of packed columns, or twice that of text
 
 
-@frozen
-class Pieces(Frozen):
+@dataclass(frozen=True)
+class Pieces:
     """The files ``paths`` with the columns ``used``; ``missing`` codes and the filter ``where`` as ``read_table`` takes them."""
 
     source: str

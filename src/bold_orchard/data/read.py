@@ -9,7 +9,7 @@ import re
 import sys
 import warnings
 from collections.abc import Container, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -20,7 +20,6 @@ from bold_orchard.data.other_formats import frame_table, read_columnar_table, re
 from bold_orchard.data.parts import parts_of, read_parts
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, UsageError
-from bold_orchard.frozen import Frozen, frozen
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -37,8 +36,8 @@ _DECIMAL_POINT = re.compile(r"[+-]?\d+\.\d+")
 _THOUSANDS = re.compile(r"[+-]?[1-9]\d{0,2}[.,]\d{3}")
 
 
-@frozen
-class Peek(Frozen):
+@dataclass(frozen=True)
+class Peek:
     """What the first lines of a delimited file say.
 
     ``cells`` by column of the lines seen, which are the ``whole`` file or its start; ``plain`` for UTF-8 whose header is its first

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Mapping, Sequence
-from dataclasses import field, replace
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -14,7 +14,6 @@ from numpy.typing import NDArray
 from bold_orchard.data.columns import NUMBER, Column, Columns, Texts, factorize, of_frame, of_mapping
 from bold_orchard.data.natural_order import label_texts, natural_order
 from bold_orchard.errors import OrchardError, unknown_name
-from bold_orchard.frozen import Frozen, frozen
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -23,8 +22,8 @@ if TYPE_CHECKING:
 MOST_NUMBERED, MOSTLY = 20, 0.9
 
 
-@frozen
-class Labels(Frozen):
+@dataclass(frozen=True)
+class Labels:
     """One label per row: ``codes`` (n_rows,) index ``raw``, the distinct values; -1 where the label is missing.
 
     ``order`` are the levels as the data declare their order, empty where they do not.
@@ -54,8 +53,8 @@ class Labels(Frozen):
         return [self.texts[i] for i in order], place
 
 
-@frozen
-class Table(Frozen):
+@dataclass(frozen=True)
+class Table:
     """Rows and columns as read, before any row is left out.
 
     ``data`` are the columns; a pandas DataFrame or a mapping of arrays is taken too. ``rows`` numbers the rows as a person counts them

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import field
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
@@ -17,14 +17,13 @@ from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.residual import ResidualPart
 from bold_orchard.design.transformations import Category, ColumnMaker, Numeric
 from bold_orchard.families import family_of
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
 
 
-@frozen
-class Options(Frozen):
+@dataclass(frozen=True)
+class Options:
     """Choices that shape the design: baselines by column, covariates to fill, weights, family and link, force."""
 
     baselines: dict[str, str] = field(default_factory=dict)
@@ -37,8 +36,8 @@ class Options(Frozen):
     grades: tuple[str, ...] = ()
 
 
-@frozen
-class UnitCodes(Frozen):
+@dataclass(frozen=True)
+class UnitCodes:
     """Levels of one unit over the rows used: ``codes`` (n,); texts such as '3 in north'."""
 
     name: str
@@ -65,8 +64,8 @@ class UnitCodes(Frozen):
         return np.bincount(self.codes, minlength=self.size)
 
 
-@frozen
-class Clause(Frozen):
+@dataclass(frozen=True)
+class Clause:
     """One ``each`` clause: its columns of Z and its structure.
 
     ``unit`` is its place among the design's units; ``block`` and ``columns`` say which random unit of the likelihood
@@ -93,16 +92,16 @@ class Clause(Frozen):
         return structure_of(self.structure.kind)
 
 
-@frozen
-class Block(Frozen):
+@dataclass(frozen=True)
+class Block:
     """A random unit of the likelihood: levels, and the factor ``relationship_factor`` of a known covariance between them, or None."""
 
     unit: UnitCodes
     relationship_factor: Array | None = None
 
 
-@frozen
-class Design(Frozen):
+@dataclass(frozen=True)
+class Design:
     """Everything the likelihood and the printed result need; ``table`` holds the rows used only.
 
     Where rows were summed in pieces each row here stands for ``counts`` (n,) of them, which may be a broken number and is its weight,

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import dataclass
 from math import prod
 from typing import Any, NamedTuple
 
 from numpy.typing import NDArray
 
 from bold_orchard.design.transformations import Category, ColumnMaker, Numeric
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.machine import check_room
 from bold_orchard.sentence import tree
 
@@ -17,8 +17,8 @@ Array = NDArray[Any]
 REMEDY = "levels that are a sample of all such levels go into an each clause: each UNIT: intercept"
 
 
-@frozen
-class ModelMatrix(Frozen):
+@dataclass(frozen=True)
+class ModelMatrix:
     """The columns of a fixed part or of an each clause.
 
     ``names`` (contract) and ``labels`` (printed) and ``values`` (each (n,)) run over columns;

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -12,14 +13,13 @@ from bold_orchard.covariance.residuals import residual_structure_of
 from bold_orchard.design.model_matrix import ModelMatrix, build_part
 from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError, SentenceError
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
 
 
-@frozen
-class ResidualPart(Frozen):
+@dataclass(frozen=True)
+class ResidualPart:
     """``kind`` is 'independent', 'ar1', 'exchangeable' or 'unstructured'; ``codes`` (n,) number the units.
 
     ``time`` (n,) is the numeric time of ar1 or the code of the occasion, whose ``labels`` are in order; ``spread`` holds

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -12,15 +13,14 @@ from bold_orchard.data.table import Table
 from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError, SentenceError, UsageError, nearest, shown
 from bold_orchard.families import family_of, names
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
 MOST_GRADES = 50  # grades beyond which a column is rather a number
 
 
-@frozen
-class Response(Frozen):
+@dataclass(frozen=True)
+class Response:
     """``y`` (n,) as the family counts it, ``trials`` (n,) or None, ``levels`` of a coded outcome in order."""
 
     y: Array

@@ -17,15 +17,14 @@ from numpy.typing import NDArray
 from bold_orchard.data.evaluate import evaluate
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, shown, unknown_name
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
 TAKEN = ("intercept", "spread")  # names of terms: columns called so keep the brackets in which they are written
 
 
-@frozen
-class Numeric(Frozen):
+@dataclass(frozen=True)
+class Numeric:
     """Columns made by one factor: names, values each (n,), and where each factor is zero."""
 
     names: tuple[str, ...]
@@ -33,8 +32,8 @@ class Numeric(Frozen):
     zero: str
 
 
-@frozen
-class Category(Frozen):
+@dataclass(frozen=True)
+class Category:
     """A coded category: ``codes`` (n,) index ``levels``; ``levels[0]`` is the baseline; ``column`` is the raw column."""
 
     name: str

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -17,7 +17,6 @@ from bold_orchard.estimation.gaussian_search import first_guess, make_criterion,
 from bold_orchard.estimation.model import EDGE, FittedModel, one_step
 from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.estimation.wide_search import differences
-from bold_orchard.frozen import frozen
 from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
 from bold_orchard.likelihood.protocol import Likelihood
 from bold_orchard.likelihood.wide import WideCriterion
@@ -26,7 +25,7 @@ from bold_orchard.optimize.protocol import OptimizeResult
 Array = NDArray[Any]
 
 
-@frozen
+@dataclass(frozen=True)
 class GaussianModel(FittedModel[Criterion, GaussianPoint]):
     """Estimated by REML or ML; coefficients and residual variance stand at their closed forms for given parameters."""
 

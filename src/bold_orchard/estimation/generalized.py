@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -25,7 +25,6 @@ from bold_orchard.estimation.generalized_search import (
 )
 from bold_orchard.estimation.model import EDGE, FittedModel, one_step
 from bold_orchard.estimation.options import SearchOptions
-from bold_orchard.frozen import frozen
 from bold_orchard.likelihood.laplace.criterion import Laplace
 from bold_orchard.likelihood.laplace.point import LaplacePoint
 from bold_orchard.optimize.protocol import OptimizeResult
@@ -33,7 +32,7 @@ from bold_orchard.optimize.protocol import OptimizeResult
 Array = NDArray[Any]
 
 
-@frozen
+@dataclass(frozen=True)
 class GeneralizedModel(FittedModel[Laplace, LaplacePoint]):
     """Estimated by maximum likelihood; coefficients, variances and the family's own parameters are sought together."""
 

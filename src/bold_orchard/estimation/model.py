@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any, Generic, TypeVar
 
@@ -15,7 +15,6 @@ from bold_orchard.design.design import Design
 from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.families import family_of
 from bold_orchard.families.base import Data, Family
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.protocol import FittedPoint, Likelihood
 from bold_orchard.optimize.newton import walk
 from bold_orchard.optimize.protocol import Counter, Ending, Objective, OptimizeResult, P
@@ -27,8 +26,8 @@ EDGE = 1e-2  # parameters nearer to zero than this start a new search inside, wh
 NEAR = 1e-12  # decrease of the deviance below which one step is not worth taking
 
 
-@frozen
-class UnitEffects(Frozen):
+@dataclass(frozen=True)
+class UnitEffects:
     """Predicted effects of one clause's terms: ``effects`` and prediction ``se``, each (levels, k)."""
 
     unit: int
@@ -39,8 +38,8 @@ class UnitEffects(Frozen):
     se: Array
 
 
-@frozen
-class FittedModel(Frozen, ABC, Generic[C, E]):
+@dataclass(frozen=True)
+class FittedModel(ABC, Generic[C, E]):
     """A design, the likelihood over it, and where the search for its maximum ended.
 
     ``points`` are the quadrature points a level's integral was taken with; 1 is exact for a gaussian outcome and Laplace's

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from bold_orchard.frozen import Frozen, frozen
+from dataclasses import dataclass
 
 BROKE = (
     "the search broke down: the likelihood cannot be followed away from its start; look at the size of offsets and covariates (orchard scout), "
@@ -10,8 +10,8 @@ BROKE = (
 )
 
 
-@frozen
-class SearchOptions(Frozen):
+@dataclass(frozen=True)
+class SearchOptions:
     """``method`` is reml or ml (of gaussian models), ``points`` the quadrature points of others: a number or "auto".
 
     ``tolerance`` bounds the decrease of the deviance that is still expected at the end, ``max_steps`` the steps.

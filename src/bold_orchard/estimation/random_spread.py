@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -17,7 +17,6 @@ from bold_orchard.estimation.arrays import to_arrays
 from bold_orchard.estimation.gaussian import fit_gaussian
 from bold_orchard.estimation.model import EDGE, FittedModel, one_step
 from bold_orchard.estimation.options import SearchOptions
-from bold_orchard.frozen import frozen
 from bold_orchard.likelihood.random_spread.criterion import RandomSpread, SpreadPoint
 from bold_orchard.likelihood.random_spread.layout import SpreadRows
 from bold_orchard.likelihood.random_spread.nested import NestedPoint
@@ -37,7 +36,7 @@ ROUGH_STEPS = 100
 SMALL = 5_000  # rows up to which they are
 
 
-@frozen
+@dataclass(frozen=True)
 class SpreadModel(FittedModel[RandomSpread, SpreadPoint]):
     """Estimated by maximum likelihood, all parameters together."""
 

@@ -7,19 +7,19 @@ family's own parameters on unbounded scales (the logarithm of a dispersion, the 
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.families.links import LINKS
-from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[Any]
 
 
-@frozen
-class Data(Frozen):
+@dataclass(frozen=True)
+class Data:
     """The outcome of n rows: ``y`` (n,), ``trials`` (n,) or None, prior ``weights`` (n,) or None, grades as codes."""
 
     y: Array
@@ -31,8 +31,8 @@ class Data(Frozen):
         return Data(self.y[order], trials, weights)
 
 
-@frozen
-class Support(Frozen):
+@dataclass(frozen=True)
+class Support:
     """Where outcomes may lie: a test of each (n,), and the words for it after "must be".
 
     ``mend`` says what to do about outcomes (n,) beyond it, by the outcome's name as a sentence writes it.
@@ -43,8 +43,8 @@ class Support(Frozen):
     mend: Callable[[Array, str], str] = lambda y, name: ""
 
 
-@frozen
-class Own(Frozen):
+@dataclass(frozen=True)
+class Own:
     """A parameter of the family that is reported: ``name`` in the document, ``meaning`` in words.
 
     It is the ``place``-th of the family's own, and ``back`` brings it from its unbounded scale to the value reported. ``gone``

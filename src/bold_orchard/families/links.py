@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import scipy
 from numpy.typing import NDArray
 
-from bold_orchard.frozen import Frozen, frozen
-
 Array = NDArray[Any]
 TOP = 700.0  # exp of more overflows
 
 
-@frozen
-class Link(Frozen):
+@dataclass(frozen=True)
+class Link:
     """``mean`` and its ``slope`` at eta, ``inverse`` the link itself; ``ratio`` names exp(coefficient), None where it means nothing.
 
     ``latent_variance`` is that of the standard distribution whose threshold model has this link (None without such);

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import singledispatch
 from typing import Any
 
@@ -13,15 +14,14 @@ from bold_orchard.estimation.arrays import row_order
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.estimation.random_spread import SpreadModel
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.fit import Fit
 
 Array = NDArray[Any]
 MOST_EFFECTS, MOST_ROWS = 2000, 20000  # sizes whose dense matrices are made in seconds and still looked at
 
 
-@frozen
-class Labelled(Frozen):
+@dataclass(frozen=True)
+class Labelled:
     """A matrix with the names of its rows and columns."""
 
     values: Array

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import field, replace
+from dataclasses import dataclass, field, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -15,7 +15,6 @@ from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.estimate import estimate, reopen
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.estimation.options import SearchOptions
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.coefficients.methods import precision
 from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.summary import summarise
@@ -30,8 +29,8 @@ if TYPE_CHECKING:
     from bold_orchard.data.pieces import Pieces
 
 
-@frozen
-class Settings(Frozen):
+@dataclass(frozen=True)
+class Settings:
     """Everything about a fit beside the sentence and the table."""
 
     method: str = "reml"
@@ -47,8 +46,8 @@ class Settings(Frozen):
         return SearchOptions(self.method, self.tolerance, self.max_steps, self.points)
 
 
-@frozen
-class Fit(Frozen):
+@dataclass(frozen=True)
+class Fit:
     """A fitted model with its name, its tests' method and its document (``result``, the contract of docs/json.md)."""
 
     name: str

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import singledispatch
 
 import numpy as np
 
 from bold_orchard.estimation.gaussian import GaussianModel
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.variances.identified import flat_components
 from bold_orchard.results.notes import Note
 
@@ -16,8 +16,8 @@ MOST_LEVELS = 40  # of a spread by category
 LEVEL_OUT = 1e-2  # curvature of the deviance in a log SD; each row that tells of it adds some 2
 
 
-@frozen
-class Trouble(Frozen):
+@dataclass(frozen=True)
+class Trouble:
     """``notes`` say why the figures must not be used, ``remarks`` what else stands above the tables."""
 
     notes: tuple[str, ...] = ()

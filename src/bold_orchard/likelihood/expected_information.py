@@ -8,13 +8,13 @@ unit and are made for many of its levels at a time. V itself stands for the resi
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.stages import CrossProducts
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
 
 Array = NDArray[Any]
@@ -22,8 +22,8 @@ MOST_EFFECTS = 6_000  # effects whose dense products fit in memory (300 MB each)
 AT_ONCE = 4_000_000  # entries of many units' products held at once (32 MB)
 
 
-@frozen
-class UnitPlace(Frozen):
+@dataclass(frozen=True)
+class UnitPlace:
     """Where the effects of one unit stand in a group: ordered (effect, level) from ``at`` on."""
 
     unit: int
@@ -36,8 +36,8 @@ class UnitPlace(Frozen):
         return slice(self.at, self.at + self.size * self.levels)
 
 
-@frozen
-class Group(Frozen):
+@dataclass(frozen=True)
+class Group:
     """Levels of the coarsest unit with all that nests in them, B of one shape: C (B, q, q) and R = Z'X (B, q, p)."""
 
     parts: list[UnitPlace]
@@ -45,8 +45,8 @@ class Group(Frozen):
     r: Array
 
 
-@frozen
-class Moments(Frozen):
+@dataclass(frozen=True)
+class Moments:
     """On the working scale of X, the m directions asked for and V as the last one.
 
     ``traces`` (m+1, m+1) holds tr(V^-1 G_i V^-1 G_j), ``first`` (m+1, p, p) X'V^-1 G_i V^-1 X, ``second``

@@ -8,6 +8,7 @@ which SDs of effects depend, then log sigma^2 when some covariance is given whol
 from __future__ import annotations
 
 import itertools
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar
 
@@ -22,15 +23,14 @@ from bold_orchard.crossproducts.elimination import Backward, Eliminated, backwar
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.crossproducts.substitution import scores
 from bold_orchard.crossproducts.varying import Varying
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.average_information import quadratic_forms
 from bold_orchard.likelihood.moments import OFF_EDGE, moments, together
 
 Array = NDArray[Any]
 
 
-@frozen
-class Criterion(Frozen):
+@dataclass(frozen=True)
+class Criterion:
     """parameters -> GaussianPoint; ``products`` are those at the start of phi when ``correlated`` is there."""
 
     products: CrossProducts
@@ -173,8 +173,8 @@ class Criterion(Frozen):
         return np.concatenate(parts)
 
 
-@frozen
-class Brief(Frozen):
+@dataclass(frozen=True)
+class Brief:
     """What is kept of a point once its matrices are gone."""
 
     b_covariance: Array

@@ -8,6 +8,7 @@ elimination as in ``elimination``; one-step deletion as in Cook & Weisberg 1982,
 from __future__ import annotations
 
 import itertools
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -17,7 +18,6 @@ from bold_orchard.crossproducts import batched
 from bold_orchard.crossproducts.assemble import combine, nested_in, picks_of_w, working_effects
 from bold_orchard.crossproducts.row_sums import Sums, one_pass
 from bold_orchard.crossproducts.stages import CrossProducts
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
 from bold_orchard.threads import at_once
 
@@ -27,8 +27,8 @@ LOST = 1e-9  # part of a column's square that must remain without a level for it
 HELD = 1e-9  # parameters as small stand on their boundary
 
 
-@frozen
-class LeftOut(Frozen):
+@dataclass(frozen=True)
+class LeftOut:
     """Over the J levels of a unit: ``b_work`` (J, p), ``theta`` (J, m), ``sigma2`` (J,) without each level's rows.
 
     ``held`` (J, p) are the working coefficients at the whole fit's theta, ``grams`` (J, p, p) the X'H^-1 X left there;

@@ -10,13 +10,12 @@ from numpy.typing import NDArray
 
 from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.crossproducts.stages import CrossProducts
-from bold_orchard.frozen import Frozen
 from bold_orchard.likelihood.gaussian import Criterion
 
 Array = NDArray[Any]
 
 
-class OuterLayout(Frozen):
+class OuterLayout:
     """``rows`` hold the working columns ``x`` (p, n) and, as ``frame``, the units."""
 
     rows: Any

@@ -11,13 +11,13 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.frozen import frozen
 from bold_orchard.likelihood.hermite import rule
 from bold_orchard.likelihood.laplace.criterion import Laplace
 from bold_orchard.likelihood.laplace.mode import Mode, ModeFinder
@@ -30,7 +30,7 @@ KEPT = 1_000_000  # rows times nodes of which the linear predictor is kept from 
 CLOSER = 1e-6  # nodes stand about the mode, so it is sought more closely than Laplace needs
 
 
-@frozen
+@dataclass(frozen=True)
 class NodeFinder(ModeFinder):
     """The layout with ``points`` nodes per term."""
 
@@ -182,7 +182,7 @@ class QuadraturePoint(LaplacePoint):
         return 2.0 * out
 
 
-@frozen
+@dataclass(frozen=True)
 class Quadrature(NodeFinder, Laplace):
     """parameters -> ``QuadraturePoint``."""
 

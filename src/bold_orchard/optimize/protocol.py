@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from enum import StrEnum
 from typing import Any, Generic, Protocol, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
-
-from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[Any]
 
@@ -46,8 +45,8 @@ class Ending(StrEnum):
     STUCK = "no step lowers the deviance"
 
 
-@frozen
-class OptimizeResult(Frozen, Generic[P]):
+@dataclass(frozen=True)
+class OptimizeResult(Generic[P]):
     """Where a search ended.
 
     ``decrement`` is the expected further decrease of the deviance on the free parameters (g' H^-1 g / 2, H by

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import field
+from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import BESIDE, Number, Part, Result, Row
 
 
-@frozen
+@dataclass(frozen=True)
 class ExpectedPart(Part):
     """One part of an expected mean square: a source's variance, ``residual``, or ``fixed: SOURCE``."""
 
@@ -17,7 +16,7 @@ class ExpectedPart(Part):
     coefficient: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class ErrorPart(Part):
     """A mean square that is part of an error."""
 
@@ -25,7 +24,7 @@ class ErrorPart(Part):
     weight: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class SourceRow(Part):
     """One line: its sum of squares, what its mean square is expected to be, and its test against its own error."""
 
@@ -44,7 +43,7 @@ class SourceRow(Part):
     omega_squared_partial: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class MomentComponent(Part):
     """A variance by equating mean squares to their expectations; ``reml`` is the fit's own estimate."""
 
@@ -54,7 +53,7 @@ class MomentComponent(Part):
     reml: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class EqualSpread(Part):
     """The spread of the residuals in the cells of the fixed factors."""
 
@@ -65,13 +64,13 @@ class EqualSpread(Part):
     p: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class NormalResiduals(Part):
     w: Number
     p: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class AnovaResult(Result):
     """The classical analysis of variance of a sentence of categories."""
 

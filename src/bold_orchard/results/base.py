@@ -6,11 +6,11 @@ import dataclasses
 import types
 import typing
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar, Self, Union, get_args, get_origin
 
 from bold_orchard.errors import OrchardError, UsageError
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.results.plain import plain
 
 Number = float | None
@@ -39,8 +39,8 @@ Converter = Callable[[Any], Any]
 _plans: dict[type, list[tuple[str, str, bool, Converter | None]]] = {}
 
 
-@frozen
-class Part(Frozen):
+@dataclass(frozen=True)
+class Part:
     """One object of a document; keys stand in the order of the fields."""
 
     def to_dict(self) -> Row:
@@ -74,7 +74,7 @@ class Part(Frozen):
         return dataclasses.replace(self, **values)
 
 
-@frozen
+@dataclass(frozen=True)
 class Origin(Part):
     """The file of draws from which an answer was made, where it was made from a posterior."""
 
@@ -83,7 +83,7 @@ class Origin(Part):
     draws: int
 
 
-@frozen
+@dataclass(frozen=True)
 class Result(Part):
     """The answer of one command. ``command`` names it, ``main`` the field that holds its main table."""
 

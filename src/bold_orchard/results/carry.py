@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import ClassVar
 
-from bold_orchard.frozen import keyed
 from bold_orchard.results.base import ABSENT, Absent, Number, Part
 from bold_orchard.results.fit import FitResult
 
 
-@keyed
+@dataclass(frozen=True, kw_only=True)
 class CarriedEffect(Part):
     """An effect of the first model: how surely it is known, and what of the information on its coefficient is missing."""
 
@@ -18,7 +18,7 @@ class CarriedEffect(Part):
     fraction_missing: Number
 
 
-@keyed
+@dataclass(frozen=True, kw_only=True)
 class NaiveRow(Part):
     """A coefficient with the effects taken as known."""
 
@@ -27,7 +27,7 @@ class NaiveRow(Part):
     se: Number
 
 
-@keyed
+@dataclass(frozen=True, kw_only=True)
 class CarryResult(FitResult):
     """The second model; its coefficients are put together over draws of the first one's effects."""
 

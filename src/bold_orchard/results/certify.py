@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import Number, Part, Result
 
 
-@frozen
+@dataclass(frozen=True)
 class CertifiedFigure(Part):
     """One figure of a reference problem: how many decimal digits agree with the exact answer, and how many must."""
 
@@ -22,7 +22,7 @@ class CertifiedFigure(Part):
     passed: bool
 
 
-@frozen
+@dataclass(frozen=True)
 class CertifyResult(Result):
     """Reference problems with exact answers, solved on this machine."""
 

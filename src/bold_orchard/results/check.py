@@ -5,12 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
-from bold_orchard.frozen import frozen, keyed
 from bold_orchard.results.base import ABSENT, BESIDE, Absent, Number, Part, Result, Row
 from bold_orchard.results.groups import labels_of
 
 
-@keyed
+@dataclass(frozen=True, kw_only=True)
 class Outlier(Part):
     """A row or a level far out."""
 
@@ -22,13 +21,13 @@ class Outlier(Part):
     standardised: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class NormalityTest(Part):
     w: Number
     p: Number
 
 
-@keyed
+@dataclass(frozen=True, kw_only=True)
 class Shape(Part):
     """Moments and Shapiro-Wilk of one kind of residuals, or of one term's predicted effects."""
 
@@ -46,7 +45,7 @@ class Shape(Part):
     outliers: list[Outlier]
 
 
-@frozen
+@dataclass(frozen=True)
 class OneWayTest(Part):
     test: str
     value: Number
@@ -55,21 +54,21 @@ class OneWayTest(Part):
     p: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class UnitTest(OneWayTest):
     """The same for one of several units."""
 
     unit: str
 
 
-@frozen
+@dataclass(frozen=True)
 class RankTest(Part):
     test: str
     value: Number
     p: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class Curvature(Part):
     """The test of a predictor's square."""
 
@@ -79,7 +78,7 @@ class Curvature(Part):
     p: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class Lag(Part):
     lag: int
     gap: Number
@@ -87,7 +86,7 @@ class Lag(Part):
     correlation: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class Autocorrelation(Part):
     time: str
     unit: str
@@ -97,7 +96,7 @@ class Autocorrelation(Part):
     p: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class LevelInfluence(Part):
     """The estimates without one level of a unit, and how far they moved."""
 
@@ -115,7 +114,7 @@ class LevelInfluence(Part):
     exact: bool
 
 
-@frozen
+@dataclass(frozen=True)
 class Dispersion(Part):
     statistic: Number
     df: Number
@@ -123,14 +122,14 @@ class Dispersion(Part):
     p: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class Zeros(Part):
     seen: int
     expected: Number
     sd: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class Sorted(Part):
     """Rows by the side they were given and the side they are predicted on."""
 
@@ -139,7 +138,7 @@ class Sorted(Part):
     rows: int
 
 
-@frozen
+@dataclass(frozen=True)
 class ChanceTenth(Part):
     rows: int
     from_: Number
@@ -148,13 +147,13 @@ class ChanceTenth(Part):
     observed: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class AgainstObserved(Part):
     table: list[Sorted]
     tenths: list[ChanceTenth]
 
 
-@frozen
+@dataclass(frozen=True)
 class BoundaryCoefficient(Part):
     """A column's coefficient at one boundary between grades."""
 
@@ -163,7 +162,7 @@ class BoundaryCoefficient(Part):
     estimate: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class ProportionalOdds(Part):
     """Whether a term acts alike at every boundary."""
 
@@ -174,7 +173,7 @@ class ProportionalOdds(Part):
     boundaries: list[BoundaryCoefficient]
 
 
-@frozen
+@dataclass(frozen=True)
 class CheckFinding(Part):
     """``speaks`` when the check found a fault."""
 
@@ -185,7 +184,7 @@ class CheckFinding(Part):
     advice: str
 
 
-@frozen
+@dataclass(frozen=True)
 class Closing(Part):
     fine: list[str]
     doubtful: list[str]
@@ -232,7 +231,7 @@ def _named(group: str, level: str) -> Row:
     return {"group": group, "level": level, **labels_of(group, level)}
 
 
-@keyed
+@dataclass(frozen=True, kw_only=True)
 class CheckResult(Result):
     """Residuals at every level, what is left in them, and what each unit carries."""
 

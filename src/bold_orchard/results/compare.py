@@ -5,11 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import BESIDE, Number, Part, Result, Row
 
 
-@frozen
+@dataclass(frozen=True)
 class ComparedModel(Part):
     """One fit and how far it stands from the best."""
 
@@ -28,7 +27,7 @@ class ComparedModel(Part):
     akaike_weight: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class Explained(Part):
     """1 - variance in the larger / in the smaller model."""
 
@@ -37,7 +36,7 @@ class Explained(Part):
     proportion: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class RatioTest(Part):
     """A likelihood-ratio test; null where the smaller is not a special case of the larger."""
 
@@ -68,7 +67,7 @@ class Lines:
     units: dict[str, list[tuple[Any, Any]]] = field(default_factory=dict)
 
 
-@frozen
+@dataclass(frozen=True)
 class CompareResult(Result):
     """Fits of the same rows, smallest first, with tests of consecutive pairs."""
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Origin, Part, Result
 
 
-@frozen
+@dataclass(frozen=True)
 class Component(Part):
     """A variance, covariance or parameter; ``share`` is its part of the variance of a row on average, of effects that may covary that of them
     all, which stands with the first."""
@@ -29,7 +29,7 @@ class Component(Part):
     change: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class LevelCorrelation(Part):
     """ICC and share in the rows of one level of a category on which variances depend."""
 
@@ -39,7 +39,7 @@ class LevelCorrelation(Part):
     share: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class IntraclassCorrelation(Part):
     """``share`` is the unit's own part of the variance, ``value`` the correlation of two rows of one level."""
 
@@ -50,7 +50,7 @@ class IntraclassCorrelation(Part):
     by_level: list[LevelCorrelation] | Absent = ABSENT
 
 
-@frozen
+@dataclass(frozen=True)
 class RSquared(Part):
     marginal: Number
     conditional: Number
@@ -58,7 +58,7 @@ class RSquared(Part):
     conditional_ci: Interval | Absent = ABSENT
 
 
-@frozen
+@dataclass(frozen=True)
 class Reduction(Part):
     """1 - variance here / variance in the other fit."""
 
@@ -67,7 +67,7 @@ class Reduction(Part):
     proportion: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class ComponentsResult(Result):
     """Variance components with errors, intervals, shares, ICC and R squared."""
 

@@ -5,11 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import ABSENT, BESIDE, Absent, Number, Part, Result, Row
 
 
-@frozen
+@dataclass(frozen=True)
 class UnitLine(Part):
     level: str
     x: list[Number]
@@ -17,13 +16,13 @@ class UnitLine(Part):
     by: str | Absent = ABSENT
 
 
-@frozen
+@dataclass(frozen=True)
 class AverageLine(Part):
     x: list[Number]
     y: list[Number]
 
 
-@frozen
+@dataclass(frozen=True)
 class ObservedRow(Part):
     row: int
     observed: Number
@@ -31,7 +30,7 @@ class ObservedRow(Part):
     predicted_average: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class Tenth(Part):
     """A tenth of the rows by predicted chance."""
 
@@ -41,7 +40,7 @@ class Tenth(Part):
     observed: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class Agreement(Part):
     """Correlations of what was observed with what is predicted."""
 
@@ -49,7 +48,7 @@ class Agreement(Part):
     predicted_average: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class EffectBand(Part):
     """The outcome along one predictor, the others held; ``ticks`` name the places of a category."""
 
@@ -63,7 +62,7 @@ class EffectBand(Part):
     high: list[Number]
 
 
-@frozen
+@dataclass(frozen=True)
 class DrawnCoefficient(Part):
     fit: str
     term: str
@@ -94,7 +93,7 @@ class DrawPicture:
     levels: tuple[str, ...] = ()
 
 
-@frozen
+@dataclass(frozen=True)
 class DrawResult(Result):
     """What a picture of a fit shows: lines of units, observed against predicted, effects, or coefficients."""
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import Part, Result
 
 
-@frozen
+@dataclass(frozen=True)
 class LevelEquations(Part):
     """The lines of one level, "rows" or a unit's name; as LaTeX and as Unicode text."""
 
@@ -17,13 +17,13 @@ class LevelEquations(Part):
     text: str
 
 
-@frozen
+@dataclass(frozen=True)
 class CombinedEquation(Part):
     latex: str
     text: str
 
 
-@frozen
+@dataclass(frozen=True)
 class Symbol(Part):
     """What a symbol stands for; ``latex`` writes it in a formula."""
 
@@ -32,7 +32,7 @@ class Symbol(Part):
     meaning: str
 
 
-@frozen
+@dataclass(frozen=True)
 class EquationsResult(Result):
     """A model level by level and in one line, every symbol explained."""
 

@@ -2,31 +2,30 @@
 
 from __future__ import annotations
 
-from dataclasses import field
+from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
 from bold_orchard.families import family_of
 from bold_orchard.families.links import LINKS
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import ABSENT, BESIDE, Absent, Interval, Number, Part, Result, Row, flat
 
 Matrix = list[list[Number]]
 
 
-@frozen
+@dataclass(frozen=True)
 class DroppedRows(Part):
     column: str
     rows: int
 
 
-@frozen
+@dataclass(frozen=True)
 class FilledCells(Part):
     column: str
     rows: int
     value: float
 
 
-@frozen
+@dataclass(frozen=True)
 class Reading(Part):
     """How the rows were read: ``engine`` is memory, pieces or cluster."""
 
@@ -36,7 +35,7 @@ class Reading(Part):
     workers: int
 
 
-@frozen
+@dataclass(frozen=True)
 class RowCounts(Part):
     """Rows read and used; each lost row counts under the first column that lost it."""
 
@@ -46,7 +45,7 @@ class RowCounts(Part):
     filled: list[FilledCells]
 
 
-@frozen
+@dataclass(frozen=True)
 class UnitCounts(Part):
     """Levels of a unit and their numbers of rows."""
 
@@ -57,7 +56,7 @@ class UnitCounts(Part):
     largest: int
 
 
-@frozen
+@dataclass(frozen=True)
 class Coefficient(Part):
     """One column of the fixed part; null where it is aliased."""
 
@@ -73,7 +72,7 @@ class Coefficient(Part):
     ratio_ci: Interval | Absent = ABSENT
 
 
-@frozen
+@dataclass(frozen=True)
 class SpreadCoefficient(Part):
     """What a column adds to the log of an SD."""
 
@@ -83,7 +82,7 @@ class SpreadCoefficient(Part):
     se: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class RandomPart(Part):
     """One ``each`` clause: covariance of its effects on the user's scale; where their SDs ``vary`` with columns, that at zero."""
 
@@ -96,7 +95,7 @@ class RandomPart(Part):
     vary: list[SpreadCoefficient] | Absent = ABSENT
 
 
-@frozen
+@dataclass(frozen=True)
 class Residual(Part):
     """Of a gaussian fit its variance and structure, of others what belongs to their family."""
 
@@ -110,7 +109,7 @@ class Residual(Part):
     tail_df: Number | Absent = ABSENT
 
 
-@frozen
+@dataclass(frozen=True)
 class LikelihoodFigures(Part):
     loglik: Number
     deviance: Number
@@ -119,7 +118,7 @@ class LikelihoodFigures(Part):
     n_parameters: int
 
 
-@frozen
+@dataclass(frozen=True)
 class Convergence(Part):
     """How the search ended; ``gradient`` is the root of twice the decrease of the deviance still expected."""
 
@@ -132,7 +131,7 @@ class Convergence(Part):
     identified: bool
 
 
-@frozen
+@dataclass(frozen=True)
 class MonteCarlo(Part):
     """Of crossings too large for a dense factor: standard error of the log-likelihood, the largest error of a covariance parameter as a
     share of its own standard error, and the vectors of random ``signs`` behind the first."""
@@ -142,13 +141,13 @@ class MonteCarlo(Part):
     signs: int
 
 
-@frozen
+@dataclass(frozen=True)
 class Transformation(Part):
     term: str
     meaning: str
 
 
-@frozen
+@dataclass(frozen=True)
 class AverageEffect(Part):
     """Change of the outcome's mean: for an average unit, and averaged over units."""
 
@@ -157,7 +156,7 @@ class AverageEffect(Part):
     population: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class FitResult(Result):
     """A fitted model: coefficients, variation, figures of the likelihood, and how the search ended."""
 

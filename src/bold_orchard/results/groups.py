@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any, ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Origin, Part, Result, Row
 
 
@@ -14,7 +14,7 @@ def labels_of(group: str, level: str) -> dict[str, str]:
     return dict(zip(names, labels)) if 1 < len(names) == len(labels) else {}
 
 
-@frozen
+@dataclass(frozen=True)
 class LevelEffects(Part):
     """Of one level, by term: predicted effects, their errors and intervals, and the level's own coefficients.
 
@@ -34,7 +34,7 @@ class LevelEffects(Part):
     rank_ci: Interval | Absent = ABSENT
 
 
-@frozen
+@dataclass(frozen=True)
 class UnitEffects(Part):
     """One ``each`` clause."""
 
@@ -44,7 +44,7 @@ class UnitEffects(Part):
     rows: list[LevelEffects]
 
 
-@frozen
+@dataclass(frozen=True)
 class GroupsResult(Result):
     """What was predicted for each level of each unit."""
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any, ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import ABSENT, Absent, Number, Part, Result
 
 
-@frozen
+@dataclass(frozen=True)
 class ParameterInterval(Part):
     """One parameter and its limits; ``profile`` are points of its curve, (value, signed root of the rise)."""
 
@@ -23,7 +23,7 @@ class ParameterInterval(Part):
     profile: list[Any] | Absent = ABSENT
 
 
-@frozen
+@dataclass(frozen=True)
 class IntervalsResult(Result):
     """Intervals for every parameter: profile likelihood, Wald or bootstrap."""
 

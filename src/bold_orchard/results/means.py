@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any, ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Origin, Part, Result, Row, flat
 
 Level = str | float
 
 
-@frozen
+@dataclass(frozen=True)
 class GradeChance(Part):
     """The chance of one grade, for an average unit and averaged over units."""
 
@@ -21,7 +21,7 @@ class GradeChance(Part):
     population: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class AdjustedMean(Part):
     """The mean (or slope) of one combination of levels, null where it is not estimable; ``outcome`` on the outcome's scale."""
 
@@ -37,7 +37,7 @@ class AdjustedMean(Part):
     chances: list[GradeChance] | Absent | None = ABSENT
 
 
-@frozen
+@dataclass(frozen=True)
 class Difference(Part):
     """a less b, its p alone and corrected for the number of differences; ``ci`` is corrected too.
 
@@ -61,7 +61,7 @@ class Difference(Part):
     chance_above: Number | Absent = ABSENT
 
 
-@frozen
+@dataclass(frozen=True)
 class UnitMeans(Part):
     """The means inside one level of a unit that differs in them, its predicted effects added; null where it has no such cell."""
 
@@ -70,7 +70,7 @@ class UnitMeans(Part):
     means: list[Number]
 
 
-@frozen
+@dataclass(frozen=True)
 class DifferenceErrors(Part):
     """Standard errors of differences, and their whole matrix."""
 
@@ -80,7 +80,7 @@ class DifferenceErrors(Part):
     matrix: list[list[Number]]
 
 
-@frozen
+@dataclass(frozen=True)
 class MeansResult(Result):
     """Adjusted means of a term's levels, their differences, and what they were held or averaged at."""
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import Result
 
 
-@frozen
+@dataclass(frozen=True)
 class PlanResult(Result):
     """The plan of saved fits, as the text of its file."""
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import ABSENT, Absent, Number, Part, Result, Row
 
 
-@frozen
+@dataclass(frozen=True)
 class EffectPower(Part):
     """How often one effect is found: simulated with its interval, and by formula; what was not asked for is null."""
 
@@ -24,7 +24,7 @@ class EffectPower(Part):
     uncertain_high: Number | Absent = ABSENT
 
 
-@frozen
+@dataclass(frozen=True)
 class PlannedDesign(Part):
     """One size of the study; ``rows`` in each level of the smallest unit."""
 
@@ -34,7 +34,7 @@ class PlannedDesign(Part):
     effects: list[EffectPower]
 
 
-@frozen
+@dataclass(frozen=True)
 class SmallestDesign(Part):
     """The smallest listed design that reaches the power wanted."""
 
@@ -42,7 +42,7 @@ class SmallestDesign(Part):
     rows: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class PowerResult(Result):
     """How often studies of some sizes would find their effects."""
 

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any, ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import ABSENT, Absent, Origin, Result, Row
 from bold_orchard.results.rows import Rows
 
 
-@frozen
+@dataclass(frozen=True)
 class PredictResult(Result):
     """The input rows with what is predicted beside them."""
 

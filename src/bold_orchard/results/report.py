@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import field
+from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import BESIDE, Part, Result
 
 
-@frozen
+@dataclass(frozen=True)
 class ReportPart(Part):
     """One section: its heading, and the command whose answer it holds ("" for words of the report itself)."""
 
@@ -18,7 +17,7 @@ class ReportPart(Part):
     fit: str | None
 
 
-@frozen
+@dataclass(frozen=True)
 class ReportResult(Result):
     """A study in one page; ``methods`` is the paragraph for a paper, ``plan`` what makes the study again."""
 

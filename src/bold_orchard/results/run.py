@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import Number, Part, Result
 
 
-@frozen
+@dataclass(frozen=True)
 class RunStep(Part):
     """One step: ``state`` is done, kept, failed, left out or would run; ``code`` the exit code of one that ran."""
 
@@ -20,7 +20,7 @@ class RunStep(Part):
     files: list[str]
 
 
-@frozen
+@dataclass(frozen=True)
 class EstimateChange(Part):
     """A figure of a fit that is another than at the last run; ``in_se`` measures a coefficient's move in its SE before."""
 
@@ -31,7 +31,7 @@ class EstimateChange(Part):
     in_se: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class RunResult(Result):
     """A plan carried out: what was redone and why, and what changed."""
 

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import field
+from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.results.base import ABSENT, BESIDE, Absent, Interval, Number, Part, Result, Row
 
 Array = NDArray[Any]
@@ -16,7 +15,7 @@ Array = NDArray[Any]
 STATISTICS = ("mean", "sd", "smallest", "largest", "share of zeros")  # of an outcome: the columns of ``replicated``
 
 
-@frozen
+@dataclass(frozen=True)
 class PosteriorParameter(Part):
     """One parameter: its posterior, how much its draws are worth, and what the likelihood fit says of it."""
 
@@ -33,14 +32,14 @@ class PosteriorParameter(Part):
     likelihood_estimate: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class Prior(Part):
     parameter: str
     law: str
     default: bool
 
 
-@frozen
+@dataclass(frozen=True)
 class LeaveOneOut(Part):
     """Expected log predictive density of rows left out, its standard error, and the rows it is not to be relied on for."""
 
@@ -51,7 +50,7 @@ class LeaveOneOut(Part):
     by_row: list[Number] | Absent = ABSENT
 
 
-@frozen
+@dataclass(frozen=True)
 class Share(Part):
     """The correlation of two rows of one level, icc(UNIT), or r2(marginal), r2(conditional): its posterior and the likelihood's figure."""
 
@@ -64,7 +63,7 @@ class Share(Part):
     likelihood_estimate: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class Replicate(Part):
     """A statistic of the outcome, observed and of outcomes drawn anew; ``p`` the share of these that are larger."""
 
@@ -76,7 +75,7 @@ class Replicate(Part):
     p: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class LevelPosterior(Part):
     """Of one level, by term."""
 
@@ -86,7 +85,7 @@ class LevelPosterior(Part):
     ci: dict[str, Interval]
 
 
-@frozen
+@dataclass(frozen=True)
 class UnitPosterior(Part):
     """One ``each`` clause."""
 
@@ -95,7 +94,7 @@ class UnitPosterior(Part):
     rows: list[LevelPosterior]
 
 
-@frozen
+@dataclass(frozen=True)
 class ComparedPosterior(Part):
     """Another posterior of the same rows: its leave-one-out less this one's."""
 
@@ -106,8 +105,8 @@ class ComparedPosterior(Part):
     doubtful_rows: list[int]
 
 
-@frozen
-class SampleArrays(Frozen):
+@dataclass(frozen=True)
+class SampleArrays:
     """``draws`` (chains, draws, m) of the parameters ``names``, ``warm`` (chains, few, m), ``effects`` (chains, draws, q) by
     ``effect_names``, ``replicated`` (outcomes, statistics) and ``observed`` (statistics,); ``laws`` of the coefficients as text.
     """
@@ -122,7 +121,7 @@ class SampleArrays(Frozen):
     observed: Array
 
 
-@frozen
+@dataclass(frozen=True)
 class SampleResult(Result):
     """The posterior of a fit's model under priors."""
 

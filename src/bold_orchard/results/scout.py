@@ -5,11 +5,10 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import ABSENT, BESIDE, Absent, Number, Part, Result, Row
 
 
-@frozen
+@dataclass(frozen=True)
 class Column(Part):
     """One column; numbers have a range, categories their first levels."""
 
@@ -27,7 +26,7 @@ class Column(Part):
     odd_cells: str | Absent = ABSENT
 
 
-@frozen
+@dataclass(frozen=True)
 class Grouping(Part):
     """A column that may group the rows, and why."""
 
@@ -40,7 +39,7 @@ class Grouping(Part):
     reason: str
 
 
-@frozen
+@dataclass(frozen=True)
 class Nesting(Part):
     """How two units stand to each other; ``inside`` where labels start again under every parent."""
 
@@ -49,7 +48,7 @@ class Nesting(Part):
     relation: str
 
 
-@frozen
+@dataclass(frozen=True)
 class Duplicates(Part):
     """Rows that share unit and time."""
 
@@ -59,7 +58,7 @@ class Duplicates(Part):
     example: str
 
 
-@frozen
+@dataclass(frozen=True)
 class PlausibleOutcome(Part):
     """A column that may be an outcome, and the family it would have."""
 
@@ -68,7 +67,7 @@ class PlausibleOutcome(Part):
     reason: str
 
 
-@frozen
+@dataclass(frozen=True)
 class UnitShare(Part):
     """The share of an outcome's variance that sits between the levels of a unit, by an empty model of it alone."""
 
@@ -88,7 +87,7 @@ class ScoutPicture:
     texts: list[str]
 
 
-@frozen
+@dataclass(frozen=True)
 class ScoutResult(Result):
     """What a table holds before any model: columns, missing cells, what groups the rows, sentences to begin with."""
 

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import field
+from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import BESIDE, Number, Part, Result
 
 
-@frozen
+@dataclass(frozen=True)
 class OutcomeSummary(Part):
     """Drawn outcomes beside those of the data."""
 
@@ -23,7 +22,7 @@ class OutcomeSummary(Part):
     highest: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class SimulateResult(Result):
     """Outcomes drawn from a fit; ``outcome`` is the column written, ``scale`` what the model and the summary are of."""
 

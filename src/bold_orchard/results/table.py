@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import Part, Result, Row
 
 
-@frozen
+@dataclass(frozen=True)
 class TableRow(Part):
     """One line of a publication table; ``cells`` are the printed texts, one for each column."""
 
@@ -17,7 +17,7 @@ class TableRow(Part):
     cells: list[str]
 
 
-@frozen
+@dataclass(frozen=True)
 class TableResult(Result):
     """Fits side by side as a paper shows them."""
 

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import ClassVar
 
-from bold_orchard.frozen import frozen
 from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Origin, Part, Result, Row, flat
 
 
-@frozen
+@dataclass(frozen=True)
 class PowerTest(Part):
     """The test of one power of a power(...) term."""
 
@@ -20,7 +20,7 @@ class PowerTest(Part):
     p: Number
 
 
-@frozen
+@dataclass(frozen=True)
 class TermTest(Part):
     """The test of one term; ``parts`` of power(...) has one for each power.
 
@@ -42,7 +42,7 @@ class TermTest(Part):
     why: str | Absent = ABSENT
 
 
-@frozen
+@dataclass(frozen=True)
 class ContrastTest(Part):
     """A person's own hypothesis: the estimate against the value it is tested for."""
 
@@ -57,7 +57,7 @@ class ContrastTest(Part):
     chance_above: Number | Absent = ABSENT
 
 
-@frozen
+@dataclass(frozen=True)
 class TermsResult(Result):
     """Tests of the fixed terms, and of contrasts."""
 

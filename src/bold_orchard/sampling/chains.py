@@ -5,13 +5,13 @@ from __future__ import annotations
 import multiprocessing
 from collections.abc import Callable
 from concurrent.futures import wait
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sampling.gaussian import NOWHERE
 from bold_orchard.sampling.nuts import Chain, sample
 from bold_orchard.threads import processors
@@ -24,8 +24,8 @@ MOST_WARM = 250  # positions of the warm-up kept for pictures
 MOST_EFFECTS = 40_000_000  # drawn effects kept in memory (320 MB)
 
 
-@frozen
-class Drawn(Frozen):
+@dataclass(frozen=True)
+class Drawn:
     """One chain: ``parameters`` (draws, m), ``effects`` (draws, q) or (0, q), ``logs`` (some draws, n) of the rows, ``replicated``
     (some draws, statistics), ``warm`` (few, m), and how it went.
     """
@@ -38,8 +38,8 @@ class Drawn(Frozen):
     chain: Chain
 
 
-@frozen
-class Task(Frozen):
+@dataclass(frozen=True)
+class Task:
     """What a worker does: ``target``, ``warmup`` and ``draws``, and what it makes of a position, ``finish``."""
 
     target: Any

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import math
 from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
 from itertools import accumulate, pairwise
 from typing import Any
 
@@ -15,7 +16,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sampling.laws import Law
 
 Array = NDArray[Any]
@@ -29,8 +29,8 @@ def consecutive(sizes: Iterable[int], start: int = 0) -> list[slice]:
     return [slice(a, b) for a, b in pairwise(ends)]
 
 
-@frozen
-class Covariance(Frozen):
+@dataclass(frozen=True)
+class Covariance:
     """One clause: ``kind``, its ``k`` effects, the laws of its SDs (one each, or one shared) and of its correlations.
 
     ``sds`` and ``pairs`` name what is reported; ``pair_laws`` holds laws of single correlations by (i, j), i > j.

@@ -7,6 +7,7 @@ carried back through the elimination, and no row is touched. Coefficients under 
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -15,7 +16,6 @@ from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.elimination import Backward, Eliminated, backward, eliminate
 from bold_orchard.crossproducts.stages import CrossProducts
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.summary import residual_variance
 from bold_orchard.likelihood.conditional import drawn_effects
 from bold_orchard.sampling.covariances import block_factor
@@ -29,8 +29,8 @@ FEW_LEVELS, LONG = 10, 0.65  # levels of a unit below which its variance has lon
 MOST_SMALL = 3000  # levels up to which products level by level are quicker than the general elimination
 
 
-@frozen
-class Here(Frozen):
+@dataclass(frozen=True)
+class Here:
     """What one position knows beside its density: the elimination, sigma^2, what coefficients are given it, SDs and the like."""
 
     eliminated: Eliminated

@@ -5,21 +5,21 @@ from __future__ import annotations
 import math
 import re
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.errors import UsageError, nearest
-from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[Any]
 LOG_2PI = math.log(2 * math.pi)
 CALL = re.compile(r"^\s*([A-Za-z-]+)\s*(?:\(\s*(.*?)\s*\))?\s*$")
 
 
-@frozen
-class Law(Frozen):
+@dataclass(frozen=True)
+class Law:
     """A density on the scale of the parameter as it is reported: ``name`` with its ``figures``, ``text`` as typed."""
 
     name: str
@@ -42,8 +42,8 @@ class Law(Frozen):
         return (self.figures[0], 1.0 / self.figures[1] ** 2) if self.name == "normal" else None
 
 
-@frozen
-class _Kind(Frozen):
+@dataclass(frozen=True)
+class _Kind:
     """How many figures a law has, which of them must be above zero, its density and its draws; ``half`` laws live above zero."""
 
     figures: tuple[str, ...]

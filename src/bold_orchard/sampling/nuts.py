@@ -14,8 +14,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.frozen import Frozen, frozen
-
 Array = NDArray[Any]
 Target = Callable[[Array], tuple[float, Array]]
 WRONG = 1000.0  # energy lost on the way by which a trajectory counts as diverged
@@ -25,8 +23,8 @@ FIRST, LAST, WINDOW = 75, 50, 25  # draws of the warm-up before, after, and in t
 MOST_DENSE = 80  # coordinates whose covariance is learned whole
 
 
-@frozen
-class Chain(Frozen):
+@dataclass(frozen=True)
+class Chain:
     """``positions`` (draws, d) of one chain, the energy (draws,), acceptance (draws,) and steps (draws,) of each, and which diverged.
 
     ``warm`` (warmup, d) are the positions of the warm-up.

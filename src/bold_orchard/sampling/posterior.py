@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -11,7 +12,6 @@ from numpy.typing import NDArray
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.random_spread import SpreadModel
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.coefficients.maximum_likelihood import threshold_names, thresholds
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
@@ -49,8 +49,8 @@ MOST_REPLICATED = 250  # outcomes drawn anew, over all chains
 Progress = Callable[[int, int, int], None]
 
 
-@frozen
-class SampleOptions(Frozen):
+@dataclass(frozen=True)
+class SampleOptions:
     priors: tuple[str, ...] = ()
     chains: int = 4
     warmup: int = 1000

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -10,7 +11,6 @@ from numpy.typing import NDArray
 
 from bold_orchard.design.design import Clause
 from bold_orchard.errors import UsageError, unknown_name
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.coefficients.maximum_likelihood import threshold_names
 from bold_orchard.inference.fit import Fit
 from bold_orchard.sampling.covariances import Covariance
@@ -25,8 +25,8 @@ OWN: dict[str, Law] = {  # of what a family estimates beside its mean, where not
 }
 
 
-@frozen
-class Priors(Frozen):
+@dataclass(frozen=True)
+class Priors:
     """``fixed`` by kept column, ``thresholds``, one ``Covariance`` a clause, ``own`` of the residual and the family by parameter.
 
     ``listed`` are (parameter, law, default) as they are printed, in the order of the parameters.

@@ -3,16 +3,16 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 
 from bold_orchard.errors import SentenceError, nearest
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sentence import tree
 
 Fail = Callable[[str, tuple[int, int]], SentenceError]
 
 
-@frozen
-class Signature(Frozen):
+@dataclass(frozen=True)
+class Signature:
     """Arguments by kind: 'x' a numeric expression, 'unit' a column, 'number', 'any'."""
 
     arguments: tuple[str, ...]

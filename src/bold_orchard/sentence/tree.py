@@ -8,17 +8,15 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Mapping
-from dataclasses import field, replace
+from dataclasses import dataclass, field, replace
 from typing import Any
-
-from bold_orchard.frozen import Frozen, frozen
 
 START = (0, 0)  # of parts that no text wrote
 PLAIN = re.compile(r"[^\W\d][\w.]*")
 RESERVED = ("intercept", "without", "each", "within", "spread", "in", "of", "and", "or", "not", "let")
 
 
-class Node(Frozen):
+class Node:
     """A piece of a sentence. ``text(brackets)`` is its text, with or without brackets around odd names."""
 
     def text(self, brackets: bool) -> str:
@@ -42,7 +40,7 @@ def _joined(glue: str, nodes: Iterable[Node], brackets: bool) -> str:
     return glue.join(n.text(brackets) for n in nodes)
 
 
-@frozen
+@dataclass(frozen=True)
 class Number(Node):
     value: float
     place: tuple[int, int] = field(default=START, compare=False)
@@ -52,7 +50,7 @@ class Number(Node):
         return short if float(short) == self.value else repr(self.value)
 
 
-@frozen
+@dataclass(frozen=True)
 class Text(Node):
     value: str
     place: tuple[int, int] = field(default=START, compare=False)
@@ -61,7 +59,7 @@ class Text(Node):
         return f"'{self.value}'" if '"' in self.value else f'"{self.value}"'
 
 
-@frozen
+@dataclass(frozen=True)
 class Column(Node):
     """A column by name; ``place`` is (start, end) in the sentence."""
 
@@ -72,7 +70,7 @@ class Column(Node):
         return column_text(self.name) if brackets else self.name
 
 
-@frozen
+@dataclass(frozen=True)
 class Intercept(Node):
     place: tuple[int, int] = field(default=START, compare=False)
 
@@ -80,7 +78,7 @@ class Intercept(Node):
         return "intercept"
 
 
-@frozen
+@dataclass(frozen=True)
 class OwnSpread(Node):
     """The term ``spread`` of an each clause: the log residual SD of each unit."""
 
@@ -90,7 +88,7 @@ class OwnSpread(Node):
         return "spread"
 
 
-@frozen
+@dataclass(frozen=True)
 class Arithmetic(Node):
     """``operator`` is '^', 'negative', or one sign (+ and -, or * and /) between each two of the operands."""
 
@@ -107,7 +105,7 @@ class Arithmetic(Node):
         return parts[0] + "".join(f" {sign} {part}" for sign, part in zip(self.operator, parts[1:]))
 
 
-@frozen
+@dataclass(frozen=True)
 class Call(Node):
     """A function of the sentence applied to its arguments."""
 
@@ -119,7 +117,7 @@ class Call(Node):
         return f"{self.function}({_joined(', ', self.arguments, brackets)})"
 
 
-@frozen
+@dataclass(frozen=True)
 class Named(Node):
     """A transformation that ``let`` gave a name: it is printed by that name and means ``factor``."""
 
@@ -135,7 +133,7 @@ Expression = Number | Text | Column | Intercept | OwnSpread | Arithmetic | Call 
 Factor = Intercept | OwnSpread | Column | Call | Named
 
 
-@frozen
+@dataclass(frozen=True)
 class Comparison(Node):
     operator: str
     left: Expression
@@ -147,7 +145,7 @@ class Comparison(Node):
         return f"{self.left.text(brackets)} {self.operator} " + (f"({right})" if self.operator == "in" else right)
 
 
-@frozen
+@dataclass(frozen=True)
 class Logic(Node):
     """``operator`` is 'and', 'or' or 'not'."""
 
@@ -165,7 +163,7 @@ class Logic(Node):
 Condition = Comparison | Logic
 
 
-@frozen
+@dataclass(frozen=True)
 class Term(Node):
     """A product of factors; the empty product is the intercept."""
 
@@ -190,7 +188,7 @@ class Term(Node):
         return _joined("*", self.factors, brackets) if self.factors else "intercept"
 
 
-@frozen
+@dataclass(frozen=True)
 class Unit(Node):
     """A unit of grouping: ``tree in orchard`` has the columns (tree, orchard)."""
 
@@ -201,7 +199,7 @@ class Unit(Node):
         return _joined(" in ", self.columns, brackets)
 
 
-@frozen
+@dataclass(frozen=True)
 class Structure(Node):
     """``kind`` by name, with the file or the column it needs; ``over`` is 'units' for ``given units``."""
 
@@ -218,7 +216,7 @@ class Structure(Node):
         return self.kind + (over + f" {Text(self.file).text(brackets)}" if self.file is not None else "")
 
 
-@frozen
+@dataclass(frozen=True)
 class Each(Node):
     """``vary`` are the terms on which the log SD of the unit's effects depends."""
 
@@ -239,7 +237,7 @@ class Each(Node):
         return f"each {self.unit.text(brackets)}{written}: {_joined(' + ', self.terms, brackets)}"
 
 
-@frozen
+@dataclass(frozen=True)
 class Within(Node):
     unit: Unit
     structure: Structure
@@ -248,7 +246,7 @@ class Within(Node):
         return f"within {self.unit.text(brackets)}: {self.structure.text(brackets)}"
 
 
-@frozen
+@dataclass(frozen=True)
 class Outcome(Node):
     """What is modelled: a column, a function of one, or successes out of trials."""
 
@@ -260,7 +258,7 @@ class Outcome(Node):
         return f"{value} of {self.trials.text(brackets)}" if self.trials else value
 
 
-@frozen
+@dataclass(frozen=True)
 class Sentence(Node):
     """The whole model; ``source`` is the text it was read from, ``notes`` what reading it gave rise to."""
 

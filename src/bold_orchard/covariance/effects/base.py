@@ -6,19 +6,18 @@ has exact first and second derivatives of the map for nothing.
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.frozen import Frozen, frozen
-
 Array = NDArray[Any]
 
 
-@frozen
-class Structure(Frozen):
+@dataclass(frozen=True)
+class Structure:
     """A covariance among ``size`` effects of one unit.
 
     ``invariance`` tells which changes of the columns of Z leave the family of models unchanged, so that columns

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -9,12 +10,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.covariance.effects.base import Structure
-from bold_orchard.frozen import frozen
 
 Array = NDArray[Any]
 
 
-@frozen
+@dataclass(frozen=True)
 class Given(Structure):
     """A covariance that is known whole and not estimated; ``rows`` is its lower Cholesky factor."""
 

@@ -8,19 +8,18 @@ the band has no entry. Parameters phi are free (or not negative where ``bounded`
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.frozen import Frozen, frozen
-
 Array = NDArray[Any]
 NEAREST = 1e-10  # to its edge that a correlation comes, so that the covariance keeps an inverse with digits
 
 
-@frozen
-class Bands(Frozen):
+@dataclass(frozen=True)
+class Bands:
     """Values of all entries: per offset ``values`` (classes,) and ``slopes`` (n_phi, classes); log|R| likewise.
 
     ``totals`` (classes,) are weights of the products of each unit's totals, where a structure uses them.
@@ -34,8 +33,8 @@ class Bands(Frozen):
     totals_slopes: Array | None = None
 
 
-@frozen
-class Layout(Frozen):
+@dataclass(frozen=True)
+class Layout:
     """The rows as a structure sees them, sorted by unit and time: ``starts`` of the units, the unit's name for words.
 
     ``time`` (n,) is what the structure ``takes``: numbers, or codes of occasions with their ``labels``; ``spread`` tells

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Sequence
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -16,7 +17,6 @@ from numpy.typing import NDArray
 
 from bold_orchard.design.column_space import basis
 from bold_orchard.design.transformations import Category
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.fit import Fit
 from bold_orchard.sentence.tree import Term
 
@@ -25,8 +25,8 @@ Numbers = tuple[tuple[str, str], ...]
 COMBINATIONS = "empty combinations of categories, or aliased terms"
 
 
-@frozen
-class Hypothesis(Frozen):
+@dataclass(frozen=True)
+class Hypothesis:
     """``rows`` (q, p') @ b = 0, independent; ``parts`` the same of each power; ``why`` says what is missing of it, or None."""
 
     term: str

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -11,7 +12,6 @@ from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError, UsageError, shown, unknown_name
 from bold_orchard.families.links import LINKS
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.coefficients.multiplicity import adjusted
 from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
@@ -55,8 +55,8 @@ def means(
     return document_of(fit, asked, made, pairs, errors, correction, method, confidence)
 
 
-@frozen
-class Asked(Frozen):
+@dataclass(frozen=True)
+class Asked:
     """What is asked of a fit: the ``cells`` with their ``points`` in raw columns, weights ``kept`` (cells, p') of the coefficients, the constant
     ``offset`` (cells,), and which are ``sure`` (cells,), estimable.
     """

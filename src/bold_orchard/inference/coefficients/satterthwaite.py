@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -10,7 +11,6 @@ from numpy.typing import NDArray
 
 from bold_orchard.design.column_space import ColumnSpace
 from bold_orchard.estimation.gaussian import GaussianModel
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.coefficients.precision import Residual
 from bold_orchard.inference.variances.information import at_bound, is_large, parameter_covariance
 from bold_orchard.likelihood.gaussian import GaussianPoint
@@ -20,8 +20,8 @@ from bold_orchard.optimize.protocol import OptimizeResult
 Array = NDArray[Any]
 
 
-@frozen
-class Satterthwaite(Frozen):
+@dataclass(frozen=True)
+class Satterthwaite:
     """Degrees of freedom from the observed information (Satterthwaite 1946; several rows: Fai & Cornelius 1996).
 
     With f(psi) = l' C(psi) l over all covariance parameters psi, df = 2 f^2 / (g' A g), g = df/dpsi and A their covariance.

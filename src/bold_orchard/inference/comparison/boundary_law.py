@@ -8,6 +8,7 @@ covariances that is half chi2(q) + half chi2(q + 1); beyond, the law is simulate
 from __future__ import annotations
 
 import itertools
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -15,7 +16,6 @@ from numpy.typing import NDArray
 from scipy import special
 
 from bold_orchard.design.design import Clause
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.comparison.nested import homes
 from bold_orchard.inference.distributions import p_of_chisq
 from bold_orchard.inference.fit import Fit
@@ -34,8 +34,8 @@ def half_and_half(chisq: float, df: int) -> float:
     return 0.5 * p_of_chisq(chisq, df - 1) + 0.5 * p_of_chisq(chisq, df)
 
 
-@frozen
-class Tested(Frozen):
+@dataclass(frozen=True)
+class Tested:
     """Directions of the larger model's covariances (unit, E on the working scale).
 
     First ``free`` ones that may go either way, then for each of ``squares`` the k (k + 1) / 2 elements of a matrix that

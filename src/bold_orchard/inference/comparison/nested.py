@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -15,14 +15,13 @@ from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.residual import ResidualPart
 from bold_orchard.design.validation import constant_inside
 from bold_orchard.families import family_of
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.sentence.tree import Named
 
 Array = NDArray[Any]
 
 
-@frozen
-class Relation(Frozen):
+@dataclass(frozen=True)
+class Relation:
     """``extra_effects`` counts what the larger model has and the smaller holds at zero, its edge: variances of random effects, the extra
     variation by which a negative binomial exceeds a Poisson, and a correlation that may not be negative."""
 

@@ -17,7 +17,6 @@ from numpy.typing import NDArray
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.estimation.random_spread import SpreadModel
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.variances.information import full_hessian
 from bold_orchard.inference.variances.quantities import Quantity, theta_of
 from bold_orchard.likelihood.gaussian import GaussianPoint
@@ -32,8 +31,8 @@ VANISHING = 1e-4  # part of an SD at which it is as good as zero
 DOUBTFUL = 2.5  # standard errors from zero within which a variance may as well be zero
 
 
-@frozen
-class Line(Frozen):
+@dataclass(frozen=True)
+class Line:
     """What is followed: ``rise(t, start)`` gives the least rise of the deviance at t and where it is.
 
     ``here`` is t at the minimum, ``se`` its rough spread, ``low`` and ``high`` the edges of the model, ``slack`` how near is
@@ -279,8 +278,8 @@ def follow(line: Line, target: float, points: int = 0) -> Profile:
     return Profile(low, high, trace, min(side.lowest for side in sides))
 
 
-@frozen
-class _Known(Frozen):
+@dataclass(frozen=True)
+class _Known:
     t: float
     root: float
     where: Array

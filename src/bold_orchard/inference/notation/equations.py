@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import itertools
-from dataclasses import field
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
 
@@ -13,7 +13,6 @@ from numpy.typing import NDArray
 from bold_orchard.design.design import Clause, UnitCodes
 from bold_orchard.design.validation import is_nested
 from bold_orchard.families import family_of
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.notation.residuals import residual_lines
 from bold_orchard.inference.notation.symbols import Indices, number, total, upright, variable
@@ -32,8 +31,8 @@ def equations(fit: Fit, estimates: bool = False, digits: int = 4) -> EquationsRe
     return _Writer(fit, estimates, digits).document()
 
 
-@frozen
-class _Writer(Frozen):
+@dataclass(frozen=True)
+class _Writer:
     fit: Fit
     estimates: bool
     digits: int

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -11,7 +12,6 @@ from numpy.typing import NDArray
 
 from bold_orchard.design.design import Design, UnitCodes
 from bold_orchard.design.validation import constant_inside, is_nested
-from bold_orchard.frozen import Frozen, frozen
 
 Array = NDArray[Any]
 ROW, LETTERS = "i", "jklmnopqrst"
@@ -23,8 +23,8 @@ def upright(name: str) -> str:
     return "\\mathrm{" + SPECIAL.sub(r"\\\1", name.replace("\\", "/")).replace(" ", "\\ ") + "}"
 
 
-@frozen
-class Indices(Frozen):
+@dataclass(frozen=True)
+class Indices:
     """One letter for the rows and one for each unit, the finest unit first; a nested unit bears its parents' letters too."""
 
     design: Design

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -14,7 +15,6 @@ from bold_orchard.design.build import covariate_columns, rebuild_parts
 from bold_orchard.design.design import UnitCodes
 from bold_orchard.design.lags import lag_calls, with_lags
 from bold_orchard.errors import OrchardError, UsageError
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.fit import Fit
 from bold_orchard.sentence.tree import Named, columns_of
 
@@ -22,8 +22,8 @@ Array = NDArray[Any]
 UNTOLD = "there is no estimate there, since the rows of the fit do not tell its coefficients apart (empty combinations of categories, or aliased terms)"
 
 
-@frozen
-class Needed(Frozen):
+@dataclass(frozen=True)
+class Needed:
     """Rows that can be predicted: those of ``table`` that are ``complete``, as ``used``, with columns ``x`` (n, p') of coefficients with an
     estimate, the columns of every clause, and the offset (n,).
     """

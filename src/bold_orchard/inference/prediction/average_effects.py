@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -11,7 +12,6 @@ from numpy.typing import NDArray
 from bold_orchard.design.build import fixed_part, split_offsets
 from bold_orchard.design.model_matrix import build_part
 from bold_orchard.design.transformations import Category, ColumnMaker, Numeric
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.response_scale import outcome_mean, population_mean
 from bold_orchard.inference.summary import number
@@ -22,8 +22,8 @@ Array = NDArray[Any]
 STEP = 1e-4  # of a variable's SD, for its slope
 
 
-@frozen
-class Move(Frozen):
+@dataclass(frozen=True)
+class Move:
     """Two states of the rows between which one variable changes, by ``span`` (n,) or a number: makers of their columns."""
 
     term: str

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import field
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -16,7 +16,6 @@ from bold_orchard.design.model_matrix import build_part
 from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import UsageError, counted
 from bold_orchard.families.base import Data
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.asked_rows import (
@@ -52,8 +51,8 @@ CHANCE = "probability of "
 DRAWS, ROWS_AT_ONCE = 2_000, 2_000  # outcomes a row: quantiles to 2% of their spread; rows drawn together (32 MB)
 
 
-@frozen
-class Predictions(Frozen):
+@dataclass(frozen=True)
+class Predictions:
     """Over the rows of ``table``, each (n,), NaN where a covariate is missing.
 
     ``average`` is the fixed part alone; ``known`` (n, units) tells which units were in the fit; ``probabilities`` of each grade.

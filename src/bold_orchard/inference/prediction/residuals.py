@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import singledispatch
 from typing import Any
 
@@ -14,15 +15,14 @@ from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.estimation.model import UnitEffects
 from bold_orchard.estimation.random_spread import SpreadModel
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.response_scale import outcome_mean
 
 Array = NDArray[Any]
 
 
-@frozen
-class Residuals(Frozen):
+@dataclass(frozen=True)
+class Residuals:
     """Per row used, each (n,): fitted values with and without the units' effects, and what remains.
 
     ``standardised`` is divided by each row's own SD; ``white`` has the correlation inside units taken out as well.

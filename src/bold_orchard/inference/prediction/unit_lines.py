@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -15,7 +16,6 @@ from bold_orchard.design.lags import lag_calls
 from bold_orchard.design.model_matrix import build_part
 from bold_orchard.design.transformations import Category, ColumnMaker
 from bold_orchard.design.validation import constant_inside
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import POINTS, places
 from bold_orchard.inference.prediction.response_scale import outcome_mean
@@ -23,8 +23,8 @@ from bold_orchard.inference.prediction.response_scale import outcome_mean
 Array = NDArray[Any]
 
 
-@frozen
-class UnitLines(Frozen):
+@dataclass(frozen=True)
+class UnitLines:
     """Lines of the levels ``shown`` of a unit along a predictor, on the outcome's scale.
 
     ``x[i]`` and ``y[i]`` (points,) belong to level ``shown[i]``; ``at`` and ``average`` are the average line. A category's

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Callable, Iterator
+from dataclasses import dataclass
 from functools import partial, singledispatch
 from typing import Any
 
@@ -17,7 +18,6 @@ from bold_orchard.design.design import Clause, Design
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.estimation.random_spread import SpreadModel
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import residual_variance
 from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
@@ -30,8 +30,8 @@ def identity(x: float) -> float:
     return x
 
 
-@frozen
-class Quantity(Frozen):
+@dataclass(frozen=True)
+class Quantity:
     """One parameter. ``value_and_slope`` gives it and its slope (m + 1,) on a scale t that is smooth inside the model.
 
     ``back`` maps t to the value reported; ``low`` and ``high`` are the edges of the model in t, ``ends`` the values there,

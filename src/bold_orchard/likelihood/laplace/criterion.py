@@ -12,12 +12,12 @@ differentiation: A dv^ = -d(df/dv).
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.frozen import frozen
 from bold_orchard.likelihood.laplace.layout import Effects
 from bold_orchard.likelihood.laplace.mode import ModeFinder
 from bold_orchard.likelihood.laplace.point import LaplacePoint
@@ -26,7 +26,7 @@ Array = NDArray[Any]
 CLOSE = 1e-5  # step of an effect that changes the deviance by less than 1e-9 a level
 
 
-@frozen
+@dataclass(frozen=True)
 class Laplace(ModeFinder):
     """parameters -> ``LaplacePoint``."""
 

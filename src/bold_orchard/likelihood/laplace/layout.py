@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any, ClassVar
 
@@ -11,14 +12,13 @@ from numpy.typing import NDArray
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.crossproducts.weighted import Weighted
 from bold_orchard.families.base import Family
-from bold_orchard.frozen import frozen
 from bold_orchard.likelihood.outer import OuterLayout
 
 Array = NDArray[Any]
 Effects = dict[int, Array]
 
 
-@frozen
+@dataclass(frozen=True)
 class Layout(OuterLayout):
     """Rows, family and ``offset`` (n,) in the order of ``rows``; where each parameter stands and what it does to eta."""
 

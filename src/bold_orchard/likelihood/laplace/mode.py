@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -13,7 +14,6 @@ from bold_orchard.crossproducts.elimination import Eliminated, eliminate
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.crossproducts.substitution import scores
 from bold_orchard.families.base import Family
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.laplace.layout import Effects, Layout
 
 Array = NDArray[Any]
@@ -24,8 +24,8 @@ LEFT = 0.1  # of the step that counts as none, what is foreseen to be left
 NEAR = 0.1  # step below which the quadratic model of f holds without a check
 
 
-@frozen
-class Mode(Frozen):
+@dataclass(frozen=True)
+class Mode:
     """The inner minimum at one point: effects ``v`` per unit (k, levels), the rows' derivatives there (l itself NaN where it
     was not asked for), and how close it was sought."""
 
@@ -37,8 +37,8 @@ class Mode(Frozen):
     close: float
 
 
-@frozen
-class Look(Frozen):
+@dataclass(frozen=True)
+class Look:
     """The rows at some effects: products that give a Newton step, whether all weights were the observed ones, so that what is left to go is of
     the order of the step's square, and f of each independent group, if it was asked for."""
 
@@ -47,7 +47,7 @@ class Look(Frozen):
     f: Array | None
 
 
-@frozen
+@dataclass(frozen=True)
 class ModeFinder(Layout):
     """The layout and, for given parameters, the mode."""
 

@@ -10,7 +10,7 @@ import mmap
 import pickle
 import tempfile
 from collections.abc import Callable, Iterator
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 from itertools import pairwise
 from typing import Any, BinaryIO
@@ -23,7 +23,6 @@ from bold_orchard.crossproducts.elimination import Eliminated
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.crossproducts.standardise import Standard
 from bold_orchard.design.engines import engine_here
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.laplace.criterion import Laplace
 from bold_orchard.likelihood.laplace.layout import Effects, Layout
 from bold_orchard.likelihood.laplace.point import LaplacePoint
@@ -66,8 +65,8 @@ class Stored:
         return pickle.loads(made, buffers=[view[a : a + n] for (a, _), n in zip(pairwise(ends), lengths)])
 
 
-@frozen
-class Rows(Frozen):
+@dataclass(frozen=True)
+class Rows:
     """What is known of all rows together: their standard, their units, how they nest."""
 
     frame: CrossProducts
@@ -87,7 +86,7 @@ class Rows(Frozen):
         return self.standard.x
 
 
-@frozen
+@dataclass(frozen=True)
 class Swept(Layout):
     """parameters -> ``SweptPoint``; ``parts`` hold a ``Laplace`` each, ``levels`` which levels of every unit (per part) it has."""
 
@@ -131,8 +130,8 @@ class Swept(Layout):
         return SweptPoint(self, theta, float(np.sum(deviances)), np.sum(gradients, axis=0), held)
 
 
-@frozen
-class Modes(Frozen):
+@dataclass(frozen=True)
+class Modes:
     """The modes of all parts (``v``, per unit (k, levels)), and how close they were sought."""
 
     v: list[Effects]
@@ -239,8 +238,8 @@ class PartsWithX(ManyParts):
         return out + of_coefficients(self.point.xx, rest)
 
 
-@frozen
-class Slope(Frozen):
+@dataclass(frozen=True)
+class Slope:
     """A point of which only the gradient was asked."""
 
     gradient: Array

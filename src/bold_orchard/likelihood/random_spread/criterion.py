@@ -13,7 +13,7 @@ complete data's score (Fisher's identity; Louis 1982).
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
@@ -22,7 +22,6 @@ from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.elimination import Eliminated, eliminate
 from bold_orchard.crossproducts.stages import CrossProducts, Stage
-from bold_orchard.frozen import frozen
 from bold_orchard.likelihood.outer import OuterPoint
 from bold_orchard.likelihood.random_spread.layout import SpreadLayout
 from bold_orchard.likelihood.random_spread.nodes import Integrand, Nodes, adapted
@@ -32,7 +31,7 @@ MANY_UNITS = 2  # units a parameter from which the spread of their scores tells 
 STEP = 1e-4  # of what is large of a parameter: differences of the exact gradient
 
 
-@frozen
+@dataclass(frozen=True)
 class RandomSpread(SpreadLayout):
     """parameters -> ``SpreadPoint``, or another ``kind`` of it."""
 

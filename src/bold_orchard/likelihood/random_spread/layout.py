@@ -8,7 +8,7 @@ Parameters stand as: working coefficients b, theta of T, gamma on standardised c
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any, ClassVar
 
@@ -18,14 +18,13 @@ from numpy.typing import NDArray
 from bold_orchard.crossproducts.arrays import Arrays, RandomUnit
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.crossproducts.standardise import standardise
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.outer import OuterLayout
 
 Array = NDArray[Any]
 
 
-@frozen
-class Above(Frozen):
+@dataclass(frozen=True)
+class Above:
     """The unit above, number ``block`` of the likelihood, ``size`` effects each: ``of`` (J,) is the level that holds each unit.
 
     ``order`` (J,) sorts the units by it, ``starts`` (levels,) are the first of each level there.
@@ -115,7 +114,7 @@ class SpreadRows:
         return units if self.above is None else self.above.sums(units)
 
 
-@frozen
+@dataclass(frozen=True)
 class SpreadLayout(OuterLayout):
     """Where the parameters stand; ``points`` nodes serve each unit's integral, ``rough`` asks for few of the levels above."""
 

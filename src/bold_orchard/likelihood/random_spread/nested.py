@@ -9,13 +9,13 @@ gradient stays the posterior mean of the complete data's score (Fisher's identit
 
 from __future__ import annotations
 
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.hermite import rule
 from bold_orchard.likelihood.random_spread.criterion import RandomSpread, SpreadPoint
 from bold_orchard.likelihood.random_spread.nodes import Nodes, adapted
@@ -33,8 +33,8 @@ def nodes_above(points: int, size: int) -> int:
     return max(FEWEST, {1: (points + 1) // 2, 2: (points + 2) // 3}.get(size, (points + 3) // 4))
 
 
-@frozen
-class Units(Frozen):
+@dataclass(frozen=True)
+class Units:
     """Every unit's integral at nodes ``xi`` (k_p, M, levels) of the level above it, unit by unit in each node, M * J in all.
 
     ``v`` (k_p, M, J) are the effects above each unit, ``g`` (k, M * J) and ``gp`` (k_p, M, J) the sums with them taken out.

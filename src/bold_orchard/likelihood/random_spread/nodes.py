@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.likelihood.hermite import rule
 
 Array = NDArray[Any]
@@ -17,8 +16,8 @@ STEPS, CLOSE = 60, 1e-10  # of Newton's method for the modes; a handful are usua
 FARTHEST = 2.0  # longest step in eta: it is a standard normal before the rows speak
 
 
-@frozen
-class Integrand(Frozen):
+@dataclass(frozen=True)
+class Integrand:
     """Sums of each unit in the eigenvectors of B'AB: see ``criterion``.
 
     ``d``, ``c1`` = U'B'g and ``c2`` = U'B'Aa are (K - 1, J); ``q``, ``cross`` = g'a, ``square`` = a'Aa and ``n`` are (J,);
@@ -102,8 +101,8 @@ class Integrand(Frozen):
         return eta
 
 
-@frozen
-class Nodes(Frozen):
+@dataclass(frozen=True)
+class Nodes:
     """Nodes ``eta`` (nodes, J) around the ``mode`` (J,), each with its ``share`` of the unit's integral."""
 
     integrand: Integrand

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from functools import cached_property
 from typing import Any
 
@@ -11,7 +12,6 @@ from numpy.typing import NDArray
 
 from bold_orchard.design.design import Clause
 from bold_orchard.errors import OrchardError
-from bold_orchard.frozen import Frozen, frozen
 from bold_orchard.inference.coefficients.maximum_likelihood import threshold_names
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.response_scale import grades_at, mean_grade
@@ -27,8 +27,8 @@ METHOD = "posterior"  # what stands in a document where a method of the likeliho
 FEWEST = 20  # draws below which nothing is answered
 
 
-@frozen
-class Draws(Frozen):
+@dataclass(frozen=True)
+class Draws:
     """``columns`` (D,) by parameter and effect as ``sample --keep`` writes them; ``source`` is the file they come from.
 
     Raises OrchardError, when it is asked for what another model's draws do not hold.
