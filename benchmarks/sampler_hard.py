@@ -58,8 +58,8 @@ def main() -> None:
             print(f"{name:28s} {e}", flush=True)
             continue
         d = made.to_dict()
-        worst = max(p["rhat"] for p in d["parameters"])
-        least = min(min(p["ess_bulk"], p["ess_tail"]) for p in d["parameters"])
+        worst = max(p["r_hat"] for p in d["parameters"])
+        least = min(min(p["effective_bulk"], p["effective_tail"]) for p in d["parameters"])
 
         print(f"{name:28s} R-hat {worst:.3f}  diverged {d['divergent']:3d}  least {least:6.0f}  {time.perf_counter() - start:5.0f} s", flush=True)  # fmt: skip
 

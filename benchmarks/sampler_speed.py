@@ -40,7 +40,7 @@ def main(rounds: int) -> None:
                     f"{name}: start {begin:.2f} s, fit {fit:.2f} s, sample {took:.1f} s, {ratios[-1]:.1f} fits",
                     flush=True,
                 )
-            least = min(min(p["ess_bulk"], p["ess_tail"]) for p in json.loads(out)["parameters"])
+            least = min(min(p["effective_bulk"], p["effective_tail"]) for p in json.loads(out)["parameters"])
             print(f"{name}: median {statistics.median(ratios):.1f} fits, {least:,.0f} effective draws of 4,000 or more")
 
 

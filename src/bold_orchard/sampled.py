@@ -17,6 +17,9 @@ if TYPE_CHECKING:
 
 SEED = 20260101  # that of the command line
 ENDING = ".posterior.json"
+# keys that posteriors kept before 1.0.0 have under other names
+RENAMED = {"ess_bulk": "effective_bulk", "ess_tail": "effective_tail", "rhat": "r_hat", "energy_bfmi": "energy_fraction", "elpd": "expected_log_density",
+           "p_loo": "effective_parameters"}  # fmt: skip
 
 
 def sample(
@@ -60,10 +63,21 @@ def _document(name: str) -> dict[str, Any]:
         document = None
     if not isinstance(document, dict) or document.get("schema") != "bold-orchard/sample/1":
         raise OrchardError(f"{path} is not a kept posterior; make one with: orchard sample FIT --save NAME")
+    document = _renamed(document)
     left_out = document.get("leave_one_out")
     wrong = fault(document, POSTERIOR) or (left_out and fault(left_out, LEFT_OUT, "leave_one_out"))
     if wrong:
         raise OrchardError(f"{path} is broken or was edited ({wrong}); sample again")
+    return document
+
+
+def _renamed(document: dict[str, Any]) -> dict[str, Any]:
+    """A document of before 1.0.0 under the present keys; one of now as it is."""
+    parameters, left_out = document.get("parameters"), document.get("leave_one_out")
+    for part in [document, left_out, *(parameters if isinstance(parameters, list) else [])]:
+        for old, new in RENAMED.items():
+            if isinstance(part, dict) and old in part and new not in part:
+                part[new] = part.pop(old)
     return document
 
 

@@ -32,8 +32,8 @@ def test_document(orchards):
     assert names == ["intercept", "rain", "sd(orchard: intercept)", "sd(residual)"]
     assert {"parameter": "rain", "law": "normal(0, 2)", "default": False} in d["priors"]
     assert [p["default"] for p in d["priors"]] == [True, False, True, True]
-    assert d["chains"] == 2 and len(d["acceptance"]) == len(d["energy_bfmi"]) == 2 and d["divergent"] == 0
-    assert d["leave_one_out"]["elpd"] < 0 and len(d["groups"][0]["rows"]) == 10
+    assert d["chains"] == 2 and len(d["acceptance"]) == len(d["energy_fraction"]) == 2 and d["divergent"] == 0
+    assert d["leave_one_out"]["expected_log_density"] < 0 and len(d["groups"][0]["rows"]) == 10
     assert {r["statistic"] for r in d["replicates"]} == {"mean", "sd", "smallest", "largest"}
 
 
@@ -70,6 +70,25 @@ def test_a_kept_posterior_is_printed_and_compared_again(orchards):
     (other,) = again["compared"]
     assert other["elpd_difference"] < 0 and other["se"] > 0  # rain helps
     assert "foretells rows better" in orchards("sample", "one.posterior.json", "--compare", "two").out
+
+
+def test_a_posterior_kept_under_the_old_keys_is_read(orchards):
+    orchards("sample", "a", *FEW, "--save", "one")
+    path = orchards.folder / "one.posterior.json"
+    new = path.read_text()
+    old = new
+    for before, now in {
+        "ess_bulk": "effective_bulk",
+        "ess_tail": "effective_tail",
+        "rhat": "r_hat",
+        "energy_bfmi": "energy_fraction",
+        "elpd": "expected_log_density",
+        "p_loo": "effective_parameters",
+    }.items():
+        assert f'"{now}"' in old
+        old = old.replace(f'"{now}"', f'"{before}"')
+    path.write_text(old)
+    assert orchards("sample", "one.posterior.json", "--json").json == json.loads(new)
 
 
 @pytest.mark.parametrize("kind", ["trace", "density", "ranks", "pairs", "replicates"])

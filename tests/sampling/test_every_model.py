@@ -91,7 +91,7 @@ def test_its_posterior(fitted, name):
         assert p["low"] <= p["median"] <= p["high"] and p["sd"] > 0, p
     shared = {"sd(tree: rain)"} if name in ("identity", "exchangeable") else set()  # one SD of all effects, one law
     assert own.keys() - shared == {row["parameter"] for row in d["priors"]}
-    assert np.isfinite(d["leave_one_out"]["elpd"]) and d["leave_one_out"]["se"] > 0
+    assert np.isfinite(d["leave_one_out"]["expected_log_density"]) and d["leave_one_out"]["se"] > 0
     effects = fit.groups().to_dict()["groups"] if "each" in (DIARY | OTHER)[name][0] else []
     assert [(g["group"], g["terms"], sorted(r["level"] for r in g["rows"])) for g in d["groups"]] == [
         (g["group"], g["terms"], sorted(r["level"] for r in g["rows"])) for g in effects

@@ -127,7 +127,7 @@ def test_draws_agree_with_a_grid():
         mean = float(weight @ sd)
         spread = float(np.sqrt(weight @ (sd - mean) ** 2))
         row = by_name[name]
-        assert abs(row.mean - mean) < 4 * spread / np.sqrt(row.ess_bulk)
+        assert abs(row.mean - mean) < 4 * spread / np.sqrt(row.effective_bulk)
         assert row.sd == pytest.approx(spread, rel=0.12)
         order = np.argsort(sd)
         total = np.cumsum(weight[order])
@@ -155,14 +155,14 @@ def test_draws_of_a_binomial_model_agree_with_quadrature():
     weight = np.exp(value - value.max())
     weight /= weight.sum()
     result = sample(made, SampleOptions(draws=300, warmup=200, seed=1), lambda *_: None)
-    assert result.divergent == 0 and max(p.rhat for p in result.parameters) < 1.02
+    assert result.divergent == 0 and max(p.r_hat for p in result.parameters) < 1.02
     for row, marginal, at in (
         (result.parameters[0], weight.sum(1), bs),
         (result.parameters[1], weight.sum(0), np.exp(logs)),
     ):
         mean = float(marginal @ at)
         spread = float(np.sqrt(marginal @ (at - mean) ** 2))
-        assert abs(row.mean - mean) < 4 * spread / np.sqrt(row.ess_bulk)
+        assert abs(row.mean - mean) < 4 * spread / np.sqrt(row.effective_bulk)
         assert row.sd == pytest.approx(spread, rel=0.15)
 
 

@@ -94,7 +94,9 @@ def test_default_priors_follow_the_units_of_measurement(frame):
         factor = 25_000 if a.parameter == "rain" else 1000
         assert b.sd == pytest.approx(factor * a.sd, rel=0.02), a.parameter
         assert b.mean == pytest.approx(factor * a.mean, rel=0.02, abs=0.05 * factor * a.sd), a.parameter
-    assert two.leave_one_out.elpd == pytest.approx(one.leave_one_out.elpd - len(frame) * np.log(1000), abs=0.2)
+    assert two.leave_one_out.expected_log_density == pytest.approx(
+        one.leave_one_out.expected_log_density - len(frame) * np.log(1000), abs=0.2
+    )
 
 
 def test_trials_and_rows_of_single_trials_are_one_model():

@@ -26,9 +26,9 @@ class PosteriorParameter(Part):
     median: Number
     low: Number
     high: Number
-    ess_bulk: Number
-    ess_tail: Number
-    rhat: Number
+    effective_bulk: Number
+    effective_tail: Number
+    r_hat: Number
     likelihood_estimate: Number
 
 
@@ -43,9 +43,9 @@ class Prior(Part):
 class LeaveOneOut(Part):
     """Expected log predictive density of rows left out, its standard error, and the rows it is not to be relied on for."""
 
-    elpd: Number
+    expected_log_density: Number
     se: Number
-    p_loo: Number
+    effective_parameters: Number
     doubtful_rows: list[int]
     by_row: list[Number] | Absent = ABSENT
 
@@ -139,7 +139,7 @@ class SampleResult(Result):
     draws: int
     divergent: int
     acceptance: list[Number]
-    energy_bfmi: list[Number]
+    energy_fraction: list[Number]
     leave_one_out: LeaveOneOut | None
     replicates: list[Replicate]
     converged: bool

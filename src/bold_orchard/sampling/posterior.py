@@ -152,8 +152,8 @@ def _document(
         low, middle, high = np.quantile(x, [level, 0.5, 1 - level])
         rows.append({
             "parameter": name, "kind": kind_of(name, fixed, grades), "mean": number(x.mean()), "sd": number(x.std(ddof=1)), "median": number(middle),
-            "low": number(low), "high": number(high), "ess_bulk": number(diagnostics.ess_bulk(x)), "ess_tail": number(diagnostics.ess_tail(x)),
-            "rhat": number(diagnostics.rhat(x)), "likelihood_estimate": estimates.get(name),
+            "low": number(low), "high": number(high), "effective_bulk": number(diagnostics.ess_bulk(x)), "effective_tail": number(diagnostics.ess_tail(x)),
+            "r_hat": number(diagnostics.rhat(x)), "likelihood_estimate": estimates.get(name),
         })  # fmt: skip
     divergent = int(sum(d.chain.diverged.sum() for d in made))
     energy = [number(diagnostics.bfmi(d.chain.energy)) for d in made]
@@ -163,7 +163,7 @@ def _document(
         "schema": SCHEMA, "fit": fit.name, "model": fit.result["model"], "outcome": fit.result["outcome"], "parameters": rows,
         "priors": [{"parameter": p, "law": text, "default": default} for p, text, default in priors.listed],
         "chains": options.chains, "warmup": options.warmup, "draws": options.draws, "divergent": divergent,
-        "acceptance": [number(d.chain.acceptance.mean()) for d in made], "energy_bfmi": energy, "leave_one_out": loo,
+        "acceptance": [number(d.chain.acceptance.mean()) for d in made], "energy_fraction": energy, "leave_one_out": loo,
         "replicates": replicates(fit.design, np.concatenate([d.replicated for d in made])), "converged": not wrong, "confidence": options.confidence, "seed": options.seed,
         "groups": _groups(fit, made, options.confidence), "notes": [*wrong, *notes],
     }  # fmt: skip
@@ -194,9 +194,13 @@ def trouble(
 ) -> list[str]:
     """Why the draws must not be used, each with what to try; nothing where they can be."""
     out = []
-    moving = [r for r in rows if r["rhat"] is not None]
-    apart = [r["parameter"] for r in moving if r["rhat"] > RHAT]
-    few = [r["parameter"] for r in moving if min(r["ess_bulk"] or 0.0, r["ess_tail"] or 0.0) < ESS * options.chains]
+    moving = [r for r in rows if r["r_hat"] is not None]
+    apart = [r["parameter"] for r in moving if r["r_hat"] > RHAT]
+    few = [
+        r["parameter"]
+        for r in moving
+        if min(r["effective_bulk"] or 0.0, r["effective_tail"] or 0.0) < ESS * options.chains
+    ]
     if apart:
         out.append(
             f"The chains do NOT agree on {some(apart)} (R-hat above {RHAT:g}): do not use these draws. Try --warmup {2 * options.warmup} --draws "
@@ -233,7 +237,7 @@ def _loo(fit: Fit, target: Any, made: list[Drawn]) -> tuple[dict[str, Any] | Non
     bad = np.flatnonzero(shapes > DOUBTFUL)
     numbers = fit.design.table.row_numbers
     told = {
-        "elpd": number(elpd.sum()), "se": number(np.sqrt(len(elpd) * elpd.var(ddof=1))) if len(elpd) > 1 else None, "p_loo": number(p),
+        "expected_log_density": number(elpd.sum()), "se": number(np.sqrt(len(elpd) * elpd.var(ddof=1))) if len(elpd) > 1 else None, "effective_parameters": number(p),
         "doubtful_rows": [int(numbers[i]) for i in bad], "by_row": [number(v) for v in elpd] if len(elpd) <= 50_000 else [],
     }  # fmt: skip
     notes = []

@@ -56,13 +56,13 @@ def prior_draws(fit: Fit, options: SampleOptions, report: Any) -> SampleResult:
         x = parameters[:, k]
         low, middle, high = np.quantile(x, [level, 0.5, 1 - level])
         rows.append({"parameter": name, "kind": kind_of(name, fixed, grades), "mean": number(x.mean()), "sd": number(x.std(ddof=1)), "median": number(middle),
-                     "low": number(low), "high": number(high), "ess_bulk": float(total), "ess_tail": float(total), "rhat": 1.0, "likelihood_estimate": None})  # fmt: skip
+                     "low": number(low), "high": number(high), "effective_bulk": float(total), "effective_tail": float(total), "r_hat": 1.0, "likelihood_estimate": None})  # fmt: skip
     shape = (options.chains, options.draws, len(names))
     document: dict[str, Any] = {
         "schema": SCHEMA, "fit": fit.name, "model": fit.result["model"], "outcome": fit.result["outcome"], "parameters": rows,
         "priors": [{"parameter": p, "law": text, "default": default} for p, text, default in priors.listed],
         "chains": options.chains, "warmup": 0, "draws": options.draws, "divergent": 0, "acceptance": [1.0] * options.chains,
-        "energy_bfmi": [None] * options.chains, "leave_one_out": None, "replicates": replicates(fit.design, drawn), "converged": True, "confidence": options.confidence,
+        "energy_fraction": [None] * options.chains, "leave_one_out": None, "replicates": replicates(fit.design, drawn), "converged": True, "confidence": options.confidence,
         "seed": options.seed, "groups": [], "prior_only": True,
         "notes": ["These are draws from the prior alone: the outcome of the data was not looked at, but for the scale of default laws."],
     }  # fmt: skip

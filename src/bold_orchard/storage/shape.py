@@ -69,14 +69,14 @@ POSTERIOR: Shape = {
     "model": str,
     "outcome": str,
     "parameters": [{"parameter": str, "kind": str, "mean": FIGURE, "sd": FIGURE, "median": FIGURE, "low": FIGURE, "high": FIGURE,
-                    "ess_bulk": FIGURE, "ess_tail": FIGURE, "rhat": FIGURE, "likelihood_estimate": FIGURE}],
+                    "effective_bulk": FIGURE, "effective_tail": FIGURE, "r_hat": FIGURE, "likelihood_estimate": FIGURE}],
     "priors": [{"parameter": str, "law": str, "default": bool}],
     "chains": int,
     "warmup": int,
     "draws": int,
     "divergent": int,
     "acceptance": [FIGURE],
-    "energy_bfmi": [FIGURE],
+    "energy_fraction": [FIGURE],
     "leave_one_out": (dict, type(None)),
     "replicates": [{"statistic": str, "observed": FIGURE, "mean": FIGURE, "low": FIGURE, "high": FIGURE, "p": FIGURE}],
     "converged": bool,
@@ -88,7 +88,13 @@ POSTERIOR: Shape = {
     "shares?": [{"quantity": str, "mean": FIGURE, "sd": FIGURE, "median": FIGURE, "low": FIGURE, "high": FIGURE, "likelihood_estimate": FIGURE}],
     "compared?": [{"posterior": str, "model": str, "elpd_difference": FIGURE, "se": FIGURE, "doubtful_rows": [int]}],
 }  # fmt: skip
-LEFT_OUT: Shape = {"elpd": FIGURE, "se": FIGURE, "p_loo": FIGURE, "doubtful_rows": [int], "by_row?": [FIGURE]}
+LEFT_OUT: Shape = {
+    "expected_log_density": FIGURE,
+    "se": FIGURE,
+    "effective_parameters": FIGURE,
+    "doubtful_rows": [int],
+    "by_row?": [FIGURE],
+}
 
 
 def fault(document: Any, shape: Shape, where: str = "") -> str | None:

@@ -21,7 +21,7 @@ def sample_page(d: SampleResult, digits: int = 4) -> Page:
     more = () if of_prior else ("likelihood\nestimate", "R-hat", "draws\nworth")
     rows = [
         (r["parameter"], figure(r["mean"], digits), figure(r["sd"], 3), figure(r["low"], digits), figure(r["high"], digits),
-         figure(r["likelihood_estimate"], digits), fixed(r["rhat"], 3), _worth(r["ess_bulk"], r["ess_tail"]))[: len(head) + len(more)]
+         figure(r["likelihood_estimate"], digits), fixed(r["r_hat"], 3), _worth(r["effective_bulk"], r["effective_tail"]))[: len(head) + len(more)]
         for r in d["parameters"]
     ]  # fmt: skip
     page.table("What the priors say of each parameter" if of_prior else "Posterior", (*head, *more), rows)
@@ -43,7 +43,7 @@ def sample_page(d: SampleResult, digits: int = 4) -> Page:
     loo = d["leave_one_out"]
     if loo:
         page.text(
-            f"Rows left out one at a time: expected log density {fixed(loo['elpd'], 2)} (SE {fixed(loo['se'], 2)}), {fixed(loo['p_loo'], 1)} effective "
+            f"Rows left out one at a time: expected log density {fixed(loo['expected_log_density'], 2)} (SE {fixed(loo['se'], 2)}), {fixed(loo['effective_parameters'], 1)} effective "
             "parameters. Compare it with that of another posterior of the same rows."
         )
     if d["replicates"]:
@@ -78,9 +78,14 @@ def _how(d: SampleResult) -> str:
 
 def believed(d: SampleResult) -> str:
     """One sentence on whether the chains can be believed."""
-    worst = max((r["rhat"] for r in d["parameters"] if r["rhat"] is not None), default=None)
+    worst = max((r["r_hat"] for r in d["parameters"] if r["r_hat"] is not None), default=None)
     least = min(
-        (min(r["ess_bulk"], r["ess_tail"]) for r in d["parameters"] if r["ess_bulk"] and r["ess_tail"]), default=None
+        (
+            min(r["effective_bulk"], r["effective_tail"])
+            for r in d["parameters"]
+            if r["effective_bulk"] and r["effective_tail"]
+        ),
+        default=None,
     )
     figures = (
         f"largest R-hat {fixed(worst, 3)}, every parameter worth {least:,.0f} draws or more"
