@@ -19,14 +19,24 @@ MOST_SHARED = 300_000  # rows up to which an empty model of every unit takes a s
 
 def scout(
     data: Any, unit: Sequence[str] = (), *, outcome: str | None = None, missing: Sequence[str] = (),
-    where: str | None = None,
+    where: str | None = None, by: Sequence[str] | str = (),
 ) -> Answer:  # fmt: skip
-    """What the columns are, which of them group the rows, what varies inside a group; see ``orchard scout``."""
+    """What the columns are, which of them group the rows, what varies inside a group; see ``orchard scout``.
+
+    ``by`` names columns, "soil+pruning" or a list, in whose cells the outcome is summarised: n, mean, standard deviation.
+    """
     from bold_orchard.data.scout import scout as scouted
 
     units = [unit] if isinstance(unit, str) else list(unit)
     rows = table(data, missing, where)
-    result = scouted(rows, units, outcome)
+    cells = (
+        [c.strip() for c in by.split("+")]
+        if isinstance(by, str) and not rows.has(by)
+        else [by]
+        if isinstance(by, str)
+        else list(by)
+    )
+    result = scouted(rows, units, outcome, cells)
     return Answer(result.with_keys(shares=_shares(result, rows, outcome)))
 
 

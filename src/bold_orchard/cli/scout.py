@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 EXAMPLE = """examples:
   orchard scout harvest.csv
   orchard scout harvest.csv --unit orchard --outcome yield --figure yield.png
+  orchard scout harvest.csv --by soil+pruning --outcome yield
 """
 
 
@@ -24,7 +25,15 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--unit", metavar="COLUMN", action="append", default=[],
                         help="a grouping column to look inside (repeatable; default: the likeliest ones)")  # fmt: skip
-    parser.add_argument("--outcome", metavar="COLUMN", help="the column to draw by unit (with --figure)")
+    parser.add_argument(
+        "--outcome", metavar="COLUMN", help="the column to draw by unit (with --figure), or to summarise (with --by)"
+    )
+    parser.add_argument(
+        "--by",
+        metavar="COLUMNS",
+        default="",
+        help="n, mean and SD of the outcome in each cell of these columns: soil+pruning",
+    )
     data_options(parser)
     output_options(parser)
 
@@ -38,7 +47,7 @@ def prepare(args: argparse.Namespace) -> None:
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     from bold_orchard.api import scout
 
-    return scout(args.data, args.unit, outcome=args.outcome, missing=args.missing, where=args.where)
+    return scout(args.data, args.unit, outcome=args.outcome, missing=args.missing, where=args.where, by=args.by or ())
 
 
 COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, prepare)

@@ -13,7 +13,7 @@ from bold_orchard.data.columns import Column
 from bold_orchard.data.plausible import plausible, times
 from bold_orchard.data.table import Labels, Table
 from bold_orchard.data.units import columns_of_unit, constant_or_varies, duplicates_of, is_time, joint, nesting_of
-from bold_orchard.errors import OrchardError, unknown_name
+from bold_orchard.errors import OrchardError, UsageError, unknown_name
 from bold_orchard.results.scout import ScoutPicture, ScoutResult
 from bold_orchard.sentence.tree import column_text
 
@@ -21,13 +21,19 @@ SCHEMA = "bold-orchard/scout/1"
 MOST_UNITS = 5  # units whose nesting is still read at a glance
 FEW_LEVELS = 5  # levels below which a column rather looks like a treatment than like units
 INSIDE = ("nested", "labels repeat")  # relations of a unit and its parent
+FIRST_ROWS = 5
+MOST_CELLS = 2_000  # of --by: more are no summary
 LIKELY = 0.5  # score from which a column is called a likely unit
 
 
-def scout(table: Table, units: Sequence[str] = (), outcome: str | None = None) -> ScoutResult:
+def scout(table: Table, units: Sequence[str] = (), outcome: str | None = None, by: Sequence[str] = ()) -> ScoutResult:
     """The document of ``orchard scout``; ``units`` are the grouping columns asked about (default: the likely ones),
-    ``outcome`` the column that its picture draws.
+    ``outcome`` the column that its picture draws and that is summarised in each cell of the columns ``by``.
     """
+    for option, asked in (("--by", by), ("--outcome", [outcome] if outcome is not None else [])):
+        for column in asked:
+            if not table.has(column):
+                raise OrchardError(unknown_name("column", column, table.columns, table.name) + f" (in {option})")
     for column in (c for unit in units for c in columns_of_unit(unit)):
         if not table.has(column):
             raise OrchardError(unknown_name("column", column, table.columns, table.name) + " (in --unit)")
@@ -60,11 +66,69 @@ def scout(table: Table, units: Sequence[str] = (), outcome: str | None = None) -
         "outcomes": plausible(table, columns, known),
         "times": times(columns),
         "sentences": [],
+        "first_rows": _first_rows(read),
         "notes": [],
     }
     document["sentences"] = _sentences(columns, groupings, nesting, labels)
     document["notes"] = [*table.notes, *_notes(document)]
+    if by:
+        document["cells"] = _cells(table, by, outcome or _outcome_of(document), labels)
     return ScoutResult.from_dict(document).with_keys(picture=_picture(table, document, units, outcome, labels))
+
+
+def _first_rows(table: Table) -> list[dict[str, Any]]:
+    """The first rows as they were read: numbers, texts, None where a cell is missing."""
+    few = table.take(np.arange(min(FIRST_ROWS, len(table))))
+    columns = {c: few.labels(c) for c in few.columns if few.kind(c) != "empty"}
+    numeric = {c for c in columns if few.kind(c) == "number"}
+    rows = []
+    for i in range(len(few)):
+        row: dict[str, Any] = dict.fromkeys(few.columns)
+        for c, labels in columns.items():
+            k = labels.codes[i]
+            row[c] = None if k < 0 else labels.raw[k].item() if c in numeric else labels.texts[k]
+        rows.append(row)
+    return rows
+
+
+def _outcome_of(document: dict[str, Any]) -> str:
+    """The numeric outcome that the proposed sentences have; raises UsageError where there is none."""
+    numeric = {c["column"] for c in document["columns"] if c["kind"] == "number"}
+    known = [o["column"] for o in document["outcomes"] if o["column"] in numeric]
+    if not known:
+        raise UsageError("--by needs --outcome: name the column to summarise")
+    first = document["sentences"][0].split(" = ")[0].strip("[]") if document["sentences"] else ""
+    return first if first in known else known[0]
+
+
+def _cells(table: Table, by: Sequence[str], outcome: str, labels: dict[str, Labels]) -> list[dict[str, Any]]:
+    """Rows with an outcome, by the levels of some columns in their order; cells without rows stand with n = 0."""
+    values = table.numbers(outcome)
+    empty = [c for c in by if c not in labels]
+    if empty:
+        raise OrchardError(f"{empty[0]} is empty in every row, so there is nothing to summarise by (in --by)")
+    ordered = [labels[c].ordered for c in by]
+    shape = [len(texts) for texts, _ in ordered]
+    count = float(np.prod(np.array(shape, dtype=float)))
+    if count > MOST_CELLS:
+        raise UsageError(f"--by {'+'.join(by)} makes {count:,.0f} cells; name columns of fewer levels")
+    places = [np.append(place, -1)[labels[c].codes] for c, (_, place) in zip(by, ordered)]
+    keep = np.isfinite(values) & np.all([p >= 0 for p in places], axis=0)
+    cell = np.ravel_multi_index([p[keep] for p in places], shape)
+    n = np.bincount(cell, minlength=int(count))
+    with np.errstate(invalid="ignore", divide="ignore"):
+        mean = np.bincount(cell, values[keep], minlength=len(n)) / n
+        sd = np.sqrt(np.bincount(cell, (values[keep] - mean[cell]) ** 2, minlength=len(n)) / (n - 1))
+    return [
+        {
+            "outcome": outcome,
+            "levels": {c: texts[k] for c, (texts, _), k in zip(by, ordered, np.unravel_index(i, shape))},
+            "n": int(n[i]),
+            "mean": float(mean[i]) if n[i] else None,
+            "sd": float(sd[i]) if n[i] > 1 else None,
+        }
+        for i in range(len(n))
+    ]
 
 
 def units_of(table: Table) -> list[str]:
@@ -142,6 +206,8 @@ def _column(table: Table, name: str, labels: Labels | None, read: Table) -> dict
             "max": float(values.max()),
             "mean": float(numbers[np.isfinite(numbers)].mean()),
         }
+        present = numbers[np.isfinite(numbers)]
+        entry["sd"] = float(present.std(ddof=1)) if len(present) > 1 else None
         entry["whole"] = bool(np.all(values == np.floor(values)))
         entry["suspected_missing_codes"] = list(Seen.of(read.numbers(name)).suspected())
     elif kind == "category" and labels is not None:

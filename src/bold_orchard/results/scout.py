@@ -22,6 +22,7 @@ class Column(Part):
     min: Number | Absent = ABSENT
     max: Number | Absent = ABSENT
     mean: Number | Absent = ABSENT
+    sd: Number | Absent = ABSENT
     levels: list[str] | Absent = ABSENT
     odd_cells: str | Absent = ABSENT
 
@@ -77,6 +78,17 @@ class UnitShare(Part):
 
 
 @dataclass(frozen=True)
+class Cell(Part):
+    """The rows that have these levels and an outcome: how many, its mean and its standard deviation (None of one row)."""
+
+    outcome: str
+    levels: dict[str, str]
+    n: int
+    mean: Number
+    sd: Number
+
+
+@dataclass(frozen=True)
 class ScoutPicture:
     """An outcome (n,) by the levels of a unit: ``codes`` (n,), -1 where it is missing, and their ``texts``."""
 
@@ -105,8 +117,10 @@ class ScoutResult(Result):
     outcomes: list[PlausibleOutcome]
     times: list[str]
     sentences: list[str]
+    first_rows: list[dict[str, Any]]
     notes: list[str]
     shares: list[UnitShare] | Absent = ABSENT
+    cells: list[Cell] | Absent = ABSENT
     picture: Any = field(default=None, metadata=BESIDE, repr=False, compare=False)
 
     def table(self, **view: bool) -> list[Row]:

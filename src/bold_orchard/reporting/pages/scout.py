@@ -10,6 +10,8 @@ from bold_orchard.reporting.numbers import figure, percent, span
 from bold_orchard.reporting.page import Left, Page
 from bold_orchard.results.scout import ScoutResult
 
+WIDEST = 14  # letters of a cell among the first rows
+
 
 def scout_page(d: ScoutResult, digits: int = 4) -> Page:
     page = Page().title(f"{d['name']}: {count(d['rows'], 'row')}, {count(len(d['columns']), 'column')}")
@@ -25,6 +27,9 @@ def scout_page(d: ScoutResult, digits: int = 4) -> Page:
             )
         )
     page.table("Columns", ("column", Left("kind"), "missing", "distinct", Left("values")), rows)
+    first = [(c["column"], *(_cell(r[c["column"]]) for r in d["first_rows"])) for c in d["columns"]]
+    heads = (Left(f"row {i}") for i in range(1, len(d["first_rows"]) + 1))
+    page.table("The first rows", ("column", *heads), first)
     if d["groupings"]:
         reasons = [(g["column"], f"{g['score']:.2f}", g["reason"]) for g in d["groupings"]]
         page.table("Columns that may group the rows, likeliest first", ("column", "score", Left("why")), reasons)
@@ -40,6 +45,13 @@ def scout_page(d: ScoutResult, digits: int = 4) -> Page:
         shares = [(s["unit"], percent(s["share"])) for s in d["shares"]]
         outcome = d["shares"][0]["outcome"]
         page.table(f"Share of the variance of {outcome} between the levels of", ("unit", "share"), shares)
+    if d.get("cells"):
+        by = list(d["cells"][0]["levels"])
+        shown = [
+            (*c["levels"].values(), f"{c['n']:,}", figure(c["mean"], digits), figure(c["sd"], digits))
+            for c in d["cells"]
+        ]
+        page.table(f"{d['cells'][0]['outcome']} by {' and '.join(by)}", (*map(Left, by), "n", "mean", "SD"), shown)
     if d["outcomes"]:
         listed = [(o["column"], o["family"], o["reason"]) for o in d["outcomes"]]
         page.table("Columns that may be outcomes", ("column", Left("family"), Left("why")), listed)
@@ -50,9 +62,17 @@ def scout_page(d: ScoutResult, digits: int = 4) -> Page:
     return page.notes(d["notes"])
 
 
+def _cell(value: Any) -> str:
+    """A cell as it stands in the file, long texts cut."""
+    text = "" if value is None else f"{value:g}" if isinstance(value, float) else str(value)
+    return text if len(text) <= WIDEST else text[: WIDEST - 1] + "…"
+
+
 def _range(c: dict[str, Any], digits: int) -> str:
     if "min" in c:
-        return f"{span(c['min'], c['max'], digits, c['whole'])}, mean {figure(c['mean'], digits)}"
+        return f"{span(c['min'], c['max'], digits, c['whole'])}, mean {figure(c['mean'], digits)}" + (
+            f", SD {figure(c['sd'], digits)}" if c["sd"] is not None else ""
+        )
     levels = c.get("levels", [])
     text = ", ".join(levels[:4])
     return text + (", ..." if c["distinct"] > 4 else "")
