@@ -91,10 +91,13 @@ class Model(Fitted):
         return self._answer(means(self.core, term, held, correction, df, level, slope, force, within, ratios), **view)
 
     def components(
-        self, method: str = "wald", *, against: Model | str | None = None, confidence: float | None = None,
-        progress: Progress | None = None, posterior: Answer | str | None = None,
+        self, method: str = "wald", *, against: Model | str | None = None, tests: bool = False, confidence: float | None = None,
+        progress: Progress | None = None, posterior: Answer | str | None = None, seed: int = SEED,
     ) -> Answer:  # fmt: skip
-        """Variance components with errors, shares, ICC and R squared; see ``orchard components``."""
+        """Variance components with errors, shares, ICC and R squared; see ``orchard components``.
+
+        With ``tests`` also each variance, with its covariances, against the model without it by likelihood ratio.
+        """
         from bold_orchard.inference.variances.components import components
 
         if method not in ("wald", "profile"):
@@ -102,10 +105,16 @@ class Model(Fitted):
         if method == "profile":
             self.core.needs_factor("a profile", "use --method wald")
         if posterior is not None:
-            given = {"method": method == "profile", "against": against}
+            given = {"method": method == "profile", "against": against, "tests": tests}
             return sampled.components(self.core, posterior, given, self._level(confidence))
         other = None if against is None else _cores([against])[0]
-        return self._answer(components(self.core, self._level(confidence), method, other, progress))
+        made = components(self.core, self._level(confidence), method, other, progress)
+        if not tests:
+            return self._answer(made)
+        from bold_orchard.inference.comparison.component_tests import component_tests
+
+        found, notes = component_tests(self.core, seed, progress or silent)
+        return self._answer(made.with_keys(tests=found, notes=[*made.notes, *notes]))
 
     def intervals(
         self, method: str = "profile", *, samples: int = 1000, seed: int = SEED, force: bool = False,

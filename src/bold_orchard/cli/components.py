@@ -15,6 +15,7 @@ if TYPE_CHECKING:
 EXAMPLE = """examples:
   orchard components slopes
   orchard components slopes --against empty
+  orchard components slopes --tests
   orchard components slopes --method profile --figure components.png
   orchard components slopes --posterior draws.parquet
 """
@@ -27,6 +28,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--against", metavar="FIT", help="also how much of each variance this fit takes away from another's"
     )
+    parser.add_argument(
+        "--tests", action="store_true", help="each variance, with its covariances, against the model without it"
+    )
     posterior_option(parser)
     output_options(parser)
 
@@ -35,7 +39,13 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     from bold_orchard.api import open_fit
 
     return open_fit(args.fit).components(
-        args.method, against=args.against, confidence=args.confidence, posterior=args.posterior, progress=progress
+        args.method,
+        against=args.against,
+        confidence=args.confidence,
+        posterior=args.posterior,
+        progress=progress,
+        tests=args.tests,
+        seed=args.seed,
     )
 
 

@@ -68,6 +68,18 @@ class Reduction(Part):
 
 
 @dataclass(frozen=True)
+class ComponentTest(Part):
+    """A term of an each clause, its variances and covariances, against the model without it by likelihood ratio."""
+
+    group: str
+    term: str
+    chisq: Number
+    df: int | None
+    p: Number
+    p_boundary: Number
+
+
+@dataclass(frozen=True)
 class ComponentsResult(Result):
     """Variance components with errors, intervals, shares, ICC and R squared."""
 
@@ -88,4 +100,5 @@ class ComponentsResult(Result):
     against: str | None
     reduction: list[Reduction] | None
     notes: list[str]
+    tests: list[ComponentTest] | Absent = ABSENT
     posterior: Origin | Absent = ABSENT

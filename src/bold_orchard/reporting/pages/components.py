@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from bold_orchard.reporting.numbers import figure, fixed, percent
+from bold_orchard.reporting.numbers import figure, fixed, p_value, percent
 from bold_orchard.reporting.page import Left, Page
 from bold_orchard.reporting.pages.fit import spread_words
 from bold_orchard.reporting.pages.origin import from_draws
@@ -13,6 +13,25 @@ from bold_orchard.reporting.strips import bar
 from bold_orchard.results.components import ComponentsResult
 
 HOW = {"posterior": "under the priors"}
+
+
+def _tests(page: Page, tests: Any) -> None:
+    rows = [
+        (
+            t["group"],
+            t["term"],
+            fixed(t["chisq"], 2),
+            "" if t["df"] is None else str(t["df"]),
+            p_value(t["p"]),
+            p_value(t["p_boundary"]),
+        )
+        for t in tests
+    ]
+    page.table(
+        "Each against the model without it (likelihood ratio)",
+        ("group", Left("term"), "chi-\nsquared", "df", "p", "p at the\nboundary"),
+        rows,
+    )
 
 
 def components_page(d: ComponentsResult, digits: int = 4) -> Page:
@@ -40,6 +59,8 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
         "profile": "are by profile likelihood",
         "posterior": "are of the draws",
     }[d["interval"]]
+    if d.get("tests"):
+        _tests(page, d["tests"])
     latent = d["latent_variance"]
     beside = "" if latent is None else f", {figure(latent, 3)} of it the family's own on the linear scale"
     if d["icc"] and all(i["value"] is None for i in d["icc"]):
