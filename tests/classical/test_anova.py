@@ -275,6 +275,6 @@ def test_the_picture_and_the_command(quick):
     assert "residual + 8 water in block + 24 block" in page and "water, variety, water*variety are fixed" in page
     figure = anova_figure(anova(fitted(SPLIT, f)))
     FigureCanvasAgg(figure).draw()
-    assert [ax.get_title("left") for ax in figure.axes] == ["water", "variety", "water by variety", "variety by water"]
+    assert [ax.get_title() for ax in figure.axes] == ["water", "variety", "water by variety", "variety by water"]
     quick("fit", "t.csv", "kilos = water; each block: intercept", "--family", "gamma", "--save", "g")
     assert "gaussian fits" in quick("anova", "g").err

@@ -9,6 +9,7 @@ from scipy import stats
 
 import dense
 from bold_orchard.data.table import Table
+from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.coefficients.contrasts import contrast
 from bold_orchard.inference.coefficients.means import means
@@ -182,7 +183,7 @@ def test_means_of_a_balanced_design_are_the_raw_means():
     ms = b * ((y - y.mean(axis=1)[:, None] - y.mean(axis=0)[None] + y.mean()) ** 2).sum() / ((n - 1) * (a - 1))
     assert d["sed"]["min"] == pytest.approx(np.sqrt(2 * ms / (n * b)), rel=1e-6) == d["sed"]["max"]
     pair = d["pairs"][0]
-    assert (pair["a"], pair["b"]) == ("p0", "p1") and pair["difference"] == pytest.approx(raw["p0"] - raw["p1"])
+    assert (pair["a"], pair["b"]) == ("p1", "p0") and pair["difference"] == pytest.approx(raw["p1"] - raw["p0"])
     q = stats.studentized_range
     assert pair["p_adjusted"] == pytest.approx(q.sf(abs(pair["statistic"]) * np.sqrt(2), 3, 14), rel=1e-4)
     width = q.ppf(0.95, 3, 14) / np.sqrt(2) * pair["se"]
@@ -231,7 +232,7 @@ def test_covariates_slopes_and_functions_in_means():
 def test_contrasts_of_a_persons_own():
     frame = split_plot().assign(rain=lambda d: np.arange(len(d)) % 7)
     made = fit("yield = pruning + soil + rain; each block: intercept", table_of(frame))
-    pair = contrast(made, "p1 - p2", "residual", 0.95)
+    pair = contrast(made, "p2 - p1", "residual", 0.95)
     d = means(made, "pruning", correction="none", df_method="residual")["pairs"][2]
     assert (pair["estimate"], pair["se"], pair["p"]) == pytest.approx((d["difference"], d["se"], d["p"]))
     rain = next(r for r in made.result["fixed"] if r["term"] == "rain")
@@ -245,6 +246,19 @@ def test_contrasts_of_a_persons_own():
     for text, words in (("p1 - p9", "did you mean"), ("rain - rain", "cancel"), ("rain * soil", "no term or level")):
         with pytest.raises(OrchardError, match=words):
             contrast(made, text, "residual", 0.95)
+
+
+@pytest.mark.parametrize("baseline", ["p0", "p1", "p2"])
+def test_differences_from_the_baseline_are_the_coefficients(baseline):
+    """The later level less the earlier: signs agree with the table of coefficients under any baseline."""
+    settings = Settings(options=Options(baselines={"pruning": baseline}))
+    made = fit("yield = pruning + soil; each block: intercept", table_of(split_plot()), settings)
+    pairs = {(p["a"], p["b"]): p["difference"] for p in means(made, "pruning", correction="none")["pairs"]}
+    for row in made.result["fixed"]:
+        if row["term"].startswith("pruning["):
+            assert pairs[row["term"].removeprefix("pruning[").removesuffix("]"), baseline] == pytest.approx(
+                row["estimate"]
+            )
 
 
 def test_bad_terms_levels_and_failed_fits(orchard, harvest):

@@ -75,7 +75,7 @@ def test_terms_and_means_pages(saved):
     text = read(saved, "means", "m", "pruning", "--differences", "--correction", "holm")
     for words in (
         "Adjusted means of yield by pruning",
-        "none - hard",
+        "hard vs none",
         "corrected for the number of differences (holm); the intervals are single",
         "Covariates at their means: rain = 57.88",
     ):

@@ -87,8 +87,8 @@ def test_means_are_the_combinations_of_the_draws(made):
         told(values, mean, "mean", "se", "ci")
         assert mean["df"] is None
     pair = d["pairs"][0]
-    told(clay - sand, pair, "difference", "se", "ci")
-    assert pair["chance_above"] == np.mean(clay > sand) and pair["p"] is None and pair["statistic"] is None
+    told(sand - clay, pair, "difference", "se", "ci")
+    assert pair["chance_above"] == np.mean(sand > clay) and pair["p"] is None and pair["statistic"] is None
     for one, other in zip(likely["means"], d["means"]):
         assert other["mean"] == pytest.approx(one["mean"], abs=0.6 * one["se"])
         assert other["levels"] == one["levels"]

@@ -210,7 +210,7 @@ def _pairs(
     n = len(rows)
     errors = np.zeros((n, n))
     families: dict[Any, list[dict[str, Any]]] = {}
-    for i, j in itertools.combinations(range(n), 2):
+    for j, i in itertools.combinations(range(n), 2):  # the later level less the earlier, as coefficients are
         if not (sure[i] and sure[j]):
             errors[i, j] = errors[j, i] = np.nan
             continue

@@ -110,7 +110,7 @@ def _conditions(page: Page, d: MeansResult, digits: int) -> None:
 def _differences(page: Page, d: MeansResult, digits: int, level: str) -> None:
     corrected = d["correction"] != "none"
     rows = [
-        (f"{p['a']} - {p['b']}", figure(p["difference"], digits), figure(p["se"], 3), _interval(p["ci"], digits), degrees(p["df"]),
+        (f"{p['a']} vs {p['b']}", figure(p["difference"], digits), figure(p["se"], 3), _interval(p["ci"], digits), degrees(p["df"]),
          p_value(p["p"]), *((p_value(p["p_adjusted"]),) if corrected else ()))
         for p in d["pairs"]
     ]  # fmt: skip
@@ -130,7 +130,7 @@ def _differences(page: Page, d: MeansResult, digits: int, level: str) -> None:
 def _drawn_differences(page: Page, d: MeansResult, digits: int, level: str) -> None:
     """Differences from draws: no p-values, but chances."""
     rows = [
-        (f"{p['a']} - {p['b']}", figure(p["difference"], digits), figure(p["se"], 3), _interval(p["ci"], digits), chance(p["chance_above"]))
+        (f"{p['a']} vs {p['b']}", figure(p["difference"], digits), figure(p["se"], 3), _interval(p["ci"], digits), chance(p["chance_above"]))
         for p in d["pairs"]
     ]  # fmt: skip
     page.table("Differences" + (f" within each {d['within']}" if d["within"] else ""), ("pair", "difference", "SD", level, "chance\nabove 0"), rows,
@@ -149,7 +149,7 @@ def _ratios_and_outcome(page: Page, d: MeansResult, digits: int, level: str, err
         ]
         page.table("As ratios", ("pair", "ratio", level), ratios)
     if any("outcome_difference" in p for p in d["pairs"]):
-        own = [(f"{p['a']} - {p['b']}", figure(p["outcome_difference"], digits), figure(p["outcome_se"], 3), _interval(p["outcome_ci"], digits))
+        own = [(f"{p['a']} vs {p['b']}", figure(p["outcome_difference"], digits), figure(p["outcome_se"], 3), _interval(p["outcome_ci"], digits))
                for p in d["pairs"]]  # fmt: skip
         page.table(
             "On the outcome's own scale, average unit (single intervals)", ("pair", "difference", error, level), own

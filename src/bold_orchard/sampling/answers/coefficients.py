@@ -89,7 +89,7 @@ def _pairs(
     n, out = len(asked.cells), []
     errors = np.zeros((n, n))
     blank = dict.fromkeys(("df", "statistic", "p", "p_adjusted"))
-    for i, j in itertools.combinations(range(n), 2):
+    for j, i in itertools.combinations(range(n), 2):  # the later level less the earlier, as coefficients are
         errors[i, j] = errors[j, i] = np.nan
         if not (asked.sure[i] and asked.sure[j]):
             continue
