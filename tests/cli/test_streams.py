@@ -66,8 +66,15 @@ def test_a_file_written_while_output_is_closed_holds_the_answer_alone(saved):
 
 
 @posix
-@pytest.mark.parametrize("encoding", ["ascii", "latin-1", "cp1252"])
-@pytest.mark.parametrize("command", ["equations m", "show m --strips", "groups m --strips", "scout harvest.csv"])
+@pytest.mark.parametrize(
+    "encoding, command",
+    [
+        ("ascii", "equations m"),
+        ("latin-1", "show m --strips"),
+        ("cp1252", "groups m --strips"),
+        ("cp1252", "equations m"),
+    ],
+)
 def test_an_encoding_without_our_signs_gets_them_written_out(saved, encoding, command):
     done = shell(saved.folder, f'"$ORCHARD" {command} > out.txt', PYTHONIOENCODING=encoding)
     assert done.returncode == 0
