@@ -22,7 +22,7 @@ RAIN = "centre(rain)"
 MODEL = f"yield = {RAIN} + pruning + soil; each orchard: intercept + {RAIN}; each tree in orchard: intercept"
 CODES = ["--missing", "-999", "--baseline", "pruning=none"]
 TERMINAL = {
-    "scout": ["scout", "harvest.csv"],
+    "scout": ["scout", "harvest.csv", "--missing", "-999", "--unit", "orchard"],
     "fit": ["fit", "harvest.csv", MODEL, *CODES],
     "check": ["check", "slopes", "--time", "season", "--quiet"],
     "fruit-set": ["show", "fruit-set", "--ratios", "--effects"],
@@ -78,7 +78,7 @@ def photograph(command: list[str], colours: tuple[str, str], folder: str, path: 
     lines = subprocess.run([PROGRAM, *command], cwd=folder, capture_output=True, text=True, check=False,
                            env={**os.environ, "COLUMNS": "112"})  # fmt: skip
     count = (lines.stdout + lines.stderr).count("\n") + 7
-    size = next((s for s in range(12, 6, -1) if (HIGH - 40) // cell(s)[1] >= count), 7)
+    size = next((s for s in range(12, 5, -1) if (HIGH - 40) // cell(s)[1] >= count), 6)
     columns, rows = (WIDE - 38) // cell(size)[0], (HIGH - 38) // cell(size)[1]
     window = ["xterm", "-geometry", f"{columns}x{rows}+0+0", "-fa", "DejaVu Sans Mono", "-fs", str(size), "-bg", colours[0], "-fg", colours[1], "-b", "18", "+sb",
               "-e", "bash", "-c", script]  # fmt: skip
