@@ -8,13 +8,8 @@ from __future__ import annotations
 
 import copy
 import json
-import os
 import random
-import signal
 import sys
-import tempfile
-import tomllib
-from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -22,7 +17,7 @@ from typing import Any
 import numpy as np
 import pandas as pd
 
-from sentences import late, problem, run
+from sentences import problem, rounds, run
 
 KINDS = ("bytes", "cells", "sentence", "expression", "saved fit", "posterior", "plan", "prior", "options")
 SENTENCE = "yield = centre(rain) + pruning*soil; each orchard: intercept + rain; within tree in orchard: ar1(week); spread = soil"
@@ -230,23 +225,5 @@ def trouble(seed: int, kind: str | None = None) -> str | None:
     return None if wrong is None else f"{seed} {kind} | {arguments}: {wrong}"
 
 
-def go() -> int:
-    given = [*sys.argv[1:], *("500", "0", "")[len(sys.argv) - 1 :]]
-    count, first, kind = int(given[0]), int(given[1]), given[2] or None
-    signal.signal(signal.SIGALRM, late)
-    seen: Counter[str] = Counter()
-    assert tomllib.loads(PLAN)
-    with tempfile.TemporaryDirectory() as folder:
-        os.chdir(folder)
-        prepare()
-        for seed in range(first, first + count):
-            found = trouble(seed, kind)
-            seen["found" if found else "fine"] += 1
-            if found:
-                print(found, flush=True)
-    print(kind or "all kinds", dict(seen))
-    return 1 if seen["found"] else 0
-
-
 if __name__ == "__main__":
-    sys.exit(go())
+    sys.exit(rounds(prepare, trouble))

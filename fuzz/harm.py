@@ -13,17 +13,15 @@ import json
 import os
 import random
 import shutil
-import signal
 import sys
 import tempfile
-from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
 
 import numpy as np
 import pandas as pd
 
-from sentences import late, problem, run
+from sentences import problem, rounds, run
 
 KINDS = ("ids", "targets", "plans", "escapes", "sizes")
 SENTENCE = "yield = rain; each plot: intercept"
@@ -262,23 +260,5 @@ def trouble(seed: int, kind: str | None = None) -> str | None:
     return None if wrong is None else f"{seed} {kind} | {wrong}"
 
 
-def go() -> int:
-    given = [*sys.argv[1:], *("500", "0", "")[len(sys.argv) - 1 :]]
-    count, first, kind = int(given[0]), int(given[1]), given[2] or None
-    signal.signal(signal.SIGALRM, late)
-    seen: Counter[str] = Counter()
-    with tempfile.TemporaryDirectory() as folder:
-        os.chdir(folder)
-        prepare()
-        for seed in range(first, first + count):
-            found = trouble(seed, kind)
-            seen["found" if found else "fine"] += 1
-            if found:
-                print(found, flush=True)
-        os.chdir("/")
-    print(kind or "all kinds", dict(seen))
-    return 1 if seen["found"] else 0
-
-
 if __name__ == "__main__":
-    sys.exit(go())
+    sys.exit(rounds(prepare, trouble))

@@ -15,7 +15,7 @@ import signal
 import sys
 import tempfile
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from pathlib import Path
 
 import numpy as np
@@ -191,6 +191,25 @@ class Late(BaseException):
 
 def late(*_: object) -> None:
     raise Late
+
+
+def rounds(prepare: Callable[[], None], trouble: Callable[[int, str | None], str | None]) -> int:
+    """Seeds of ``[COUNT] [FIRST SEED] [KIND]`` in a folder of their own; each finding is printed, and makes the exit code 1."""
+    given = [*sys.argv[1:], *("500", "0", "")[len(sys.argv) - 1 :]]
+    count, first, kind = int(given[0]), int(given[1]), given[2] or None
+    signal.signal(signal.SIGALRM, late)
+    seen: Counter[str] = Counter()
+    with tempfile.TemporaryDirectory() as folder:
+        os.chdir(folder)
+        prepare()
+        for seed in range(first, first + count):
+            found = trouble(seed, kind)
+            seen["found" if found else "fine"] += 1
+            if found:
+                print(found, flush=True)
+        os.chdir("/")
+    print(kind or "all kinds", dict(seen))
+    return 1 if seen["found"] else 0
 
 
 def go() -> int:

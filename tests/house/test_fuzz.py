@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 
 import files
 import harm
+import sentences
 from bold_orchard.data.natural_order import natural_key, natural_order
 
 FOUND = [
@@ -38,7 +39,7 @@ def folder(tmp_path_factory):
     """The fuzzing functions work in the folder at hand."""
     before = os.getcwd()
     os.chdir(tmp_path_factory.mktemp("fuzz"))
-    old = signal.signal(signal.SIGALRM, files.late)
+    old = signal.signal(signal.SIGALRM, sentences.late)
     files.prepare()
     yield
     signal.signal(signal.SIGALRM, old)
@@ -54,7 +55,7 @@ def test_damaged_files_and_odd_words_get_a_line(folder, kind):
 @pytest.mark.parametrize("kind", harm.KINDS)
 def test_nothing_of_the_users_is_harmed(kind, tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
-    old = signal.signal(signal.SIGALRM, files.late)
+    old = signal.signal(signal.SIGALRM, sentences.late)
     harm.prepare()
     found = [harm.trouble(seed, kind) for seed in range(700_000, 700_012)]
     signal.signal(signal.SIGALRM, old)

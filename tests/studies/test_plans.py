@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import importlib
 import json
 import os
 import signal
@@ -14,8 +13,7 @@ import pandas as pd
 import pytest
 
 import bold_orchard as bo
-from bold_orchard.cli.main import COMMANDS
-from bold_orchard.cli.options import Parser
+from bold_orchard.cli.main import COMMANDS, parser_of
 from bold_orchard.cli.run import all_keys
 
 PLAN = """title = "Rain & harvest"
@@ -320,13 +318,8 @@ def test_a_posterior_is_sampled_and_asked_in_one_plan(study):
 def test_every_option_that_names_a_file_is_known_to_write_or_to_read():
     """A plan keeps what it writes inside its folder by this; a new option must be one of the two."""
     for command in COMMANDS:
-        module = importlib.import_module(f"bold_orchard.cli.{command}")
-        if not hasattr(module, "COMMAND"):
-            continue
-        parser = Parser(f"orchard {command}", None, "")
-        module.add_options(parser)
-        keys = all_keys()[command]
-        for action in parser._actions:
+        keys = all_keys().get(command, {})
+        for action in parser_of(command)[1]._actions if keys else []:
             key = (action.option_strings or [action.dest])[-1].lstrip("-")
             if action.metavar in ("FILE", "FOLDER") and (command, key) not in {("run", "into")}:
                 assert keys[key].writes or keys[key].reads, (command, key)

@@ -69,18 +69,13 @@ def carried_out(
 
 def all_keys() -> dict[str, dict[str, Key]]:
     """Of every command the keys that a plan may use: its options, and the places it takes."""
-    import importlib
-
-    from bold_orchard.cli.main import COMMANDS
-    from bold_orchard.cli.options import Parser
+    from bold_orchard.cli.main import COMMANDS, parser_of
 
     out = {}
     for name in COMMANDS:
-        module = importlib.import_module(f"bold_orchard.cli.{name}")
+        module, parser = parser_of(name)
         if not hasattr(module, "COMMAND"):
             continue
-        parser = Parser(f"orchard {name}", None, "")
-        module.add_options(parser)
         others = {o.replace("_", "-") for o in (*module.COMMAND.other_files, *module.COMMAND.folders)}
         out[name] = {
             _key(a): _how(a, others) for a in parser._actions if _key(a) not in ("help", "json", "quiet", "save")
