@@ -43,7 +43,10 @@ def nearest(name: str, known: Iterable[str]) -> str | None:
 
 
 def unknown_name(kind: str, name: str, known: Iterable[str], where: str, words: Iterable[str] = ()) -> str:
-    """A one-line message for a name that does not exist, with the nearest one or the list; ``words`` that are no names of the kind may be meant too."""
+    """A one-line message for a name that does not exist, with the nearest one or the list.
+
+    ``words`` are no names of the kind, and may be meant too.
+    """
     known = list(known)
     near = nearest(name, [*known, *words])
     hint = f"did you mean '{near}'?" if near else "there are: " + ", ".join(shown(known))

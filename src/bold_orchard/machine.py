@@ -17,7 +17,7 @@ GROUPS = (Path("/sys/fs/cgroup/memory.max"), Path("/sys/fs/cgroup/memory/memory.
 
 @cache
 def memory() -> int:
-    """Bytes that this process may use: the machine's, a container's limit, or a limit set for the process, whichever is least."""
+    """Bytes that this process may use: the least of the machine's, a container's limit and a limit of the process."""
     found = []
     with contextlib.suppress(ValueError, OSError, AttributeError):
         found.append(os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES"))

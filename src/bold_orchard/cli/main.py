@@ -77,7 +77,7 @@ def program() -> None:
 
 
 def _check_standard_streams() -> None:
-    """Closed streams are read and written as if they were the null device; signs that an output lacks are written out."""
+    """Closed streams are read and written as the null device; signs that an output lacks are written out."""
     for fd, name, mode in ((0, "stdin", "r"), (1, "stdout", "w"), (2, "stderr", "w")):
         if getattr(sys, name) is None:
             null = os.open(os.devnull, os.O_RDWR)

@@ -1,4 +1,4 @@
-"""How far long work has come, on standard error: a line on a terminal after a second, and anywhere what will take hours."""
+"""How far long work has come, on standard error: a line on a terminal, and anywhere what will take hours."""
 
 from __future__ import annotations
 

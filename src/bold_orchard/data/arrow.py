@@ -101,7 +101,7 @@ def _perhaps_labels(column: Column) -> bool:
 
 
 def _zeros_lead(source: Path | io.BytesIO, separator: str) -> bool:
-    """Whether some cell of the file is digits with a zero first, or hexadecimal, which the library takes for a number."""
+    """Whether a cell of the file is digits with a zero first, or hexadecimal, which the library takes for a number."""
     cell = re.compile(
         rb"["
         + re.escape(separator.encode())

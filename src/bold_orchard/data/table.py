@@ -18,7 +18,7 @@ from bold_orchard.errors import OrchardError, unknown_name
 if TYPE_CHECKING:
     import pandas as pd
 
-# numbers that a category may have as labels (doses, grades, years), and the part of the cells beyond which the others are strays
+# numbers that a category may have as labels (doses, grades, years), and the part of cells beyond which others are strays
 MOST_NUMBERED, MOSTLY = 20, 0.9
 
 
@@ -144,7 +144,7 @@ class Table:
         return f" ({where}); if that means missing: --missing {shlex.quote(odd)}"
 
     def stray_cells(self, column: str) -> str:
-        """``odd_cells`` where the column can hardly be meant as categories: many different numbers, and few cells that are none."""
+        """``odd_cells`` where a column is hardly meant as categories: many different numbers, few cells that are none."""
         values = self.column(column)
         if not isinstance(values, Texts) or len(values.raw) <= MOST_NUMBERED:
             return ""

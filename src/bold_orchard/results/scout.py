@@ -79,7 +79,7 @@ class UnitShare(Part):
 
 @dataclass(frozen=True)
 class Cell(Part):
-    """The rows that have these levels and an outcome: how many, its mean and its standard deviation (None of one row)."""
+    """The rows that have these levels and an outcome: how many, its mean and standard deviation (None of one row)."""
 
     outcome: str
     levels: dict[str, str]
