@@ -85,11 +85,8 @@ class Halving(AR1):
         b = super().at(self.HALF)
         return Bands(b.values, [s[:0] for s in b.slopes], b.log_det, b.log_det_slope[:0])
 
-    def rho_range(self, rho):
-        return None
-
-    def parameters(self, phi, sigma2):
-        return {}
+    own_names = ()
+    own = ()
 
 
 @pytest.fixture

@@ -127,7 +127,7 @@ def test_every_end_is_where_the_deviance_has_risen_enough(sentence):
     found = by_name(intervals(made, "profile"))
     e, c = made.evaluation, made.criterion
     for q in quantities(made):
-        row = found[q.parameter]
+        row = found[q.parameter.label]
         assert row["low"] is not None and row["high"] is not None, q.parameter
         assert row["low"] <= row["estimate"] <= row["high"]
         for end in (row["low"], row["high"]):

@@ -71,21 +71,22 @@ def test_quantities_are_those_of_the_document_and_their_slopes_are_right(sentenc
     made = fit(sentence, Table(frame.reset_index(drop=True), "t", len(frame)))
     psi, document = made.evaluation.psi, made.result
     for q in quantities(made, covariances=False):
-        if q.kind == "correlation" and abs(q.back(q.at(psi))) > 0.999:
+        what = q.parameter
+        if what.kind == "correlation" and abs(q.back(q.at(psi))) > 0.999:
             continue  # at its edge there is no slope
         numeric = [(q.at(psi + 1e-6 * d) - q.at(psi - 1e-6 * d)) / 2e-6 for d in np.eye(len(psi))]
         np.testing.assert_allclose(q.slope(psi), numeric, rtol=1e-5, atol=1e-6)
         value = q.back(q.at(psi))
-        part = next((p for p in document["random"] if p["group"] == q.group and q.term in p["terms"]), None)
-        if q.kind == "sd":
-            assert value == pytest.approx(part["sd"][part["terms"].index(q.term)])
-        elif q.kind == "correlation" and part is not None:
+        part = next((p for p in document["random"] if p["group"] == what.group and what.term in p["terms"]), None)
+        if what.kind == "sd" and part is not None:
+            assert value == pytest.approx(part["sd"][part["terms"].index(what.term)])
+        elif what.kind == "correlation" and part is not None:
             assert value == pytest.approx(
-                part["correlation"][part["terms"].index(q.term)][part["terms"].index(q.term2)]
+                part["correlation"][part["terms"].index(what.term)][part["terms"].index(what.term2)]
             )
-        elif q.kind == "rho":
+        elif what.label == "rho":
             assert value == pytest.approx(document["residual"]["parameters"]["rho"])
-        elif q.kind == "residual" and "unstructured" not in sentence:
+        elif what.label == "sd(residual)" and "unstructured" not in sentence:
             assert value == pytest.approx(document["residual"]["sd"])
     g, slopes = Effects(made.criterion, 0).at(psi) if document["random"] else (np.zeros((1, 1)), np.zeros((1, 1, 1)))
     assert np.allclose(g, g.T) and np.allclose(slopes, slopes.transpose(0, 2, 1))

@@ -8,7 +8,7 @@ import pytest
 import bold_orchard as bo
 from bold_orchard.design.over import design_over
 from bold_orchard.errors import OrchardError
-from bold_orchard.planning.assumed import assumed_of, changed, model_at, spelled
+from bold_orchard.planning.assumed import assumed_of, changed, model_at
 from bold_orchard.planning.effects import read_effects
 from bold_orchard.planning.formula import Expected, power_of
 from bold_orchard.planning.layouts import read_counts, sizes
@@ -73,9 +73,11 @@ def test_structures_refuse_what_they_cannot_have(structure):
         model_at(fit.design, fit.settings.search, made, np.random.default_rng(1))
 
 
-def test_names_in_a_person_s_spelling():
-    assert spelled("sd( orchard :rain )") == "sd(orchard: rain)"
-    assert spelled("correlation(tree in orchard:intercept ,rain)") == "correlation(tree in orchard: intercept, rain)"
+def test_names_in_a_person_s_spelling(core):
+    written = {"sd( orchard :rain )": 0.5, "correlation(orchard:rain ,intercept)": -0.4}
+    there = {"sd(orchard: rain)": 0.5, "correlation(orchard: intercept, rain)": -0.4}
+    one, two = (changed(assumed_of(core.model), core.design, v) for v in (written, there))
+    assert np.array_equal(one.covariances[0], two.covariances[0])
 
 
 def test_other_rows_are_coded_as_the_fit_was():

@@ -36,7 +36,7 @@ def test_a_model_at_its_own_parameters_with_correlated_residuals():
     other = changed(assumed_of(core.model), core.design, {"rho": 0.25, "sd(residual)": 2.0, "sd(tree: intercept)": 0.5})
     there = model_at(core.design, core.settings.search, other, np.random.default_rng(1))
     again = assumed_of(there)
-    assert again.rho == pytest.approx(0.25) and again.sigma2 == pytest.approx(4.0)
+    assert again.own[0] == pytest.approx(0.25) and again.sigma2 == pytest.approx(4.0)
     assert np.sqrt(again.covariances[0][0, 0]) == pytest.approx(0.5)
 
 

@@ -104,7 +104,7 @@ def test_its_posterior(fitted, name):
 def test_every_law_that_is_listed_can_be_typed(frames, name):
     sentence, options = (DIARY | OTHER)[name]
     made = bo.fit(sentence, frames[name in OTHER], **options).core
-    listed = priors_of(made, []).listed
+    listed = priors_of(made, {}).listed
     typed = [f"{parameter} = {law}" for parameter, law, _ in listed]
     again = priors_of(made, read_priors(typed)).listed
     assert [(p, law) for p, law, _ in again] == [(p, law) for p, law, _ in listed]
@@ -194,4 +194,4 @@ def test_chains_that_cannot_be_believed_are_told_first(fitted):
 
 def test_a_fit_of_the_core_is_that_of_the_model(frames):
     made = fit(DIARY["plain"][0], table_of(frames[0]), Settings())
-    assert [p for p, *_ in priors_of(made, []).listed] == ["intercept", "rain", "soil[sand]", "sd(residual)"]
+    assert [p for p, *_ in priors_of(made, {}).listed] == ["intercept", "rain", "soil[sand]", "sd(residual)"]

@@ -44,7 +44,7 @@ def test_a_parameter_whose_name_holds_a_sign():
 def covariance(kind, k, eta=2.0, pair_laws=None, sd="half-normal(2)"):
     laws = tuple(read_law(sd) for _ in range(1 if kind in ("identity", "exchangeable") else k))
     pairs = tuple((i, j) for i in range(k) for j in range(i + 1, k)) if kind in ("unstructured", "exchangeable") else ()
-    return Covariance(kind, k, laws, eta, pair_laws or {}, tuple(f"sd {i}" for i in range(k)), pairs)
+    return Covariance(kind, k, laws, eta, pair_laws or {}, pairs)
 
 
 CASES = [("unstructured", 3), ("unstructured", 2), ("diagonal", 2), ("identity", 3), ("exchangeable", 3)]

@@ -267,7 +267,7 @@ def test_whitened_effects_and_their_gradient(family):
     frame = inspections(n=50, units=5)
     outcome = "infected" if family == "binomial" else "aphids"
     made = fit(f"{outcome} = rain; each orchard: intercept", table_of(frame), Settings(options=Options(family=family)))
-    target = target_of(made, priors_of(made, []))
+    target = target_of(made, priors_of(made, {}))
     z = target.start() + 0.1 * np.cos(np.arange(target.size))
     slope = target(z)[1]
     for i in range(target.size):

@@ -88,7 +88,7 @@ def dense_log_posterior(made, target, z, priors):
     )
     mean = np.array([law.normal[0] for law in priors.fixed])
     spread = np.array([1 / law.normal[1] for law in priors.fixed])
-    log_prior += priors.own["sd(residual)"].density(float(sd))[0] + z[target.sd_at]
+    log_prior += priors.own[made.catalogue.residual_sd].density(float(sd))[0] + z[target.sd_at]
     return (
         stats.multivariate_normal(x @ mean, v + x @ np.diag(spread) @ x.T, allow_singular=True).logpdf(design.y)
         + log_prior

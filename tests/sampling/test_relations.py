@@ -71,12 +71,12 @@ def test_fixed_stands_for_every_coefficient_but_the_intercept(frame):
 def test_a_default_that_is_typed_is_the_default(frame):
     """Every law that the table of priors prints can be typed, and changes nothing."""
     made = fit(SENTENCE, table_of(frame), Settings())
-    listed = priors_of(made, []).listed
+    listed = priors_of(made, {}).listed
     assert all(default for *_, default in listed)
     typed = [f"{name} = {law}" for name, law, _ in listed]
     again = priors_of(made, read_priors(typed))
     assert not any(default for *_, default in again.listed)
-    one, two = target_of(made, priors_of(made, [])), target_of(made, again)
+    one, two = target_of(made, priors_of(made, {})), target_of(made, again)
     points = places(one)
     assert rises(two, points) == pytest.approx(
         rises(one, points), rel=1e-3, abs=1e-3

@@ -12,6 +12,7 @@ from bold_orchard.carrying.first import FirstModel, placed
 from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.random_spread import SpreadModel
+from bold_orchard.inference.variances.quantities import own_places
 from bold_orchard.sampling.answers.draws import Draws
 from bold_orchard.sampling.scales import found
 
@@ -28,7 +29,7 @@ class FromPosterior(FirstModel):
         self.fit, self.draws, self.carried = draws.fit, draws, carried
         if draws.warnings:
             raise OrchardError(f"{draws.source}: {draws.warnings[0]}")
-        if self.fit.design.residual.kind == "unstructured":
+        if self.fit.catalogue.occasions:
             raise OrchardError(
                 "effects beside unstructured residuals are not carried on from a posterior; leave --posterior out"
             )
@@ -51,18 +52,14 @@ class FromPosterior(FirstModel):
         """phi and alpha of a draw, and the residual variance at the means of what it depends on."""
         c, design, draws = self.fit.criterion, self.fit.design, self.draws
         theta = self.fit.evaluation.theta.copy()
-        log_sd, spread = float(np.log(draws.column("sd(residual)")[d])), design.residual.spread
-        m = 0 if spread is None else len(spread.names)
-        phi = theta[c.phi].copy()
+        assert draws.log_sd is not None
+        log_sd, spread = float(draws.log_sd[d]), design.residual.spread
         if spread is not None:
-            gamma = np.array([draws.column(f"spread {n}")[d] for n in spread.names])
+            gamma = draws.gamma[d]
             log_sd += float(gamma @ [v.mean() for v in spread.values])
-            phi[len(phi) - m :] = gamma * [v.std() for v in spread.values]
-        if design.residual.kind in ("ar1", "exchangeable"):
-            rows: Any = c.correlated.rows
-            rho = float(draws.column("rho")[d])
-            phi[0] = found(lambda x: rows.parameters(np.append(x, np.zeros(m)), 1.0)["rho"], rho)
-        theta[c.phi] = phi
+            theta[c.phi.stop - len(gamma) : c.phi.stop] = gamma * [v.std() for v in spread.values]
+        for parameter, own, at in own_places(self.fit):
+            theta[at] = found(own.back, float(draws.of(parameter)[d]))
         if c.vary is not None:
             alpha = np.concatenate([draws.alpha(clause)[d] for clause in design.clauses if clause.vary is not None])
             theta[c.alpha] = alpha * np.concatenate([part.sd for part in c.vary.parts])
@@ -74,10 +71,10 @@ class FromPosterior(FirstModel):
         theta, b = self.fit.evaluation.theta.copy(), draws.b[d]
         theta[: c.p] = c.products.standard.to_work @ b
         if isinstance(model, SpreadModel):
-            spread = self.fit.design.residual.spread
-            gamma = np.array([draws.column(f"spread {n}")[d] for n in (() if spread is None else spread.names)])
+            assert draws.log_sd is not None
+            gamma = draws.gamma[d]
             theta[c.phi] = gamma * c.rows.centres[:, 1]
-            theta[-1] = 2.0 * (np.log(draws.column("sd(residual)")[d]) + gamma @ c.rows.centres[:, 0])
+            theta[-1] = 2.0 * (draws.log_sd[d] + gamma @ c.rows.centres[:, 0])
         elif self.fit.design.graded:
             means = np.array([self.fit.design.fixed.values[k].mean() for k in model.kept])
             cuts = draws.cuts[d] - means @ b

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any
@@ -183,31 +182,6 @@ class Design:
     def coded_columns(self) -> dict[str, str]:
         """Columns that stand in the fixed part as categories, with the factor as written: week -> category(week)."""
         return {c.column: name for name, c in self.categories()}
-
-    def label_of(self, clause: Clause) -> str:
-        """The clause's unit as labels of its parameters name it, with what tells it from another clause of the unit that shares a term."""
-        return self._clause_labels[next(i for i, c in enumerate(self.clauses) if c is clause)]
-
-    @cached_property
-    def _clause_labels(self) -> tuple[str, ...]:
-        out: list[str] = []
-        for i, clause in enumerate(self.clauses):
-            alike = [
-                c for c in self.clauses[:i] if c.unit == clause.unit and set(c.part.names) & set(clause.part.names)
-            ]
-            name = self.units[clause.unit].name
-            kind = clause.structure.kind
-            marks = ["", f" ({kind})", *(f" ({kind} {k})" for k in range(2, len(self.clauses) + 2))]
-            first = 1 if alike and kind != "unstructured" else 0
-            out.append(next(name + m for m in marks[first:] if name + m not in out or not alike))
-        return tuple(out)
-
-    @cached_property
-    def coefficient_labels(self) -> tuple[str, ...]:
-        """Names of the fixed columns as parameters; in brackets where the model has another parameter of that name."""
-        own = {"rho", "fixed", *(o.name for o in family_of(self.family, self.link).own)}
-        own |= {f"threshold[{a}|{b}]" for a, b in itertools.pairwise(self.levels)} if self.graded else set()
-        return tuple(f"[{n}]" if n in own else n for n in self.fixed.names)
 
     @property
     def outcome(self) -> str:

@@ -123,7 +123,7 @@ def influence(fit: Fit, unit: UnitCodes, exact: bool, report: Progress, step: Le
     return Influence(
         unit,
         list(_fixed(fit)),
-        [q.parameter for q in followed],
+        [q.parameter.label for q in followed],
         whole,
         all_components,
         np.sqrt(np.maximum(np.diag(covariance), 0.0)),
@@ -149,7 +149,7 @@ def _fixed(fit: Fit) -> dict[str, float]:
     """The coefficients that are not aliased; thresholds of grades first."""
     if not fit.criterion.profiled:
         psi = fit.evaluation.psi
-        return {q.parameter: q.at(psi) for q in fixed_quantities(fit)}
+        return {q.parameter.term: q.at(psi) for q in fixed_quantities(fit)}
     kept = fit.criterion.products.standard.kept
     return {fit.design.fixed.names[k]: float(b) for k, b in zip(kept, fit.evaluation.b)}
 
@@ -268,7 +268,7 @@ def _component_distance(fit: Fit, followed: list[Quantity], without: Array, whol
 
     def straight(values: Array) -> Array:
         return np.stack(
-            [np.arcsin(np.clip(values[..., i], -1, 1)) if followed[i].kind == "correlation" else values[..., i] for i in free],
+            [np.arcsin(np.clip(values[..., i], -1, 1)) if followed[i].parameter.kind == "correlation" else values[..., i] for i in free],
             axis=-1,
         )  # fmt: skip
 

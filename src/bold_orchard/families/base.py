@@ -14,6 +14,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.families.links import LINKS
+from bold_orchard.own_parameter import OwnParameter
 
 Array = NDArray[Any]
 
@@ -43,22 +44,6 @@ class Support:
     mend: Callable[[Array, str], str] = lambda y, name: ""
 
 
-@dataclass(frozen=True)
-class Own:
-    """A parameter of the family that is reported: ``name`` in the document, ``meaning`` in words.
-
-    It is the ``place``-th of the family's own, and ``back`` brings it from its unbounded scale to the value reported. ``gone``
-    says what it means that it has run to its limit; ``symbol`` stands for it in formulas.
-    """
-
-    name: str
-    meaning: str
-    back: Callable[[float], float]
-    place: int = 0
-    gone: str = ""
-    symbol: str = r"\theta"
-
-
 class Family:
     """The contract. ``derivatives`` gives l and its first three derivatives in eta; ``extras`` the slopes of l and of the first
     two in each own parameter.
@@ -83,7 +68,7 @@ class Family:
     separable: ClassVar[bool] = False
     limits: ClassVar[tuple[str, ...]] = ()
     describes: ClassVar[str] = "mean"
-    own: ClassVar[tuple[Own, ...]] = ()
+    own: ClassVar[tuple[OwnParameter, ...]] = ()
     law: ClassVar[str] = ""
     extra_names: tuple[str, ...] = ()
 

@@ -8,8 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Family, Own, Support
+from bold_orchard.families.base import Family, Support
 from bold_orchard.families.drawing import beta_shares
+from bold_orchard.own_parameter import OwnParameter
 
 Array = NDArray[Any]
 
@@ -35,7 +36,7 @@ class Beta(Family):
     links = ("logit",)
     support = Support(lambda y: (y > 0) & (y < 1), "between 0 and 1, neither of them included,", _mend)
     extra_names = ("log precision",)
-    own = (Own("dispersion", "precision phi", lambda x: float(np.exp(x)), symbol=r"\phi"),)
+    own = (OwnParameter("dispersion", "precision phi", lambda x: float(np.exp(x)), symbol=r"\phi"),)
 
     def start(self) -> tuple[Array, Array]:
         m, v = float(self.y.mean()), float(self.y.var())

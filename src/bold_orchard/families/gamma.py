@@ -8,9 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Family, Own, Support
+from bold_orchard.families.base import Family, Support
 from bold_orchard.families.drawing import LEAST
 from bold_orchard.families.links import TOP
+from bold_orchard.own_parameter import OwnParameter
 
 Array = NDArray[Any]
 
@@ -34,7 +35,9 @@ class Gamma(Family):
     support = Support(lambda y: y > 0, "above zero", mend_positive)
     extra_names = ("log shape",)
     own = (
-        Own("dispersion", "1/shape, the squared coefficient of variation", lambda x: float(np.exp(-x)), symbol=r"\phi"),
+        OwnParameter(
+            "dispersion", "1/shape, the squared coefficient of variation", lambda x: float(np.exp(-x)), symbol=r"\phi"
+        ),
     )
 
     def start(self) -> tuple[Array, Array]:

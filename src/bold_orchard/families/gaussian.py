@@ -8,8 +8,9 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Family, Own
+from bold_orchard.families.base import Family
 from bold_orchard.families.links import TOP
+from bold_orchard.own_parameter import OwnParameter
 
 Array = NDArray[Any]
 
@@ -32,7 +33,7 @@ class LogGaussian(Gaussian):
     law = r"\mathcal{N}(\mu_{@}, \phi)"
     additive = False
     extra_names = ("log sigma",)
-    own = (Own("dispersion", "the residual variance", lambda x: float(np.exp(2.0 * x)), symbol=r"\phi"),)
+    own = (OwnParameter("dispersion", "the residual variance", lambda x: float(np.exp(2.0 * x)), symbol=r"\phi"),)
 
     def start(self) -> tuple[Array, Array]:
         low = max(float(np.abs(self.y).mean()) * 0.05, 1e-300)

@@ -8,10 +8,11 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Data, Family, Own, Support
+from bold_orchard.families.base import Data, Family, Support
 from bold_orchard.families.drawing import LEAST
 from bold_orchard.families.gamma import mend_positive
 from bold_orchard.families.links import TOP
+from bold_orchard.own_parameter import OwnParameter
 
 Array = NDArray[Any]
 
@@ -30,7 +31,9 @@ class Lognormal(Family):
     describes = "median"
     extra_names = ("log sigma",)
     own = (
-        Own("dispersion", "the residual variance of the logarithm", lambda x: float(np.exp(2.0 * x)), symbol=r"\phi"),
+        OwnParameter(
+            "dispersion", "the residual variance of the logarithm", lambda x: float(np.exp(2.0 * x)), symbol=r"\phi"
+        ),
     )
 
     def __init__(self, link: str, data: Data) -> None:

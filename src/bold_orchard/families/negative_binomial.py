@@ -8,10 +8,10 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Own
 from bold_orchard.families.drawing import poisson_counts
 from bold_orchard.families.links import TOP
 from bold_orchard.families.poisson import Poisson
+from bold_orchard.own_parameter import OwnParameter
 
 Array = NDArray[Any]
 LARGE = 1e4  # theta from which a difference of digammas would lose more digits than the series
@@ -26,7 +26,7 @@ class NegativeBinomial(Poisson):
     extra_names = ("log theta",)
     limits = ("poisson",)
     own = (
-        Own(
+        OwnParameter(
             "dispersion",
             "theta, variance = mean + mean²/theta",
             lambda x: float(np.exp(x)),

@@ -11,7 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Family, Own
+from bold_orchard.families.base import Family
+from bold_orchard.own_parameter import OwnParameter
 
 Array = NDArray[Any]
 LARGE = 1e3  # degrees of freedom from which a difference of log gammas would lose more digits than its series
@@ -35,8 +36,8 @@ class Student(Family):
     extra_names = ("log scale", "log nu")
     limits = ("", "gaussian")
     own = (
-        Own("dispersion", "the squared scale; the variance is nu/(nu - 2) times as large", lambda x: float(np.exp(2 * x)), symbol=r"\phi"),
-        Own("tail_df", "nu; the smaller, the heavier the tails", lambda x: float(np.exp(min(x, END))), 1,
+        OwnParameter("dispersion", "the squared scale; the variance is nu/(nu - 2) times as large", lambda x: float(np.exp(2 * x)), symbol=r"\phi"),
+        OwnParameter("tail_df", "nu; the smaller, the heavier the tails", lambda x: float(np.exp(min(x, END))), 1,
             "the tails are no heavier than normal ones, so their degrees of freedom have run away", r"\nu"),
     )  # fmt: skip
 

@@ -13,10 +13,11 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Data, Family, Own
+from bold_orchard.families.base import Data, Family
 from bold_orchard.families.links import TOP
 from bold_orchard.families.negative_binomial import NegativeBinomial
 from bold_orchard.families.poisson import Poisson
+from bold_orchard.own_parameter import OwnParameter
 
 Array = NDArray[Any]
 Parts = tuple[Array, Array, Array]
@@ -49,7 +50,7 @@ class WithZeros(Poisson):
         cls.extra_names = (*cls.count.extra_names, "logit zeros")
         cls.own = (
             *cls.count.own,
-            Own("zero_chance", cls.zeros_meaning, lambda x: float(special.expit(x)), n, NO_MORE, r"\omega"),
+            OwnParameter("zero_chance", cls.zeros_meaning, lambda x: float(special.expit(x)), n, NO_MORE, r"\omega"),
         )
 
     @classmethod

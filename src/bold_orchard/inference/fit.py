@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -20,6 +21,7 @@ from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.summary import summarise
 from bold_orchard.inference.trouble import trouble_of
 from bold_orchard.likelihood.wide import WideCriterion
+from bold_orchard.parameters.catalogue import Catalogue
 from bold_orchard.progress import silent
 from bold_orchard.results.fit import FitResult
 from bold_orchard.sentence.parse import read_sentence
@@ -69,6 +71,11 @@ class Fit:
     @property
     def design(self) -> Design:
         return self.model.design
+
+    @cached_property
+    def catalogue(self) -> Catalogue:
+        """The model's parameters, each with its label."""
+        return Catalogue(self.design)
 
     @property
     def criterion(self) -> Any:

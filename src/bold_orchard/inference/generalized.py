@@ -12,14 +12,15 @@ from bold_orchard.design.design import Design
 from bold_orchard.errors import UsageError
 from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.estimation.generalized_search import AUTO, ENOUGH
-from bold_orchard.families.base import Own
-from bold_orchard.inference.coefficients.maximum_likelihood import MaximumLikelihood, threshold_names, thresholds
+from bold_orchard.inference.coefficients.maximum_likelihood import MaximumLikelihood, thresholds
 from bold_orchard.inference.coefficients.methods import precision
 from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.separation import separated
 from bold_orchard.inference.summary import fixed_part, fixed_rows, full_covariance, number, residual_part
 from bold_orchard.inference.trouble import Trouble, trouble_of
+from bold_orchard.own_parameter import OwnParameter
+from bold_orchard.parameters.catalogue import Catalogue
 from bold_orchard.results.notes import Note
 
 Array = NDArray[Any]
@@ -64,7 +65,7 @@ def with_thresholds(joint: Array, covariance: list[list[float | None]], m: int) 
 
 def threshold_rows(design: Design, values: Array, joint: Array, confidence: float) -> list[dict[str, Any]]:
     width, rows = quantile_t(confidence, None), []
-    for i, name in enumerate(threshold_names(design)):
+    for i, name in enumerate(p.label for p in Catalogue(design).thresholds):
         se = float(np.sqrt(max(joint[i, i], 0.0)))
         z = values[i] / se if se > 0 else np.nan
         rows.append({"term": name, "estimate": number(values[i]), "se": number(se), "df": None, "statistic": number(z),
@@ -98,7 +99,7 @@ def _(model: GeneralizedModel) -> Trouble:
     return Trouble(tuple(notes), single is None, tuple(remarks))
 
 
-def _at_limit(own: Own, family: str | None) -> Note:
+def _at_limit(own: OwnParameter, family: str | None) -> Note:
     """A parameter of the family that vanishes, and the family without it, where there is one."""
     text, code = (
         f"{own.gone[0].upper()}{own.gone[1:]} and cannot be estimated.",

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import re
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -12,7 +12,7 @@ from scipy import optimize
 
 from bold_orchard.covariance.residuals.base import RowCovariance
 from bold_orchard.design.design import Design
-from bold_orchard.errors import OrchardError, unknown_name
+from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.arrays import row_order, to_arrays
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.gaussian_search import make_criterion
@@ -23,9 +23,12 @@ from bold_orchard.families import family_of
 from bold_orchard.families.base import Data, Family
 from bold_orchard.likelihood.gaussian import Criterion
 from bold_orchard.optimize.protocol import Ending, OptimizeResult
+from bold_orchard.own_parameter import OwnParameter
+from bold_orchard.parameters.catalogue import Catalogue
+from bold_orchard.parameters.parameter import Parameter
 
 Array = NDArray[Any]
-FAR = 16.0  # of a correlation's own parameter, as good as its edge
+WIDEST = 30.0  # of the scale of the search, between which a value is looked for
 
 
 @dataclass(frozen=True)
@@ -33,7 +36,7 @@ class Assumed:
     """Parameters of a model, none of which depends on the rows at hand.
 
     ``b`` (columns of X), 0 where aliased; ``covariances`` of each block's effects; ``sigma2`` of the residuals, at zero of what their
-    spread depends on; ``phi`` of their correlation with ``rho`` where there is one; ``spread`` by column; ``extra`` of the family,
+    spread depends on; ``phi`` of their correlation, ``own`` what their structure reports of it; ``spread`` by column; ``extra`` of the family,
     thresholds for columns that are not centred; ``vary`` of each clause's SDs by column, nothing where they are all alike.
     """
 
@@ -41,7 +44,7 @@ class Assumed:
     covariances: tuple[Array, ...]
     sigma2: float = 1.0
     phi: Array = field(default_factory=lambda: np.zeros(0))
-    rho: float | None = None
+    own: tuple[float, ...] = ()
     spread: Array = field(default_factory=lambda: np.zeros(0))
     extra: Array = field(default_factory=lambda: np.zeros(0))
     vary: tuple[Array, ...] = ()
@@ -71,7 +74,9 @@ def assumed_of(model: FittedModel[Any, Any]) -> Assumed:
     varied = iter(alphas)
     vary = tuple(np.zeros(0) if x.vary is None else next(varied) for x in design.clauses)
     base = sigma2 * float(np.exp(-2.0 * spread @ middle))
-    return Assumed(b, covariances, base, inner, _rho(c, phi), spread, vary=vary)
+    rows = () if c.correlated is None else c.correlated.rows.own
+    own = tuple(o.back(float(phi[o.place])) for o in rows)
+    return Assumed(b, covariances, base, inner, own, spread, vary=vary)
 
 
 def _spread_columns(design: Design) -> tuple[Array, Array]:
@@ -79,13 +84,6 @@ def _spread_columns(design: Design) -> tuple[Array, Array]:
     part = design.residual.spread
     values = () if part is None else part.values
     return np.array([v.mean() for v in values]), np.array([v.std() for v in values])
-
-
-def _rho(c: Criterion, phi: Array) -> float | None:
-    rows = None if c.correlated is None else c.correlated.rows
-    if rows is None or rows.rho_range(lambda t: t) is None:
-        return None
-    return float(rows.parameters(phi, 1.0)["rho"])
 
 
 def model_at(
@@ -139,10 +137,7 @@ def drawn_residual(design: Design, assumed: Assumed, rng: np.random.Generator) -
     residual = design.residual
     rows = to_arrays(replace(design, residual=replace(residual, spread=None))).rows
     if rows is not None:
-        phi = assumed.phi.copy()
-        if assumed.rho is not None:
-            phi[0] = _phi_of(rows, phi, assumed.rho)
-        drawn, order = rows.colour(phi, drawn), row_order(residual)
+        drawn, order = rows.colour(_phi_of(rows, assumed), drawn), row_order(residual)
         if order is not None:
             drawn[order] = drawn.copy()
     for coefficient, values in zip(assumed.spread, () if residual.spread is None else residual.spread.values):
@@ -171,27 +166,20 @@ def _theta(design: Design, c: Criterion, assumed: Assumed) -> tuple[Array, float
     """The criterion's own parameters, and sigma^2 as it has it."""
     middle, width = _spread_columns(design)
     sigma2 = assumed.sigma2 * float(np.exp(2.0 * assumed.spread @ middle))
-    phi = np.concatenate([assumed.phi, assumed.spread * width])
-    if c.correlated is not None and assumed.rho is not None:
-        phi[0] = _phi_of(c.correlated.rows, phi, assumed.rho)
+    inner = assumed.phi if c.correlated is None else _phi_of(c.correlated.rows, assumed)
+    phi = np.concatenate([inner, assumed.spread * width])
     parts = [np.zeros(0), *_effects(design, c, assumed, sigma2), phi]
     if c.absolute:
         parts.append(np.array([np.log(sigma2)]))
     return np.concatenate(parts), sigma2
 
 
-def _phi_of(rows: RowCovariance, phi: Array, rho: float) -> float:
-    def off(t: float) -> float:
-        there = phi.copy()
-        there[0] = t
-        return float(rows.parameters(there, 1.0)["rho"]) - rho
-
-    low = 0.0 if rows.bounded[0] else -FAR
-    if rho == 0.0:
-        return 0.0
-    if off(low) > 0 or off(FAR) < 0:
-        raise OrchardError(f"residuals of this structure cannot be correlated by {rho:g}")
-    return float(optimize.brentq(off, low, FAR, xtol=1e-14))
+def _phi_of(rows: RowCovariance, assumed: Assumed) -> Array:
+    """phi of a residual structure over some rows, what it reports of it being as assumed."""
+    phi = assumed.phi.copy()
+    for own, value in zip(rows.own, assumed.own):
+        phi[own.place] = _on_scale(own, value)
+    return phi
 
 
 def _effects(design: Design, c: Any, assumed: Assumed, sigma2: float) -> list[Array]:
@@ -242,52 +230,53 @@ def _still(point: Any) -> OptimizeResult[Any]:
     return OptimizeResult(point, True, 0.0, np.zeros((0, 0)), 0, 0, Ending.WELL)
 
 
-def changed(assumed: Assumed, design: Design, values: dict[str, float]) -> Assumed:
-    """Other values by name: sd(unit: term), correlation(unit: a, b), sd(residual), rho, spread COLUMN, what the family has of its own.
+def changed(assumed: Assumed, design: Design, values: Mapping[str, float]) -> Assumed:
+    """Other values by label: sd(unit: term), correlation(unit: a, b), sd(residual), rho, spread COLUMN, what the family has of its own.
 
     Raises OrchardError for a name the model lacks and a value it cannot have.
     """
-    covariances = [c.copy() for c in assumed.covariances]
-    sds, pairs = _places(design)
-    own = {o.name: o for o in family_of(design.family, design.link).own}
-    spread = {f"spread {n}": i for i, n in enumerate(design.residual.spread.names)} if design.residual.spread else {}
-    known = [
-        *sds,
-        *pairs,
-        *(["sd(residual)"] if design.additive else list(own)),
-        *(["rho"] if assumed.rho is not None else []),
-        *spread,
-    ]
-    for name in values:
-        if name not in known:
-            raise OrchardError(unknown_name("parameter", name, known, "the model"))
-    for name, value in values.items():
-        if (name.startswith("sd(") and value < 0) or ((name == "rho" or name in pairs) and not -1 <= value <= 1):
-            raise OrchardError(f"{name} cannot be {value:g}")
-    for name in (n for n in values if n in sds):
-        _set_sd(covariances[sds[name][0]], sds[name][1], values[name])
-    for name in (n for n in values if n in pairs):
-        f, i, j = pairs[name]
-        g = covariances[f]
-        g[i, j] = g[j, i] = values[name] * np.sqrt(g[i, i] * g[j, j])
-    for f, g in enumerate(covariances):
+    known = Catalogue(design)
+    among = [p for p in known if p.kind in ("sd", "correlation", "spread", "own") and p not in known.occasions]
+    meant = {known.find(name, among, "the model"): value for name, value in values.items()}
+    for parameter, value in meant.items():
+        if (parameter.kind == "sd" and value < 0) or (parameter.kind == "correlation" and not -1 <= value <= 1):
+            raise OrchardError(f"{parameter.label} cannot be {value:g}")
+    if known.residual_sd in meant and not meant[known.residual_sd] > 0:
+        raise OrchardError(f"{known.residual_sd.label} must be above zero")
+    assumed = replace(assumed, covariances=_covariances(assumed, design, meant))
+    extra, by_column, own, sigma2 = assumed.extra.copy(), assumed.spread.copy(), list(assumed.own), assumed.sigma2
+    for parameter, value in meant.items():
+        if parameter == known.residual_sd:
+            sigma2 = value**2
+        elif parameter.kind == "spread":
+            by_column[parameter.places[0]] = value
+        elif parameter in known.residual_own:
+            own[parameter.places[0]] = value
+        elif parameter in known.family_own:
+            mine = family_of(design.family, design.link).own[known.family_own.index(parameter)]
+            extra[mine.place] = _on_scale(mine, value)
+    return replace(assumed, sigma2=sigma2, own=tuple(own), spread=by_column, extra=extra)
+
+
+def _covariances(assumed: Assumed, design: Design, values: Mapping[Parameter, float]) -> tuple[Array, ...]:
+    """Of every block's effects with other SDs, then other correlations; raises OrchardError where these contradict each other."""
+    out = [g.copy() for g in assumed.covariances]
+    for kind in ("sd", "correlation"):
+        for parameter, value in values.items():
+            if parameter.kind != kind or parameter.clause is None:
+                continue
+            clause = design.clauses[parameter.clause]
+            g, at = out[clause.block], [clause.columns.start + i for i in parameter.places]
+            if kind == "sd":
+                _set_sd(g, at[0], value)
+            else:
+                g[at[0], at[1]] = g[at[1], at[0]] = value * np.sqrt(g[at[0], at[0]] * g[at[1], at[1]])
+    for block, g in zip(design.blocks, out):
         if len(g) and float(np.linalg.eigvalsh(g)[0]) < -1e-9 * max(float(np.abs(g).max()), 1e-300):
             raise OrchardError(
-                f"the correlations of {design.blocks[f].unit.name} contradict each other; no covariance has them all"
+                f"the correlations of {block.unit.name} contradict each other; no covariance has them all"
             )
-    by_column = assumed.spread.copy()
-    for name in (n for n in values if n in spread):
-        by_column[spread[name]] = values[name]
-    extra = assumed.extra.copy()
-    for name in (n for n in values if n in own):
-        extra[own[name].place] = _unbounded(own[name].back, values[name], name)
-    sigma2 = assumed.sigma2
-    if "sd(residual)" in values:
-        if not values["sd(residual)"] > 0:
-            raise OrchardError("sd(residual) must be above zero")
-        sigma2 = values["sd(residual)"] ** 2
-    return replace(assumed, covariances=tuple(covariances), sigma2=sigma2, rho=values.get("rho", assumed.rho), spread=by_column,
-                   extra=extra)  # fmt: skip
+    return tuple(out)
 
 
 def _set_sd(g: Array, i: int, sd: float) -> None:
@@ -298,45 +287,16 @@ def _set_sd(g: Array, i: int, sd: float) -> None:
     g[i, i] = sd**2
 
 
-def _unbounded(back: Any, value: float, name: str) -> float:
+def _on_scale(own: OwnParameter, value: float) -> float:
+    """A parameter on the scale of the search; raises OrchardError for a value that it cannot have."""
+    low, high = (float(np.clip(edge, -WIDEST, WIDEST)) for edge in own.edges)
+
     def off(t: float) -> float:
-        return float(back(t)) - value
+        return float(own.back(t)) - value
 
     with np.errstate(all="ignore"):
-        if not off(-30.0) * off(30.0) < 0:
-            raise OrchardError(f"{name} cannot be {value:g}")
-        return float(optimize.brentq(off, -30.0, 30.0, xtol=1e-13))
-
-
-def _places(design: Design) -> tuple[dict[str, tuple[int, int]], dict[str, tuple[int, int, int]]]:
-    """Names of SDs and of correlations, with block and places."""
-    sds: dict[str, tuple[int, int]] = {}
-    pairs: dict[str, tuple[int, int, int]] = {}
-    for clause in design.clauses:
-        unit, names, first = design.label_of(clause), clause.part.names, clause.columns.start
-        if clause.given is not None:
-            continue
-        for i, name in enumerate(names):
-            sds[f"sd({unit}: {name})"] = (clause.block, first + i)
-            for j in range(i):
-                if clause.kind.correlated:
-                    at = (clause.block, first + j, first + i)
-                    pairs[f"correlation({unit}: {names[j]}, {name})"] = at
-                    pairs[f"correlation({unit}: {name}, {names[j]})"] = at
-    return sds, pairs
-
-
-def variation_names(design: Design) -> tuple[list[str], list[str]]:
-    """Parameters an imagined study must give, and those that are zero where it does not."""
-    sds, pairs = _places(design)
-    own = ["sd(residual)"] if design.additive else [o.name for o in family_of(design.family, design.link).own]
-    return [*sds, *own], [*pairs, "rho"]
-
-
-def spelled(name: str) -> str:
-    """A parameter's name with its blanks as we write them."""
-    return (
-        re.sub(r"\s*,\s*", ", ", re.sub(r"\s*:\s*", ": ", re.sub(r"\s+", " ", name.strip())))
-        .replace("( ", "(")
-        .replace(" )", ")")
-    )
+        if off(low) == 0.0:
+            return low
+        if not off(low) * off(high) < 0:
+            raise OrchardError(f"{own.name} cannot be {value:g}")
+        return float(optimize.brentq(off, low, high, xtol=1e-14))

@@ -15,7 +15,7 @@ from bold_orchard.design.design import Design
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.inference.coefficients.contrasts import combination
 from bold_orchard.inference.fit import Fit
-from bold_orchard.planning.assumed import Assumed, changed, spelled, variation_names
+from bold_orchard.planning.assumed import Assumed, changed
 from bold_orchard.sentence.edit import with_clause
 
 Array = NDArray[Any]
@@ -53,7 +53,7 @@ def read_effects(fit: Fit, assumed: Assumed, texts: Sequence[str]) -> tuple[list
     for text in texts:
         name, value = _split(text)
         if re.match(r"(sd|correlation)\s*\(", name):
-            made = _of_variation(fit, assumed, spelled(name), value)
+            made = _of_variation(fit, assumed, name, value)
             sds |= {} if value is None else {made.text: value}
         else:
             made = _of_fixed(fit, assumed, terms, name, value)
@@ -114,33 +114,30 @@ def _of_fixed(fit: Fit, assumed: Assumed, terms: dict[str, list[int]], name: str
     return Wanted(name, float(row @ b) if value is None else value, rows=row[None, :])
 
 
-def _of_variation(fit: Fit, assumed: Assumed, name: str, value: float | None) -> Wanted:
-    known = [n for n in variation_names(fit.design)[0] if n.startswith("sd(") and n != "sd(residual)"]
-    if name not in known:
-        raise OrchardError(
-            f"'{name}' is no effect that can be tested for; the SDs of this model: {', '.join(known) or 'none'}"
-        )
+def _of_variation(fit: Fit, assumed: Assumed, text: str, value: float | None) -> Wanted:
+    sds = [p for own in fit.catalogue.clauses for p in own.sds]
+    try:
+        parameter = fit.catalogue.find(text, sds, f"the fit {fit.name!r}")
+    except OrchardError:
+        there = ", ".join(p.label for p in sds) or "none"
+        raise OrchardError(f"'{text}' is no effect that can be tested for; the SDs of this model: {there}") from None
+    name = parameter.label
     if value is not None and not value > 0:
         raise UsageError(f"{name} = {value:g} is nothing to find; give an SD above zero")
-    for position, clause in enumerate(fit.design.clauses):
-        unit = fit.design.label_of(clause)
-        for column, term in enumerate(clause.part.names):
-            if f"sd({unit}: {term})" == name and clause.given is None:
-                owner = clause.part.owner[column]
-                if clause.part.owner.count(owner) > 1:
-                    raise OrchardError(
-                        f"{clause.part.terms[owner]} of {unit} has several SDs, which vanish together only"
-                    )
-                each = fit.design.sentence.each[position]
-                left = tuple(t for i, t in enumerate(each.terms) if i != owner)
-                sentence = with_clause(fit.design.sentence, position, left)
-                smaller = replace(
-                    build_design(sentence, fit.design.table, fit.settings.options), memory=fit.design.memory
-                )
-                g = assumed.covariances[clause.block]
-                place = clause.columns.start + column
-                return Wanted(name, float(np.sqrt(g[place, place])) if value is None else value, smaller=smaller)
-    raise OrchardError(f"the covariance of {name} is given, so it is not tested")
+    assert parameter.clause is not None
+    clause, column = fit.design.clauses[parameter.clause], parameter.places[0]
+    owner = clause.part.owner[column]
+    if clause.part.owner.count(owner) > 1:
+        raise OrchardError(
+            f"{clause.part.terms[owner]} of {fit.design.units[clause.unit].name} has several SDs, which vanish together only"
+        )
+    each = fit.design.sentence.each[parameter.clause]
+    left = tuple(t for i, t in enumerate(each.terms) if i != owner)
+    sentence = with_clause(fit.design.sentence, parameter.clause, left)
+    smaller = replace(build_design(sentence, fit.design.table, fit.settings.options), memory=fit.design.memory)
+    place = clause.columns.start + column
+    estimate = float(np.sqrt(assumed.covariances[clause.block][place, place]))
+    return Wanted(name, estimate if value is None else value, smaller=smaller)
 
 
 def _aimed(fit: Fit, assumed: Assumed, aims: list[tuple[Array, float]]) -> Assumed:

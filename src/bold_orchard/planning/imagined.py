@@ -38,7 +38,9 @@ from bold_orchard.errors import OrchardError, nearest, unknown_name
 from bold_orchard.families import family_of
 from bold_orchard.inference.coefficients.methods import precision
 from bold_orchard.inference.fit import Fit, Settings, fit
-from bold_orchard.planning.assumed import Assumed, assumed_of, changed, model_at, spelled, variation_names
+from bold_orchard.inference.variances.quantities import own_places
+from bold_orchard.parameters.parameter import Parameter
+from bold_orchard.planning.assumed import Assumed, assumed_of, changed, model_at
 from bold_orchard.planning.layouts import Size, check_rows, sizes, whole_numbers
 from bold_orchard.planning.power import Study
 from bold_orchard.sentence import tree
@@ -134,7 +136,7 @@ def read_imagined(path: str) -> Imagined:
     )
     return Imagined(
         Path(path).stem, sentence, units, _counts(rows, ROWS), columns, _numbers(raw["effects"], "effects"),
-        {spelled(k): v for k, v in _numbers(raw["variation"], "variation").items()}, settings, grades,
+        _numbers(raw["variation"], "variation"), settings, grades,
     )  # fmt: skip
 
 
@@ -300,10 +302,18 @@ def _coded(imagined: Imagined, table: Table) -> Fit:
     return fit(imagined.sentence, table, settings, imagined.name)
 
 
+def needed_variation(shape: Fit) -> list[Parameter]:
+    """Parameters an imagined study must give; correlations and what depends on columns are zero where it does not."""
+    known = shape.catalogue
+    sds = [p for own in known.clauses for p in own.sds]
+    residual = [] if known.residual_sd is None else [known.residual_sd]
+    return [*sds, *residual, *(p for p, own, _ in own_places(shape) if own.nothing is None)]
+
+
 def _parameters(imagined: Imagined, shape: Fit) -> Assumed:
     """Raises OrchardError for effects and variation that are missing or strange."""
-    design = shape.design
-    thresholds = [f"threshold[{a}|{b}]" for a, b in zip(design.levels, design.levels[1:])] if design.graded else []
+    design, known = shape.design, shape.catalogue
+    thresholds = [p.label for p in known.thresholds]
     names = {n: i for i, n in enumerate(design.fixed.names)}
     labels = dict(zip(design.fixed.labels, design.fixed.names))
     given = {labels.get(k, k): v for k, v in imagined.effects.items()}
@@ -313,14 +323,14 @@ def _parameters(imagined: Imagined, shape: Fit) -> Assumed:
     missing = [k for k in [*names, *thresholds] if k not in given]
     if missing:
         raise OrchardError(f"[effects] lacks {', '.join(missing)}; write 0 where there is none")
-    needed, _ = variation_names(design)
-    absent = [k for k in needed if k not in imagined.variation]
+    given_there = {known.find(k, known, "[variation]") for k in imagined.variation}
+    absent = [p.label for p in needed_variation(shape) if p not in given_there]
     if absent:
         raise OrchardError(f"[variation] lacks {', '.join(absent)}")
     b = np.array([given[n] for n in design.fixed.names])
     start = replace(assumed_of(shape.model), b=b)
     start = replace(start, covariances=tuple(np.zeros_like(c) for c in start.covariances), spread=np.zeros_like(start.spread),
-                    rho=None if start.rho is None else 0.0)  # fmt: skip
+                    own=tuple(own.nothing or 0.0 for _, own, _ in own_places(shape)) if design.additive else ())  # fmt: skip
     if thresholds:
         cuts = np.array([given[t] for t in thresholds])
         if (np.diff(cuts) <= 0).any():

@@ -33,7 +33,7 @@ def consecutive(sizes: Iterable[int], start: int = 0) -> list[slice]:
 class Covariance:
     """One clause: ``kind``, its ``k`` effects, the laws of its SDs (one each, or one shared) and of its correlations.
 
-    ``sds`` and ``pairs`` name what is reported; ``pair_laws`` holds laws of single correlations by (i, j), i > j.
+    ``pairs`` (i, j), i < j, are the correlations that are reported; ``pair_laws`` holds laws of single correlations by (i, j), i > j.
     """
 
     kind: str
@@ -41,7 +41,6 @@ class Covariance:
     sd_laws: tuple[Law, ...]
     eta: float
     pair_laws: Mapping[tuple[int, int], Law]
-    sds: tuple[str, ...]
     pairs: tuple[tuple[int, int], ...]
     fixed: Array | None = None
 

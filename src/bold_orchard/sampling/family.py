@@ -11,6 +11,7 @@ from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.inference.fit import Fit
 from bold_orchard.sampling.full import FullTarget
 from bold_orchard.sampling.priors import Priors
+from bold_orchard.sampling.scales import density_on_scale
 from bold_orchard.sampling.whitening import ByElimination, Whitening
 
 Array = NDArray[Any]
@@ -43,14 +44,9 @@ class FamilyTarget(FullTarget):
             value += float(own[1:].sum())  # the Jacobian of thresholds in the logarithms of their steps
             slope[1:] += 1.0
             return value, slope, d_b
-        for parameter in self.family.own:
-            x, h = float(own[parameter.place]), 1e-5
-            here, up, down = parameter.back(x), parameter.back(x + h), parameter.back(x - h)
-            first = (up - down) / (2 * h)
-            second = (up - 2 * here + down) / h**2
-            more, d = self.priors.own[parameter.name].density(here)
-            value += more + float(np.log(abs(first) + 1e-300))
-            slope[parameter.place] += d * first + second / first
+        for law, mine in zip(self.priors.own.values(), self.family.own):
+            more, slope[mine.place] = density_on_scale(law, mine.back, float(own[mine.place]))
+            value += more
         return value, slope, d_b
 
     def rows_density(self, b_work: Array, own: Array, effects: list[Array]) -> tuple[float, Array, Array, list[Array]]:
@@ -76,10 +72,6 @@ class FamilyTarget(FullTarget):
         sizes = [np.diag(low).copy() for low in lows]
         at = np.asarray(self.e.theta[: self.p])
         return ByElimination(still, drift, at, mode.products, self._factors(lows), sizes)
-
-    @property
-    def own_names(self) -> list[str]:
-        return [o.name for o in self.family.own]
 
     def own_values(self, own: Array) -> list[float]:
         return [float(o.back(float(own[o.place]))) for o in self.family.own]

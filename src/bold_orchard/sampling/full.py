@@ -210,19 +210,6 @@ class FullTarget:
         b = self.to_user @ z[: self.p]
         return b, [np.linalg.solve(self.c.products.z_to_work[f], u).T for f, u in enumerate(us)]
 
-    @property
-    def own_names(self) -> list[str]:
-        return list(self.priors.own)
-
-    @cached_property
-    def names(self) -> list[str]:
-        out: list[str] = []
-        for covariance, clause in zip(self.priors.covariances, self.design.clauses):
-            group, terms = self.design.label_of(clause), clause.part.names
-            out += covariance.sds
-            out += [f"correlation({group}: {terms[i]}, {terms[j]})" for i, j in covariance.pairs]
-        return [*out, *self.own_names]
-
     def values(self, z: Array) -> Array:
         out: list[float] = []
         for covariance, at in zip(self.priors.covariances, self.places):

@@ -101,8 +101,8 @@ class GaussianTarget(GaussianLayout):
     def _prior_of_own(self, z: Array, gradient: Array) -> float:
         """Log priors of alpha and of coefficients that are sampled; their slopes join the gradient."""
         total = 0.0
-        for name, at in zip(self.vary_names, range(self.alpha.start, self.alpha.stop)):
-            value, slope = self.priors.own[name].density(float(z[at]))
+        for parameter, at in zip(self.varied, range(self.alpha.start, self.alpha.stop)):
+            value, slope = self.priors.own[parameter].density(float(z[at]))
             total, gradient[at] = total + value, gradient[at] + slope
         for k, i in enumerate(self.free):
             at = self.coefficients.start + k
@@ -206,10 +206,8 @@ class GaussianTarget(GaussianLayout):
             z[self.rows] = self.priors.residual.start(made, np.sqrt(np.diag(made)))
         else:
             inner = self.n_phi - self.n_spread
-            if inner:
-                z[self.rows] = (
-                    np.log(np.maximum(phi[:inner], 1e-2)) if c.nonnegative[c.phi.start] else np.clip(phi[:inner], -4, 4)
-                )
+            walled = c.nonnegative[c.phi.start : c.phi.start + inner]
+            z[self.rows] = np.where(walled, np.log(np.maximum(phi[:inner], 1e-2)), np.clip(phi[:inner], -4, 4))
             if design.residual.spread is not None:
                 z[self.spread] = phi[inner:] / np.array([v.std() for v in design.residual.spread.values])
             z[self.sd_at] = 0.5 * np.log(residual_variance(design, c, phi, e.sigma2))

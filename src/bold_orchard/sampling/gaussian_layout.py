@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from functools import cached_property
 from typing import Any
 
@@ -12,8 +13,12 @@ from bold_orchard.estimation.arrays import row_order
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import residual_variance
+from bold_orchard.inference.variances.quantities import own_places
+from bold_orchard.own_parameter import OwnParameter
+from bold_orchard.parameters.parameter import Parameter
 from bold_orchard.sampling.covariances import consecutive, reported
 from bold_orchard.sampling.priors import Priors
+from bold_orchard.sampling.scales import density_on_scale, found
 
 Array = NDArray[Any]
 
@@ -21,7 +26,7 @@ Array = NDArray[Any]
 class GaussianLayout:
     """Coordinates: those of every clause's covariance, of the residual, alpha, then coefficients that cannot be integrated out.
 
-    ``names`` are the parameters as reported, of which ``values`` gives the figures.
+    ``values`` gives the figures of the parameters as they are reported.
     """
 
     def __init__(self, fit: Fit, priors: Priors) -> None:
@@ -94,18 +99,17 @@ class GaussianLayout:
             return self._occasions(z, turn, change, slope)
         inner = self.n_phi - self.n_spread
         if inner:
-            phi[:inner], turn[:inner, self.rows], value, slope[self.rows] = self._rho(z[self.rows])
+            phi[:inner], turn[:inner, self.rows], value, slope[self.rows] = self._own_of_rows(z[self.rows])
         if self.n_spread:
             assert self.design.residual.spread is not None
-            parts = zip(self.design.residual.spread.names, self.design.residual.spread.values)
-            for k, (name, values) in enumerate(parts):
+            for k, (parameter, values) in enumerate(zip(self.fit.catalogue.spread, self.design.residual.spread.values)):
                 at, sd = self.spread.start + k, float(values.std())
                 phi[inner + k], turn[inner + k, at] = z[at] * sd, sd
-                more, slope[at] = self.priors.own[f"spread {name}"].density(float(z[at]))
+                more, slope[at] = self.priors.own[parameter].density(float(z[at]))
                 value += more
-        assert self.sd_at is not None
+        assert self.sd_at is not None and self.fit.catalogue.residual_sd is not None
         sd = float(np.exp(z[self.sd_at]))
-        more, d = self.priors.own["sd(residual)"].density(sd)
+        more, d = self.priors.own[self.fit.catalogue.residual_sd].density(sd)
         value, slope[self.sd_at] = value + more + float(z[self.sd_at]), d * sd + 1.0
         log_sigma2 = 2.0 * float(z[self.sd_at])
         change[self.sd_at] = 2.0
@@ -119,25 +123,26 @@ class GaussianLayout:
     def _log_ratio(self, phi: Array) -> float:
         return float(np.log(residual_variance(self.design, self.c, phi, 1.0)))
 
-    def _rho(self, z: Array) -> tuple[Array, Array, float, Array]:
-        """phi of a correlation of the residuals, with the law of rho as it is reported."""
-        assert self.c.correlated is not None
-        rows, walled = self.c.correlated.rows, bool(self.c.nonnegative[self.c.phi.start])
+    def back(self, own: OwnParameter) -> Callable[[float], float]:
+        """From the coordinate of a parameter of the structure to its value: a phi that is not negative moves by its logarithm."""
+        if self.c.nonnegative[self.c.phi.start + own.place]:
+            return lambda x: own.back(float(np.exp(min(x, 700.0))))
+        return own.back
 
-        def rho(x: float) -> float:
-            phi = np.exp(x) if walled else x
-            return float(rows.parameters(np.append(phi, np.zeros(self.n_spread)), 1.0)["rho"])
+    def _own_of_rows(self, z: Array) -> tuple[Array, Array, float, Array]:
+        """phi of the structure, its slope, the log prior of what is reported of it, and the gradient of that."""
+        walled = self.c.nonnegative[self.c.phi.start : self.c.phi.start + len(z)]
+        phi = np.where(walled, np.exp(np.minimum(z, 700.0)), z)
+        value, slope = 0.0, np.zeros(len(z))
+        for parameter, own, _ in self.own_of_rows:
+            more, slope[own.place] = density_on_scale(self.priors.own[parameter], self.back(own), float(z[own.place]))
+            value += more
+        return phi, np.diag(np.where(walled, phi, 1.0)), value, slope
 
-        x, h = float(z[0]), 1e-5
-        here, up, down = rho(x), rho(x + h), rho(x - h)
-        first = (up - down) / (2 * h)
-        near = [(rho(x + s + h) - rho(x + s - h)) / (2 * h) for s in (1e-3, -1e-3)]
-        value, slope = self.priors.own["rho"].density(here)
-        tiny = 1e-300
-        value += float(np.log(abs(first) + tiny))
-        bend = (np.log(abs(near[0]) + tiny) - np.log(abs(near[1]) + tiny)) / 2e-3
-        phi = np.exp(x) if walled else x
-        return np.array([phi]), np.array([[phi if walled else 1.0]]), value, np.array([slope * first + bend])
+    @cached_property
+    def own_of_rows(self) -> list[tuple[Parameter, OwnParameter, int]]:
+        """Parameters of the residual structure, each with its place in psi."""
+        return own_places(self.fit)
 
     def _occasions(self, z: Array, turn: Array, change: Array, slope: Array) -> Any:
         """phi of free covariances of occasions: rows of L / L[0, 0], diagonals as logarithms."""
@@ -154,10 +159,6 @@ class GaussianLayout:
         change[self.rows] = 2.0 * d_base
         return phi, 2.0 * float(np.log(base)), turn, change, value, slope
 
-    @cached_property
-    def vary_names(self) -> list[str]:
-        return [n for n in self.priors.own if n.startswith("vary(")]
-
     def working_alpha(self, alpha: Array) -> tuple[Array, Array]:
         """The criterion's own alpha, in SDs of the columns, and its slope."""
         if self.c.vary is None:
@@ -165,41 +166,33 @@ class GaussianLayout:
         sd = np.concatenate([p.sd for p in self.c.vary.parts])
         return alpha * sd, sd
 
-    @cached_property
-    def names(self) -> list[str]:
-        """Parameters beside the coefficients, as ``values`` gives them."""
-        out: list[str] = []
-        for covariance, clause in zip(self.priors.covariances, self.design.clauses):
-            group, terms = self.design.label_of(clause), clause.part.names
-            out += covariance.sds
-            out += [f"correlation({group}: {terms[i]}, {terms[j]})" for i, j in covariance.pairs]
-        residual = self.priors.residual
-        if residual is not None:
-            labels = self.design.residual.labels
-            out += [*residual.sds, *(f"correlation(residual: {labels[i]}, {labels[j]})" for i, j in residual.pairs)]
-        return [*out, *self.priors.own]
-
     def values(self, z: Array) -> Array:
-        """Of every parameter in ``names`` at a position."""
+        """Of every parameter beside the coefficients at a position, in the order of ``priors.parameters``."""
         out: list[float] = []
         for covariance, at in zip(self.priors.covariances, self.places):
             out += reported(covariance, z[at])
         if self.priors.residual is not None:
             out += reported(self.priors.residual, z[self.rows])
-        for k, name in enumerate(self.priors.own):
-            out.append(self._own(name, z, k))
-        return np.array(out)
+        own = [self.back(own)(float(z[self.rows.start + own.place])) for _, own, _ in self.own_of_rows]
+        sd = [] if self.sd_at is None else [float(np.exp(z[self.sd_at]))]
+        return np.array([*out, *z[self.alpha], *own, *z[self.spread], *sd])
 
-    def _own(self, name: str, z: Array, k: int) -> float:
-        if name == "rho":
-            assert self.c.correlated is not None
-            return float(self.c.correlated.rows.parameters(self.residual(z)[0], 1.0)["rho"])
-        if name == "sd(residual)":
-            return float(np.exp(z[self.sd_at]))
-        if name.startswith("vary("):
-            return float(z[self.alpha.start + self.vary_names.index(name)])
-        spreads = [n for n in self.priors.own if n.startswith("spread ")]
-        return float(z[self.spread.start + spreads.index(name)])
+    def place(self, z: Array, parameter: Parameter, value: float) -> None:
+        """Put the coordinate of a parameter of the residual, or of what SDs vary with, where it has the value."""
+        if parameter == self.fit.catalogue.residual_sd:
+            z[self.sd_at] = np.log(max(value, 1e-300))
+        elif parameter.kind == "vary":
+            z[self.alpha.start + self.varied.index(parameter)] = value
+        elif parameter.kind == "spread":
+            z[self.spread.start + parameter.places[0]] = value
+        else:
+            own = next(own for p, own, _ in self.own_of_rows if p == parameter)
+            z[self.rows.start + own.place] = found(self.back(own), value)
+
+    @property
+    def varied(self) -> list[Parameter]:
+        """Coefficients of what SDs of units' effects vary with."""
+        return [p for own in self.fit.catalogue.clauses for p in own.vary]
 
     def log_row_sd(self, z: Array) -> Array:
         """Logarithm of every row's residual SD in the design's order, (n,), correlations left out."""

@@ -84,7 +84,7 @@ class SmallGaussian:
         """The log density and its gradient; raises LinAlgError or OverflowError where there is none."""
         here, target, k = self.solve(z), self.target, self.p
         gradient, sd_at, sd, t, m, mean = np.zeros(target.size), target.sd_at, here.sd, here.t, here.m, here.mean
-        prior, slope = target.priors.own["sd(residual)"].density(sd)
+        prior, slope = target.priors.own[target.fit.catalogue.residual_sd].density(sd)
         prior += math.log(sd)
         gradient[sd_at] = slope * sd + 1.0
         products = target.c.products

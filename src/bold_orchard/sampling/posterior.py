@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any
 
@@ -12,12 +12,13 @@ from numpy.typing import NDArray
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.random_spread import SpreadModel
-from bold_orchard.inference.coefficients.maximum_likelihood import threshold_names, thresholds
+from bold_orchard.inference.coefficients.maximum_likelihood import thresholds
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
 from bold_orchard.inference.variances.components import components
 from bold_orchard.inference.variances.quantities import quantities
 from bold_orchard.machine import check_room
+from bold_orchard.parameters.parameter import Parameter
 from bold_orchard.results.sample import SampleArrays, SampleResult, Share
 from bold_orchard.sampling import chains, diagnostics
 from bold_orchard.sampling.answers.draws import Draws
@@ -38,7 +39,7 @@ from bold_orchard.sampling.rows import (
     statistics,
 )
 from bold_orchard.sampling.spread import SpreadTarget
-from bold_orchard.sampling.words import RHAT, effect_names, fixed_names, some
+from bold_orchard.sampling.words import RHAT, effect_names, some
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/sample/1"
@@ -83,7 +84,7 @@ def sample(fit: Fit, options: SampleOptions, report: Progress) -> SampleResult:
         raise OrchardError(f"the fit '{fit.name}' is not identified, so no sampler can start from it; mend it first")
     priors = priors_of(fit, read_priors(options.priors))
     target = target_of(fit, priors)
-    names = [*fixed_names(fit), *target.names]
+    names = [p.label for p in priors.parameters]
     n, count = len(fit.design.y), options.chains * options.draws
     every = max(1, -(-count * n // MOST_LOGS)) if n * 50 <= MOST_LOGS else 0
     widths = [u.size * u.levels for u in fit.criterion.products.units]
@@ -121,39 +122,36 @@ def _values(target: Any, z: Array, b: Array) -> Array:
     return np.concatenate([first, b, target.values(z)])
 
 
-def _likelihood_estimates(fit: Fit) -> dict[str, float | None]:
-    """What the likelihood fit says of each parameter, by name."""
-    labels, kept = fit.design.coefficient_labels, fit.model.kept
-    out: dict[str, float | None] = {labels[k]: number(float(b)) for k, b in zip(kept, fit.evaluation.b)}
+def _likelihood_estimates(fit: Fit) -> dict[Parameter, float | None]:
+    """What the likelihood fit says of each parameter."""
+    labels, kept = fit.catalogue.coefficients, fit.model.kept
+    out: dict[Parameter, float | None] = {labels[k]: number(float(b)) for k, b in zip(kept, fit.evaluation.b)}
     if fit.design.graded:
         known: Any = fit.known
-        out |= dict(zip(threshold_names(fit.design), map(float, thresholds(known)[0])))
+        out |= dict(zip(fit.catalogue.thresholds, map(float, thresholds(known)[0])))
     psi = fit.evaluation.psi
     return out | {q.parameter: number(q.back(q.at(psi))) for q in quantities(fit)}
 
 
-def kind_of(name: str, fixed: Sequence[str], thresholds: Sequence[str]) -> str:
-    """What a parameter is: coefficient, sd, correlation, or parameter."""
-    if name in fixed:
-        return "threshold" if name in thresholds else "coefficient"
-    return "sd" if name.startswith("sd(") else "correlation" if name.startswith("correlation(") else "parameter"
+def kind_of(parameter: Parameter) -> str:
+    """Its kind in the document: coefficient, threshold, sd, correlation, or parameter."""
+    return parameter.kind if parameter.kind in ("coefficient", "threshold", "sd", "correlation") else "parameter"
 
 
 def _document(
     fit: Fit, options: SampleOptions, priors: Priors, names: list[str], target: Any, made: list[Drawn]
 ) -> SampleResult:
     draws = np.stack([d.parameters for d in made])
-    fixed, estimates = fixed_names(fit), _likelihood_estimates(fit)
-    grades = threshold_names(fit.design) if fit.design.graded else []
+    estimates = _likelihood_estimates(fit)
     level = (1 - options.confidence) / 2
     rows = []
-    for k, name in enumerate(names):
+    for k, parameter in enumerate(priors.parameters):
         x = draws[:, :, k]
         low, middle, high = np.quantile(x, [level, 0.5, 1 - level])
         rows.append({
-            "parameter": name, "kind": kind_of(name, fixed, grades), "mean": number(x.mean()), "sd": number(x.std(ddof=1)), "median": number(middle),
+            "parameter": parameter.label, "kind": kind_of(parameter), "mean": number(x.mean()), "sd": number(x.std(ddof=1)), "median": number(middle),
             "low": number(low), "high": number(high), "effective_bulk": number(diagnostics.ess_bulk(x)), "effective_tail": number(diagnostics.ess_tail(x)),
-            "r_hat": number(diagnostics.rhat(x)), "likelihood_estimate": estimates.get(name),
+            "r_hat": number(diagnostics.rhat(x)), "likelihood_estimate": estimates.get(parameter),
         })  # fmt: skip
     divergent = int(sum(d.chain.diverged.sum() for d in made))
     energy = [number(diagnostics.bfmi(d.chain.energy)) for d in made]

@@ -7,9 +7,9 @@ from typing import Any
 import numpy as np
 
 from bold_orchard.errors import OrchardError
-from bold_orchard.inference.coefficients.maximum_likelihood import threshold_names
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
+from bold_orchard.parameters.parameter import Parameter
 from bold_orchard.results.sample import SampleArrays, SampleResult
 from bold_orchard.sampling.gaussian import GaussianTarget
 from bold_orchard.sampling.laws import Law, read_priors
@@ -23,7 +23,7 @@ from bold_orchard.sampling.posterior import (
 from bold_orchard.sampling.priors import priors_of
 from bold_orchard.sampling.rows import observed_statistics, replicated, replicates, statistics
 from bold_orchard.sampling.scales import AT_ENDS, found
-from bold_orchard.sampling.words import effect_names, fixed_names
+from bold_orchard.sampling.words import effect_names
 
 
 def prior_draws(fit: Fit, options: SampleOptions, report: Any) -> SampleResult:
@@ -35,7 +35,7 @@ def prior_draws(fit: Fit, options: SampleOptions, report: Any) -> SampleResult:
     priors = priors_of(fit, read_priors(options.priors))
     target = target_of(fit, priors)
     rng = np.random.default_rng(options.seed)
-    names = [*fixed_names(fit), *target.names]
+    names = [p.label for p in priors.parameters]
     total = options.chains * options.draws
     parameters, outcomes = np.empty((total, len(names))), []
     every = max(1, total // 1000)
@@ -50,12 +50,11 @@ def prior_draws(fit: Fit, options: SampleOptions, report: Any) -> SampleResult:
         report(i + 1, total, 0)
     drawn = np.array(outcomes)
     level = (1 - options.confidence) / 2
-    fixed, rows = fixed_names(fit), []
-    grades = threshold_names(fit.design) if fit.design.graded else []
-    for k, name in enumerate(names):
+    rows = []
+    for k, parameter in enumerate(priors.parameters):
         x = parameters[:, k]
         low, middle, high = np.quantile(x, [level, 0.5, 1 - level])
-        rows.append({"parameter": name, "kind": kind_of(name, fixed, grades), "mean": number(x.mean()), "sd": number(x.std(ddof=1)), "median": number(middle),
+        rows.append({"parameter": parameter.label, "kind": kind_of(parameter), "mean": number(x.mean()), "sd": number(x.std(ddof=1)), "median": number(middle),
                      "low": number(low), "high": number(high), "effective_bulk": float(total), "effective_tail": float(total), "r_hat": 1.0, "likelihood_estimate": None})  # fmt: skip
     shape = (options.chains, options.draws, len(names))
     document: dict[str, Any] = {
@@ -91,8 +90,8 @@ def _position(fit: Fit, target: Any, rng: np.random.Generator) -> tuple[Any, Any
         z[target.coefficients] = (b - target.e.b)[target.free]
         if priors.residual is not None:
             z[target.rows] = priors.residual.drawn(rng)
-        for name, law in priors.own.items():
-            _place_gaussian(target, z, name, law, rng)
+        for parameter, law in priors.own.items():
+            _place_gaussian(target, z, parameter, law, rng)
         return b, z
     z[: target.p] = target.to_work @ b
     own = np.zeros(target.own_size)
@@ -100,14 +99,12 @@ def _position(fit: Fit, target: Any, rng: np.random.Generator) -> tuple[Any, Any
         cuts = np.sort([_proper(law, "the thresholds", rng) for law in priors.thresholds]) - float(target.means @ b)
         own[:] = np.append(cuts[0], np.log(np.maximum(np.diff(cuts), 1e-12)))
     elif fit.design.random_spread:
-        for k, name in enumerate(target.own_names):
-            value = _proper(priors.own[name], name, rng)
-            own[k] = np.log(max(value, 1e-300)) if name == "sd(residual)" else value
+        for k, (parameter, law) in enumerate(priors.own.items()):
+            value = _proper(law, parameter.label, rng)
+            own[k] = np.log(max(value, 1e-300)) if parameter.kind == "sd" else value
     else:
-        for parameter in target.family.own:
-            own[parameter.place] = found(
-                parameter.back, _value(priors.own[parameter.name], parameter.back, parameter.name, rng)
-            )
+        for mine, law in zip(target.family.own, priors.own.values()):
+            own[mine.place] = found(mine.back, _value(law, mine.back, mine.name, rng))
     z[target.own] = own
     return b, z
 
@@ -124,23 +121,10 @@ def _value(law: Law, back: Any, name: str, rng: np.random.Generator) -> float:
     raise OrchardError(f"the prior of {name} lies outside what {name} can be; give it another law")
 
 
-def _place_gaussian(target: GaussianTarget, z: Any, name: str, law: Law, rng: np.random.Generator) -> None:
-    if name == "rho":
-        assert target.c.correlated is not None
-        rows, walled = target.c.correlated.rows, bool(target.c.nonnegative[target.c.phi.start])
-
-        def back(x: float) -> float:
-            phi = np.exp(min(x, 700.0)) if walled else x
-            return float(rows.parameters(np.append(phi, np.zeros(target.n_spread)), 1.0)["rho"])
-
-        z[target.rows] = found(back, _value(law, back, name, rng))
-    elif name == "sd(residual)":
-        z[target.sd_at] = np.log(max(_proper(law, name, rng), 1e-300))
-    elif name.startswith("vary("):
-        z[target.alpha.start + target.vary_names.index(name)] = _proper(law, name, rng)
-    else:
-        spreads = [n for n in target.priors.own if n.startswith("spread ")]
-        z[target.spread.start + spreads.index(name)] = _proper(law, name, rng)
+def _place_gaussian(target: GaussianTarget, z: Any, parameter: Parameter, law: Law, rng: np.random.Generator) -> None:
+    own = next((own for p, own, _ in target.own_of_rows if p == parameter), None)
+    value = _proper(law, parameter.label, rng) if own is None else _value(law, target.back(own), parameter.label, rng)
+    target.place(z, parameter, value)
 
 
 def _effects(target: Any, z: Any, rng: np.random.Generator) -> list[Any]:

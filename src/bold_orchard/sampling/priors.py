@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import itertools
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,9 +9,11 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.design.design import Clause
-from bold_orchard.errors import UsageError, unknown_name
-from bold_orchard.inference.coefficients.maximum_likelihood import threshold_names
+from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.inference.fit import Fit
+from bold_orchard.inference.variances.quantities import own_places
+from bold_orchard.own_parameter import OwnParameter
+from bold_orchard.parameters.parameter import Parameter
 from bold_orchard.sampling.covariances import Covariance
 from bold_orchard.sampling.laws import LAWS, Law, law
 
@@ -29,166 +30,153 @@ OWN: dict[str, Law] = {  # of what a family estimates beside its mean, where not
 class Priors:
     """``fixed`` by kept column, ``thresholds``, one ``Covariance`` a clause, ``own`` of the residual and the family by parameter.
 
-    ``listed`` are (parameter, law, default) as they are printed, in the order of the parameters.
+    ``parameters`` are all that is drawn, in order. ``listed`` are (parameter, law, default) as they are printed, in the order of the parameters.
     """
 
     fixed: tuple[Law, ...]
     thresholds: tuple[Law, ...]
     covariances: tuple[Covariance, ...]
-    own: dict[str, Law]
+    own: dict[Parameter, Law]
     residual: Covariance | None
+    parameters: tuple[Parameter, ...]
     listed: tuple[tuple[str, str, bool], ...]
 
 
 def priors_of(fit: Fit, asked: dict[str, Law]) -> Priors:
     """Raises UsageError for a parameter that the model does not have, and for a law that it cannot take."""
-    design = fit.design
-    maker = _Maker(fit, dict(asked))
+    maker, known = _Maker(fit, asked), fit.catalogue
     fixed = maker.fixed()
-    thresholds = (
-        tuple(maker.take(n, law("normal", 0.0, 10.0)) for n in threshold_names(design)) if design.graded else ()
-    )
-    covariances = tuple(maker.clause(c) for c in design.clauses)
+    thresholds = tuple(maker.take(p, law("normal", 0.0, 10.0)) for p in known.thresholds)
+    covariances = tuple(maker.clause(c) for c in fit.design.clauses)
     residual = maker.occasions()
-    own = maker.own(residual is not None)
-    maker.rest()
-    return Priors(fixed, thresholds, covariances, own, residual, tuple(maker.listed))
+    own = maker.own()
+    coefficients = [known.coefficients[k] for k in fit.model.kept]
+    of_units = [p for c in known.clauses for p in c.covariance]
+    occasions = [*known.occasions, *known.occasion_correlations.values()]
+    parameters = (*known.thresholds, *coefficients, *of_units, *occasions, *own)
+    return Priors(fixed, thresholds, covariances, own, residual, parameters, tuple(maker.listed))
 
 
 class _Maker:
     def __init__(self, fit: Fit, asked: dict[str, Law]) -> None:
-        self.fit, self.design, self.asked = fit, fit.design, asked
+        self.fit, self.design, self.known = fit, fit.design, fit.catalogue
         self.listed: list[tuple[str, str, bool]] = []
-        self.known: list[str] = []
-        d = fit.design
+        d, self.of_all = fit.design, asked.get("fixed")
+        self.asked = {self._meant(text): given for text, given in asked.items() if text != "fixed"}
         identity = d.additive
         self.unit = _sd(d.outcome_values) if identity else 1.0
         self.identity = identity
 
-    def take(self, name: str, default: Law, kind: str = "any") -> Law:
+    def _meant(self, text: str) -> Parameter:
+        try:
+            return self.known.find(text, self._drawn(), f"the fit {self.fit.name!r}", others=("fixed",))
+        except OrchardError as e:
+            raise UsageError(f"--prior: {e}") from None
+
+    def _drawn(self) -> list[Parameter]:
+        """All parameters but coefficients without an estimate."""
+        aliased = {p for k, p in enumerate(self.known.coefficients) if k not in set(self.fit.model.kept)}
+        return [p for p in self.known if p not in aliased]
+
+    def take(self, parameter: Parameter, default: Law) -> Law:
         """The law asked for, or the default one."""
-        self.known.append(name)
-        given = self.asked.pop(name, None)
+        given = self.asked.get(parameter)
         made = default if given is None else given
         if made.name == "lkj":
-            raise UsageError(f"--prior: lkj is a law of correlations, not of {name}")
-        if kind == "coefficient" and LAWS[made.name].half:
+            raise UsageError(f"--prior: lkj is a law of correlations, not of {parameter.label}")
+        if parameter.kind in ("coefficient", "vary", "spread") and LAWS[made.name].half:
             raise UsageError(
-                f"--prior: {made.name} is a law of what cannot be negative, and {name} can; use normal, student or flat"
+                f"--prior: {made.name} is a law of what cannot be negative, and {parameter.label} can; use normal, student or flat"
             )
-        self.listed.append((name, made.text, given is None))
+        self.listed.append((parameter.label, made.text, given is None))
         return made
 
     def fixed(self) -> tuple[Law, ...]:
         """One law for each column that has an estimate; ``fixed`` stands for all but the intercept."""
         design, out = self.design, []
-        both = self.asked.pop("fixed", None)
-        self.known.append("fixed")
         mean = float(np.mean(design.outcome_values))
         for k in self.fit.model.kept:
-            name, values = design.coefficient_labels[k], design.fixed.values[k]
+            parameter, values = self.known.coefficients[k], design.fixed.values[k]
             if k == design.fixed.constant:
                 default = law("normal", mean, 10.0 * self.unit) if self.identity else law("normal", 0.0, 10.0)
             else:
                 default = law("normal", 0.0, (10.0 * self.unit if self.identity else 5.0) / _sd(values))
-                if both is not None and name not in self.asked:
-                    self.asked[name] = both
-            out.append(self.take(name, default, "coefficient"))
+                if self.of_all is not None:
+                    self.asked.setdefault(parameter, self.of_all)
+            out.append(self.take(parameter, default))
         return tuple(out)
 
     def clause(self, clause: Clause) -> Covariance:
-        names, group = clause.part.names, self.design.label_of(clause)
-        kind, k = clause.structure.kind, len(names)
+        known, kind, k = self.known.of(clause), clause.structure.kind, len(clause.part.names)
         kind = "unstructured" if kind == "known" else kind
         if clause.given is not None:
-            return Covariance("given", k, (), ETA, {}, (), (), clause.given)
-        sds = tuple(f"sd({group}: {n})" for n in names)
+            return Covariance("given", k, (), ETA, {}, (), clause.given)
         shared = kind in ("identity", "exchangeable")
         laws = []
-        for i, (name, term, values) in enumerate(zip(sds, names, clause.part.values)):
+        for i, (sd, values) in enumerate(zip(known.sds, clause.part.values)):
             if shared and i:
-                if name in self.asked:
-                    raise UsageError(f"--prior: {kind} gives all effects of {group} one SD; name {sds[0]} alone")
+                if sd in self.asked:
+                    raise UsageError(
+                        f"--prior: {kind} gives all effects of {sd.group} one SD; name {known.sds[0].label} alone"
+                    )
                 continue
             size = np.sqrt(np.mean(values**2))
-            spread = term == "spread" and clause.has_spread
-            laws.append(
-                self.take(
-                    name, law("half-normal", 1.0 if spread else (2.0 * self.unit if self.identity else 2.5) / size)
-                )
-            )
-        pairs = (
-            tuple(itertools.combinations(range(k), 2))
-            if clause.kind.correlated and kind not in ("diagonal", "identity")
-            else ()
-        )
-        eta, pair_laws = self._correlations(group, names, pairs)
+            spread = sd.term == "spread" and clause.has_spread
+            wide = 1.0 if spread else (2.0 * self.unit if self.identity else 2.5) / size
+            laws.append(self.take(sd, law("half-normal", wide)))
+        eta, pair_laws = self._correlations(known.correlations)
         if kind not in ("unstructured", "diagonal", "identity", "exchangeable"):
             raise UsageError(f"sample does not know the structure '{kind}'; write the clause with another one")
-        return Covariance(kind, k, tuple(laws), eta, pair_laws, sds, pairs)
+        return Covariance(kind, k, tuple(laws), eta, pair_laws, tuple(known.correlations))
 
-    def _correlations(self, group: str, names: tuple[str, ...], pairs: Any) -> tuple[float, dict[tuple[int, int], Law]]:
+    def _correlations(self, pairs: dict[tuple[int, int], Parameter]) -> tuple[float, dict[tuple[int, int], Law]]:
         """eta of the whole matrix, and laws of single correlations; a single law takes the place of the matrix's default."""
         eta: float | None = None
         single: dict[tuple[int, int], Law] = {}
-        for i, j in pairs:
-            name = f"correlation({group}: {names[i]}, {names[j]})"
-            self.known.append(name)
-            given = self.asked.pop(name, None) or self.asked.pop(f"correlation({group}: {names[j]}, {names[i]})", None)
+        for (i, j), parameter in pairs.items():
+            given = self.asked.get(parameter)
             if given is None:
                 continue
             if given.name == "lkj":
                 eta = given.figures[0]
             else:
                 single[j, i] = given
-            self.listed.append((name, given.text, False))
+            self.listed.append((parameter.label, given.text, False))
         made = eta if eta is not None else 1.0 if single else ETA
         if pairs and not single and eta is None:
-            for i, j in pairs:
-                self.listed.append((f"correlation({group}: {names[i]}, {names[j]})", f"lkj({ETA:g})", True))
+            self.listed += [(parameter.label, f"lkj({ETA:g})", True) for parameter in pairs.values()]
         return made, single
 
     def occasions(self) -> Covariance | None:
         """SDs and correlations of the occasions of unstructured residuals."""
-        residual = self.design.residual
-        if residual.kind != "unstructured":
+        known = self.known
+        if not known.occasions:
             return None
-        labels, k = residual.labels, len(residual.labels)
-        sds = tuple(f"sd(residual: {x})" for x in labels)
-        laws = tuple(self.take(n, law("half-normal", 2.0 * self.unit)) for n in sds)
-        pairs = tuple(itertools.combinations(range(k), 2))
-        eta, single = self._correlations("residual", labels, pairs)
-        return Covariance("unstructured", k, laws, eta, single, sds, pairs)
+        laws = tuple(self.take(p, law("half-normal", 2.0 * self.unit)) for p in known.occasions)
+        eta, single = self._correlations(known.occasion_correlations)
+        return Covariance("unstructured", len(laws), laws, eta, single, tuple(known.occasion_correlations))
 
-    def own(self, occasions: bool) -> dict[str, Law]:
+    def own(self) -> dict[Parameter, Law]:
         """Of the residual or the family, of what spreads and SDs depend on."""
-        design, out = self.design, {}
-        for clause in design.clauses:
-            if clause.vary is not None:
-                group = design.label_of(clause)
-                for name, values in zip(clause.vary.names, clause.vary.values):
-                    key = f"vary({group}: {name})"
-                    out[key] = self.take(key, law("normal", 0.0, 2.5 / _sd(values)), "coefficient")
-        if design.residual.kind in ("ar1", "exchangeable"):
-            out["rho"] = self.take("rho", law("flat"))
-        if design.residual.spread is not None:
-            for name, values in zip(design.residual.spread.names, design.residual.spread.values):
-                key = f"spread {name}"
-                out[key] = self.take(key, law("normal", 0.0, 2.5 / _sd(values)), "coefficient")
-        if design.additive and not occasions:
-            out["sd(residual)"] = self.take("sd(residual)", law("half-normal", 2.0 * self.unit))
-        for own in () if design.additive else self.fit.model.family.own:
-            default = OWN.get(own.name, law("flat"))
-            if own.name == "dispersion" and design.family == "beta":
-                default = law("half-student", 3.0, 50.0)
-            out[own.name] = self.take(own.name, default)
-        return out
+        known, residual, out = self.known, self.design.residual, {}
+        for clause, own in zip(self.design.clauses, known.clauses):
+            for parameter, values in zip(own.vary, () if clause.vary is None else clause.vary.values):
+                out[parameter] = self.take(parameter, law("normal", 0.0, 2.5 / _sd(values)))
+        mine = {p: own for p, own, _ in own_places(self.fit)}
+        out |= {p: self.take(p, self._default(mine[p])) for p in known.residual_own}
+        for parameter, values in zip(known.spread, () if residual.spread is None else residual.spread.values):
+            out[parameter] = self.take(parameter, law("normal", 0.0, 2.5 / _sd(values)))
+        if known.residual_sd is not None:
+            out[known.residual_sd] = self.take(known.residual_sd, law("half-normal", 2.0 * self.unit))
+        return out | {p: self.take(p, self._default(mine[p])) for p in known.family_own}
 
-    def rest(self) -> None:
-        """Refuse what was asked of a parameter that is not there."""
-        if self.asked:
-            name = next(iter(self.asked))
-            raise UsageError(f"--prior: {unknown_name('parameter', name, self.known, f'the fit {self.fit.name!r}')}")
+    def _default(self, own: OwnParameter) -> Law:
+        """Flat where a parameter has two ends; weak where it has one."""
+        if own.name == "dispersion" and self.design.family == "beta":
+            return law("half-student", 3.0, 50.0)
+        bounded = np.isfinite(own.ends).all()
+        one_end = law("half-student", 3.0, 10.0) if own.ends[0] == 0.0 else law("student", 3.0, 0.0, 10.0)
+        return OWN.get(own.name, law("flat") if bounded or not self.design.additive else one_end)
 
 
 def _sd(values: Array) -> float:

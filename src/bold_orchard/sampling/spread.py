@@ -45,11 +45,12 @@ class SpreadTarget(FullTarget):
 
     def own_prior(self, own: Array, b: Array) -> tuple[float, Array, Array]:
         slope, value = np.zeros(len(own)), 0.0
-        for k, name in enumerate(self.own_names[:-1]):
-            more, slope[k] = self.priors.own[name].density(float(own[k]))
+        *laws, law_of_sd = self.priors.own.values()
+        for k, law in enumerate(laws):
+            more, slope[k] = law.density(float(own[k]))
             value += more
         sd = float(np.exp(own[-1]))
-        more, d = self.priors.own["sd(residual)"].density(sd)
+        more, d = law_of_sd.density(sd)
         slope[-1] = d * sd + 1.0
         return value + more + float(own[-1]), slope, np.zeros(len(b))
 
@@ -111,10 +112,6 @@ class SpreadTarget(FullTarget):
         made = super().metric(z)
         made.cov[self.own, self.own] = np.diag(np.clip(np.diag(made.cov[self.own, self.own]), 1e-4, 0.2))
         return Metric(made.cov, made.var)
-
-    @property
-    def own_names(self) -> list[str]:
-        return [n for n in self.priors.own if n.startswith("spread ")] + ["sd(residual)"]
 
     def own_values(self, own: Array) -> list[float]:
         return [*own[:-1].tolist(), float(np.exp(own[-1]))]

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from bold_orchard.inference.coefficients.maximum_likelihood import threshold_names
 from bold_orchard.inference.fit import Fit
 
 RHAT = 1.01  # above which chains do not agree
@@ -20,13 +19,6 @@ def effect_names(fit: Fit) -> list[str]:
 def block_effect_names(fit: Fit, f: int) -> list[list[str]]:
     """The same of one block, a list for each level."""
     design, unit = fit.design, fit.design.blocks[f].unit
-    terms = [
-        (design.label_of(c).removeprefix(unit.name), t) for c in design.clauses if c.block == f for t in c.part.names
-    ]
+    marks = [(c, own.mark) for c, own in zip(design.clauses, fit.catalogue.clauses)]
+    terms = [(mark, t) for c, mark in marks if c.block == f for t in c.part.names]
     return [[f"{unit.name}{mark} {label}: {term}" for mark, term in terms] for label in unit.texts]
-
-
-def fixed_names(fit: Fit) -> list[str]:
-    """Thresholds of grades, then the coefficients with an estimate."""
-    grades = threshold_names(fit.design) if fit.design.graded else []
-    return [*grades, *(fit.design.coefficient_labels[k] for k in fit.model.kept)]

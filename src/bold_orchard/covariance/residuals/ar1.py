@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance.residuals.base import NEAREST, Bands, Layout, RowCovariance
+from bold_orchard.covariance.residuals.base import EDGE, NEAREST, Bands, Layout, RowCovariance
+from bold_orchard.own_parameter import OwnParameter
 
 Array = NDArray[Any]
 NEAR = 4.0  # phi from which an edge is near
@@ -26,6 +26,7 @@ class AR1(RowCovariance):
 
     name = "ar1"
     takes = "time"
+    own_names = ("rho",)
 
     @classmethod
     def over(cls, rows: Layout) -> RowCovariance:
@@ -34,8 +35,12 @@ class AR1(RowCovariance):
         gap[rows.starts] = np.nan
         return cls(gap)
 
-    def rho_range(self, rho: Callable[[float], float]) -> tuple[float, float]:
-        return (0.0 if self.bounded[0] else -1.0), 1.0
+    @property
+    def own(self) -> tuple[OwnParameter, ...]:
+        low = (0.0, 0.0) if self.bounded[0] else (-EDGE, -1.0)
+        meaning = "correlation of two residuals of one unit, one step of time apart"
+        edges, ends = (low[0], EDGE), (low[1], 1.0)
+        return (OwnParameter("rho", meaning, self._rho, symbol=r"\rho", edges=edges, ends=ends, nothing=0.0),)
 
     def __init__(self, gap: Array) -> None:
         whole = bool(np.all(np.isnan(gap) | (gap == np.round(gap))))
@@ -52,7 +57,7 @@ class AR1(RowCovariance):
         self.counts = np.bincount(index, minlength=len(self.gaps))
 
     def at(self, phi: Array) -> Bands:
-        rho = self._rho(phi)
+        rho = self._of_unit(float(phi[0]))
         turn = 1.0 - float(np.tanh(phi[0])) ** 2
         f = np.power(rho, self.gaps)
         df = self.gaps * np.power(rho, self.gaps - 1.0) * turn
@@ -68,11 +73,11 @@ class AR1(RowCovariance):
         slope = np.array([float(self.counts @ (-2 * f * df / rest))])
         return Bands([own, side], [d_own[None], d_side[None]], log_det, slope)
 
-    def parameters(self, phi: Array, sigma2: float) -> dict[str, Any]:
-        return {"rho": float(self._rho(phi) ** (1.0 / self.unit))}
+    def _rho(self, phi: float) -> float:
+        return float(self._of_unit(phi) ** (1.0 / self.unit))
 
-    def _rho(self, phi: Array) -> float:
-        return float(np.clip(np.tanh(phi[0]), NEAREST - 1.0, 1.0 - NEAREST))
+    def _of_unit(self, phi: float) -> float:
+        return float(np.clip(np.tanh(phi), NEAREST - 1.0, 1.0 - NEAREST))
 
     def edges(self, phi: Array) -> list[Array]:
         return [np.append(np.sign(phi[:1]) * (FAR + 1.0), phi[1:])] if len(phi) and NEAR < abs(phi[0]) <= FAR else []

@@ -7,14 +7,16 @@ the band has no entry. Parameters phi are free (or not negative where ``bounded`
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.own_parameter import OwnParameter
+
 Array = NDArray[Any]
+EDGE = 16.0  # phi at which a correlation is as good as at its edge
 NEAREST = 1e-10  # to its edge that a correlation comes, so that the covariance keeps an inverse with digits
 
 
@@ -53,11 +55,13 @@ class RowCovariance:
     """The contract: ``classes`` and ``sizes`` per offset, ``bounded`` (n_phi,), ``start`` (n_phi,), ``at(phi)``.
 
     ``takes`` says what column the structure wants: 'time', 'occasions' or None. ``one_variance`` is False where occasions have
-    variances of their own; ``one_correlation`` where any two rows of a unit are equally alike.
+    variances of their own; ``one_correlation`` where any two rows of a unit are equally alike, by the first of its own parameters.
+    ``own_names`` are the names of ``own``, the parameters that are reported beside the variance, in the order of phi.
     """
 
     name: ClassVar[str] = "independent"
     takes: ClassVar[str | None] = None
+    own_names: ClassVar[tuple[str, ...]] = ()
     one_variance: bool = True
     one_correlation: bool = False
     classes: list[Array]
@@ -88,9 +92,10 @@ class RowCovariance:
         """The residual variance that is reported: the mean one where occasions have their own."""
         return sigma2
 
-    def rho_range(self, rho: Callable[[float], float]) -> tuple[float, float] | None:
-        """Lowest and highest correlation of a structure with one, None for others; ``rho`` maps phi to it."""
-        return None
+    @property
+    def own(self) -> tuple[OwnParameter, ...]:
+        """Parameters that are reported, each a function of one entry of phi."""
+        return ()
 
     def dense(self, phi: Array) -> Array:
         """R / sigma^2, (n, n)."""
@@ -129,4 +134,4 @@ class RowCovariance:
 
     def parameters(self, phi: Array, sigma2: float) -> dict[str, Any]:
         """What the document reports under ``residual.parameters``."""
-        raise NotImplementedError
+        return {own.name: own.back(float(phi[own.place])) for own in self.own}

@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance.residuals.base import NEAREST, Bands, Layout, RowCovariance
+from bold_orchard.covariance.residuals.base import EDGE, NEAREST, Bands, Layout, RowCovariance
 from bold_orchard.errors import OrchardError
+from bold_orchard.own_parameter import OwnParameter
 
 Array = NDArray[Any]
 MOST_IN_UNIT = 200  # rows of a unit whose bands are written out under a spread: the work grows with their square
@@ -26,6 +26,7 @@ class ExchangeableRows(RowCovariance):
 
     name = "exchangeable"
     one_correlation = True
+    own_names = ("rho",)
 
     @classmethod
     def over(cls, rows: Layout) -> RowCovariance:
@@ -41,12 +42,16 @@ class ExchangeableRows(RowCovariance):
 
     def dense(self, phi: Array) -> Array:
         unit = np.cumsum(np.isin(np.arange(self.n), self.starts))
-        out = np.where(unit[:, None] == unit[None, :], self._rho(phi), 0.0)
+        out = np.where(unit[:, None] == unit[None, :], self._rho(phi[0]), 0.0)
         np.fill_diagonal(out, 1.0)
         return out
 
-    def rho_range(self, rho: Callable[[float], float]) -> tuple[float, float]:
-        return rho(-FAR), 1.0
+    @property
+    def own(self) -> tuple[OwnParameter, ...]:
+        meaning = "correlation of two residuals of one unit"
+        ends = (self._rho(-EDGE), 1.0)
+        edges = (-EDGE, EDGE)
+        return (OwnParameter("rho", meaning, self._rho, symbol=r"\rho", edges=edges, ends=ends, nothing=0.0),)
 
     def __init__(self, unit_starts: Array, n: int) -> None:
         self.starts, self.n = unit_starts, n
@@ -58,9 +63,9 @@ class ExchangeableRows(RowCovariance):
         self.classes, self.sizes = [np.zeros(n, dtype=np.intp)], [1]
         self.bounded, self.start = np.zeros(1, dtype=bool), np.array([np.log((0.2 - self.low) / 0.8)])
 
-    def _rho(self, phi: Array) -> np.float64:
-        share = np.clip(1.0 / (1.0 + np.exp(-phi[0])), NEAREST, 1.0 - NEAREST)
-        return np.float64(self.low + (1.0 - self.low) * share)
+    def _rho(self, phi: float) -> float:
+        share = np.clip(1.0 / (1.0 + np.exp(-phi)), NEAREST, 1.0 - NEAREST)
+        return float(self.low + (1.0 - self.low) * share)
 
     def edges(self, phi: Array) -> list[Array]:
         return [np.append(np.sign(phi[:1]) * (FAR + 1.0), phi[1:])] if len(phi) and NEAR < abs(phi[0]) <= FAR else []
@@ -69,7 +74,7 @@ class ExchangeableRows(RowCovariance):
         return (np.arange(len(phi)) == 0) & (np.abs(phi) > FAR)
 
     def at(self, phi: Array) -> Bands:
-        rho = self._rho(phi)
+        rho = self._rho(phi[0])
         grown = 1.0 / (1.0 + np.exp(-phi[0]))
         turn = (1.0 - self.low) * grown * (1.0 - grown)
         one, whole = 1.0 - rho, 1.0 + (self.m - 1.0) * rho
@@ -89,13 +94,10 @@ class ExchangeableRows(RowCovariance):
 
     def _stretched(self, phi: Array, values: Array, power: float) -> Array:
         assert self.unit_starts is not None
-        rho, m = self._rho(phi), np.diff(np.append(self.unit_starts, len(values)))
+        rho, m = self._rho(phi[0]), np.diff(np.append(self.unit_starts, len(values)))
         mean = np.add.reduceat(values, self.unit_starts) / m
         own, whole = np.sqrt(1.0 - rho) ** power, np.sqrt(1.0 + (m - 1) * rho) ** power
         return np.asarray(own * values + np.repeat((whole - own) * mean, m))
-
-    def parameters(self, phi: Array, sigma2: float) -> dict[str, Any]:
-        return {"rho": float(self._rho(phi))}
 
 
 class ExchangeableBands(ExchangeableRows):

@@ -21,6 +21,3 @@ class Independent(RowCovariance):
 
     def at(self, phi: Array) -> Bands:
         return Bands([np.ones(1)], [np.zeros((0, 1))], 0.0, np.zeros(0))
-
-    def parameters(self, phi: Array, sigma2: float) -> dict[str, Any]:
-        return {}

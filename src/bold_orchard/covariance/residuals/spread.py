@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.covariance.residuals.base import Bands, RowCovariance
+from bold_orchard.own_parameter import OwnParameter
 
 Array = NDArray[Any]
 MOST_DISTINCT = 40  # distinct rows of the spread up to which entries are shared between rows
@@ -64,8 +64,9 @@ class Spread(RowCovariance):
     def variance(self, phi: Array, sigma2: float) -> float:
         return self.inner.variance(phi[: len(self.inner.start)], sigma2)
 
-    def rho_range(self, rho: Callable[[float], float]) -> tuple[float, float] | None:
-        return self.inner.rho_range(rho)
+    @property
+    def own(self) -> tuple[OwnParameter, ...]:
+        return self.inner.own
 
     def scale(self, phi: Array) -> Array:
         m = len(self.inner.start)

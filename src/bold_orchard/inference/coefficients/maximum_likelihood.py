@@ -8,7 +8,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.design.design import Design
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.families.ordinal import Ordinal
 from bold_orchard.inference.coefficients.precision import CoefficientInference
@@ -61,7 +60,3 @@ def thresholds(known: MaximumLikelihood) -> tuple[Array, Array]:
     turn[:m, : c.p] = means @ known.to_user
     turn[m:, : c.p] = known.to_user
     return values, turn @ known.parameter_covariance @ turn.T
-
-
-def threshold_names(design: Design) -> list[str]:
-    return [f"threshold[{a}|{b}]" for a, b in zip(design.levels, design.levels[1:])]

@@ -66,7 +66,7 @@ def _variances(fit: Fit) -> dict[tuple[str, str, str], float]:
     """By unit, term and, where clauses of one unit share a term, what tells them apart."""
     residual = (fit.result["residual"] or {}).get("variance")
     out = {
-        (part["group"], term, fit.design.label_of(clause)): part["covariance"][i][i]
+        (part["group"], term, fit.catalogue.label_of(clause)): part["covariance"][i][i]
         for clause, part in zip(fit.design.clauses, fit.result["random"])
         for i, term in enumerate(part["terms"])
     }

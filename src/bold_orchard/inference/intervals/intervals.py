@@ -13,7 +13,7 @@ from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit, by_ml
 from bold_orchard.inference.intervals.bootstrap import bootstrap_intervals
 from bold_orchard.inference.intervals.profile import Line, Surface, fixed_line, follow, quantity_line, surface_of
-from bold_orchard.inference.intervals.rows import fixed_labels, fixed_places, ordered, quantity_row, row_of
+from bold_orchard.inference.intervals.rows import fixed_places, ordered, quantity_row, row_of
 from bold_orchard.inference.summary import number
 from bold_orchard.inference.variances.quantities import Quantity, fixed_quantities, quantities
 from bold_orchard.progress import Progress, silent
@@ -64,12 +64,12 @@ def intervals(
 
 def _wald_fixed(fit: Fit, confidence: float) -> list[dict[str, Any]]:
     rows = []
-    for name, entry in zip(fixed_labels(fit), fit.result["fixed"]):
+    for parameter, entry in zip(fit.catalogue.fixed, fit.result["fixed"]):
         low = high = None
         if entry["se"] is not None:
             width = quantile_t(confidence, entry["df"]) * entry["se"]
             low, high = entry["estimate"] - width, entry["estimate"] + width
-        rows.append(row_of(name, "fixed", None, (entry["term"], None), entry["estimate"], low, high))
+        rows.append(row_of(parameter, entry["estimate"], low, high))
     return rows
 
 
@@ -85,14 +85,14 @@ def wald_ends(q: Quantity, psi: Array, covariance: Array, z: float) -> tuple[flo
     t = q.at(psi)
     for edge, end in zip((q.low, q.high), q.ends):
         if np.isfinite(edge) and abs(t - edge) <= q.slack:
-            other = -end if q.kind == "correlation" else None
+            other = -end if q.parameter.kind == "correlation" else None
             return (end, other) if edge == q.low else (other, end)
     a = q.slope(psi)
     se = float(np.sqrt(max(float(a @ covariance @ a), 0.0)))
-    if q.kind in ("sd", "residual"):
+    if q.parameter.kind == "sd":
         factor = float(np.exp(min(z * se / t, 300.0)))
         return t / factor, t * factor
-    if q.kind == "correlation":
+    if q.parameter.kind == "correlation":
         r = q.back(t)
         middle, width = np.arctanh(r), z * se / np.sqrt(1.0 - r**2)
         return float(np.tanh(middle - width)), float(np.tanh(middle + width))
@@ -105,9 +105,9 @@ def _profiled(fit: Fit, confidence: float, points: int, report: Progress, notes:
     columns, followed = fixed_places(fit), quantities(fit)
     ml = fit if fit.result["method"] == "ML" else by_ml(fit, "ml")
     surface, rows, lowest, total = Surface(ml.evaluation), [], 0.0, len(columns) + len(followed)
-    for done, (name, place) in enumerate(columns):
+    for done, (parameter, place) in enumerate(columns):
         report(done, total)
-        row = row_of(name, "fixed", None, (name, None), fit.result["fixed"][done]["estimate"], None, None)
+        row = row_of(parameter, fit.result["fixed"][done]["estimate"])
         if place is not None:
             lowest = min(
                 lowest, _follow(fixed_line(ml.evaluation, place, surface), None, _target(confidence), points, row)
@@ -132,11 +132,8 @@ def _all_profiled(fit: Fit, confidence: float, points: int, report: Progress, no
     """A generalized fit: every parameter along the one likelihood."""
     found = profiled_quantities(fit, [*fixed_quantities(fit), *quantities(fit)], confidence, report, notes, points)
     made = {r["parameter"]: r for r in found}
-    rows = []
-    for name in fixed_labels(fit):
-        row = made.pop(name, None) or row_of(name, "fixed", None, (name, None), None, None, None)
-        rows.append(row | {"group": None})
-    return rows + list(made.values())
+    fixed = [made.pop(p.label) if p.label in made else row_of(p) for p in fit.catalogue.fixed]
+    return [*fixed, *made.values()]
 
 
 def _target(confidence: float) -> float:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Iterator
 from typing import Any
 
 import numpy as np
@@ -26,8 +27,9 @@ from bold_orchard.inference.variances.averages import (
     mean_products,
     mean_residual_variance,
 )
-from bold_orchard.inference.variances.quantities import Effects, quantities
+from bold_orchard.inference.variances.quantities import Effects, own_places, quantities
 from bold_orchard.likelihood.gaussian import GaussianPoint
+from bold_orchard.parameters.parameter import Parameter
 from bold_orchard.progress import Progress
 from bold_orchard.results.components import ComponentsResult
 
@@ -55,6 +57,7 @@ def components(
     total = sum(r["part"] for r in rows if r["part"] is not None)
     z = quantile_t(confidence, None)
     out: list[dict[str, Any]] = []
+    named: list[Parameter | None] = []
     for row, slope in zip(rows, gradients):
         if row["kind"] == "latent":
             continue
@@ -65,10 +68,13 @@ def components(
             row, None if zero or se == 0 else se, z, None if row["part"] is None else row["part"] / total, boundary
         )
         out.append(made | {"change": number(float(slope @ step))})
-    out += _parameters(fit, covariance, z) if design.additive else _of_family(fit, covariance, z)
+        named.append(row["parameter"])
+    for parameter, made in [*_own(fit, covariance, z), *_coefficients(fit, z)]:
+        out.append(made)
+        named.append(parameter)
     notes = list(fit.result["warnings"])
     if method == "profile":
-        _profile_ends(fit, out, confidence, progress, notes)
+        _profile_ends(fit, out, named, confidence, progress, notes)
     reduction = None if against is None else _reduction(fit, against)
     document: dict[str, Any] = {
         "schema": SCHEMA,
@@ -90,21 +96,17 @@ def components(
 
 
 def _profile_ends(
-    fit: Fit, rows: list[dict[str, Any]], confidence: float, progress: Progress | None, notes: list[str]
-) -> None:
-    """Put profile intervals in place of the Wald ones, on the variance scale."""
-    found = profiled_quantities(fit, quantities(fit, covariances=True), confidence, progress, notes)
-    own = [o.name for o in fit.model.family.own]
-    kinds = {"variance": "sd", "parameter": None, "residual": "residual", "covariance": "covariance"}
-    for row in rows:
-        kind, name = kinds[row["kind"]], row["term"].removeprefix("spread ")
-        match = next((p for p in found if p["group"] == row["group"] and p["term"] == name and p["term2"] == row["term2"]
-                      and (p["kind"] == kind or (kind is None and p["kind"] in ("rho", "spread", "vary", *own)))), None)  # fmt: skip
-        if match is None:
-            row["ci"] = None
-            continue
-        power = 2 if kind in ("sd", "residual") else 1
-        row["ci"] = [None if v is None else v**power for v in (match["low"], match["high"])]
+    fit: Fit, rows: list[dict[str, Any]], parameters: list[Parameter | None], confidence: float, progress: Progress | None,
+    notes: list[str],
+) -> None:  # fmt: skip
+    """Put profile intervals in place of the Wald ones, on the variance scale; ``parameters`` of the rows, None where nothing is estimated."""
+    followed = quantities(fit, covariances=True)
+    made = zip(followed, profiled_quantities(fit, followed, confidence, progress, notes))
+    found = {q.parameter: row for q, row in made}
+    for row, parameter in zip(rows, parameters):
+        match = found.get(parameter) if parameter is not None else None
+        power = 1 if row["kind"] in ("parameter", "covariance") else 2
+        row["ci"] = None if match is None else [None if v is None else v**power for v in (match["low"], match["high"])]
 
 
 def _reduction(fit: Fit, against: Fit) -> list[dict[str, Any]]:
@@ -124,7 +126,7 @@ def _entries(fit: Fit) -> list[dict[str, Any]]:
     rows: list[dict[str, Any]] = []
     for clause in design.clauses:
         at = clause.columns.start
-        names = clause.part.names
+        names, own = clause.part.names, fit.catalogue.of(clause)
         g = e.covariance(clause.block)[clause.columns, clause.columns] * given_scale(design, clause)
         m = mean_products(design, clause, grown_squares(fit.model, clause)) / given_scale(design, clause)
         together = clause.kind.correlated and len(names) > 1
@@ -132,12 +134,15 @@ def _entries(fit: Fit) -> list[dict[str, Any]]:
         for i, term in enumerate(names):
             part = m[i, i] * g[i, i] if not together else float((m * g).sum()) if i == 0 else None
             rows.append(base | {"kind": "variance", "term": term, "term2": None, "estimate": g[i, i], "at": (at + i, at + i),
+                                "parameter": own.sds[i] if own.sds else None,
                                 "part": part, "size": float(np.sqrt(design.mean_of(clause.part.values[i] ** 2))), "sd": np.sqrt(max(g[i, i], 0.0)), "correlation": None})  # fmt: skip
         for i, j in itertools.combinations(range(len(names)), 2):
             if not clause.kind.correlated:
                 continue
+            known = own.correlations.get((i, j))
             sd = np.sqrt(g[i, i] * g[j, j])
             rows.append(base | {"kind": "covariance", "term": names[i], "term2": names[j], "estimate": g[i, j], "at": (at + i, at + j),
+                                "parameter": None if known is None else known.as_covariance,
                                 "part": None, "size": None, "sd": None, "correlation": g[i, j] / sd if sd > 0 else None})  # fmt: skip
     if design.additive:
         v, kind = residual_variance(design, e.criterion, e.theta[e.criterion.phi], e.row_variance), "residual"
@@ -146,7 +151,7 @@ def _entries(fit: Fit) -> list[dict[str, Any]]:
         v = part = latent_variance(fit)
         kind = "latent"
     rows.append({"group": "residual", "unit": None, "kind": kind, "term": "residual", "term2": None, "estimate": v,
-                 "at": None, "part": part, "size": 1.0, "sd": np.sqrt(v), "correlation": None})  # fmt: skip
+                 "parameter": fit.catalogue.residual_sd, "at": None, "part": part, "size": 1.0, "sd": np.sqrt(v), "correlation": None})  # fmt: skip
     return rows
 
 
@@ -176,35 +181,34 @@ def _row(row: dict[str, Any], se: float | None, z: float, share: float | None, b
     }
 
 
-def _parameters(fit: Fit, covariance: Array, z: float) -> list[dict[str, Any]]:
-    """Rows of kind 'parameter': rho, and the coefficients of a spread."""
-    e, residual = fit.evaluation, fit.result["residual"]
-    out = []
-    if "rho" in residual["parameters"]:
-        rows, at = e.criterion.correlated.rows, e.criterion.phi.start
-        phi, h = e.theta[e.criterion.phi], 1e-6
-        moved = phi.copy()
-        moved[0] += h
-        slope = (rows.parameters(moved, 1.0)["rho"] - rows.parameters(phi, 1.0)["rho"]) / h
+def _own(fit: Fit, covariance: Array, z: float) -> list[tuple[Parameter, dict[str, Any]]]:
+    """What the residual structure or the family has of its own; errors by the slope of the value in the search's parameter."""
+    out, psi = [], fit.evaluation.psi
+    for parameter, own, at in own_places(fit):
+        x, h = float(psi[at]), 1e-5
         working = float(np.sqrt(max(covariance[at, at], 0.0)))
-        ends = []
-        for side in (-z, z):
-            moved[0] = phi[0] + side * working
-            ends.append(number(rows.parameters(moved, 1.0)["rho"]))
-        out.append(("residual", "rho", residual["parameters"]["rho"], working * abs(slope), ends))
-    for row in residual["parameters"].get("spread", []):
+        se = working * abs(own.back(x + h) - own.back(x - h)) / (2 * h)
+        low, high = sorted(own.back(x + side * min(z * working, 700.0)) for side in (-1, 1))
+        out.append((parameter, _parameter_row(parameter.group, parameter.term, own.back(x), se, (low, high))))
+    return out
+
+
+def _coefficients(fit: Fit, z: float) -> Iterator[tuple[Parameter, dict[str, Any]]]:
+    """What the residual SD and the SDs of units' effects depend on."""
+    spread = fit.result["residual"]["parameters"].get("spread", []) if fit.catalogue.spread else []
+    for parameter, row in zip(fit.catalogue.spread, spread):
         b, se = row["estimate"], row["se"]
-        out.append(("residual", f"spread {row['term']}", b, se, [b - z * se, b + z * se]))
-    for part in fit.result["random"]:
-        for row in part.get("vary", []):
+        yield parameter, _parameter_row("residual", f"spread {parameter.term}", b, se, (b - z * se, b + z * se))
+    for own, part in zip(fit.catalogue.clauses, fit.result["random"]):
+        for parameter, row in zip(own.vary, part.get("vary", [])):
             b, se = row["estimate"], row["se"]
-            out.append((part["group"], f"vary {row['term']}", b, se, [b - z * se, b + z * se]))
-    blank = dict.fromkeys(("term2", "sd", "correlation", "share", "sd_in_outcome"))
-    return [
-        {"group": group, "kind": "parameter", "term": term, "estimate": number(b), "se": number(se),
-         "ratio": number(b / se) if se else None, "ci": ends, "boundary": False} | blank | {"change": None}
-        for group, term, b, se, ends in out
-    ]  # fmt: skip
+            yield parameter, _parameter_row(part["group"], parameter.term, b, se, (b - z * se, b + z * se))
+
+
+def _parameter_row(group: str | None, term: str, b: float, se: float, ci: tuple[float, float]) -> dict[str, Any]:
+    blank = dict.fromkeys(("term2", "sd", "correlation", "share", "sd_in_outcome", "change"))
+    return {"group": group, "kind": "parameter", "term": term, "estimate": number(b), "se": number(se),
+            "ratio": number(b / se) if se else None, "ci": [number(v) for v in ci], "boundary": False} | blank  # fmt: skip
 
 
 def root_mean_square(values: Array) -> float:
@@ -238,21 +242,6 @@ def latent_variance(fit: Fit) -> float:
     if design.link == "log":  # the mean of the outcome averaged over units, lognormal in them
         eta += 0.5 * random_variance(fit)
     return float(criterion.family.latent_variance(np.array(eta), point.extra))
-
-
-def _of_family(fit: Fit, covariance: Array, z: float) -> list[dict[str, Any]]:
-    """The family's own as rows of kind 'parameter'; errors by the slope of the value in the search's parameter."""
-    blank = dict.fromkeys(("term2", "sd", "correlation", "share", "sd_in_outcome", "change"))
-    out = []
-    for own in fit.model.family.own:
-        x, at = float(fit.model.extra[own.place]), fit.criterion.extra.start + own.place
-        working = float(np.sqrt(max(covariance[at, at], 0.0)))
-        value, h = own.back(x), 1e-5
-        se = working * abs(own.back(x + h) - own.back(x - h)) / (2 * h)
-        ends = sorted(own.back(x + side * min(z * working, 700.0)) for side in (-1, 1))
-        out.append({"group": "residual", "kind": "parameter", "term": own.name, "estimate": number(value), "se": number(se),
-                    "ratio": number(value / se) if se else None, "ci": [number(v) for v in ends], "boundary": False} | blank)  # fmt: skip
-    return out
 
 
 def _residual_slope(design: Design, e: GaussianPoint) -> Array:
@@ -299,7 +288,8 @@ def _alike(fit: Fit, parts: list[float], rest: float) -> list[tuple[float, float
         shared = sum(part for other, part in zip(design.units, of_unit) if other is unit or is_nested(unit, other))
         alike = residual_structure_of(residual.kind).one_correlation and residual.codes is not None
         if alike and constant_inside(unit.codes, unit.size, np.asarray(residual.codes)):
-            shared += fit.result["residual"]["parameters"]["rho"] * rest
+            _, rho, at = own_places(fit)[0]
+            shared += rho.back(float(fit.evaluation.psi[at])) * rest
         out.append((shared / total, own / total))
     return out
 

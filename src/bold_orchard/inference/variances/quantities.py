@@ -5,7 +5,6 @@ The point psi holds theta, phi and log sigma^2, sigma^2 not profiled out.
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import partial, singledispatch
@@ -20,10 +19,12 @@ from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.estimation.random_spread import SpreadModel
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import residual_variance
-from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
+from bold_orchard.likelihood.gaussian import Criterion
+from bold_orchard.own_parameter import OwnParameter
+from bold_orchard.parameters.catalogue import Catalogue
+from bold_orchard.parameters.parameter import Parameter
 
 Array = NDArray[Any]
-FAR = 16.0  # phi at which a correlation is as good as at its edge
 
 
 def identity(x: float) -> float:
@@ -32,17 +33,13 @@ def identity(x: float) -> float:
 
 @dataclass(frozen=True)
 class Quantity:
-    """One parameter. ``value_and_slope`` gives it and its slope (m + 1,) on a scale t that is smooth inside the model.
+    """A parameter as a function of the search's. ``value_and_slope`` gives it and its slope (m + 1,) on a scale t that is smooth inside the model.
 
     ``back`` maps t to the value reported; ``low`` and ``high`` are the edges of the model in t, ``ends`` the values there,
     ``slack`` how near in t is as good as there. ``parts`` are the SDs of a correlation: where one vanishes it may be anything.
     """
 
-    kind: str
-    parameter: str
-    group: str
-    term: str
-    term2: str | None
+    parameter: Parameter
     value_and_slope: Callable[[Array], tuple[float, Array]]
     back: Callable[[float], float] = identity
     low: float = -np.inf
@@ -133,7 +130,20 @@ class Effects:
 def quantities(fit: Fit, covariances: bool = False) -> list[Quantity]:
     """Every SD and correlation (or covariance) in the order of the sentence, the residual's parameters last."""
     out = [q for clause in fit.design.clauses for q in _of_clause(fit, clause, covariances)]
-    return [*out, *_of_vary(fit), *_own(fit.model)]
+    return [*out, *_of_vary(fit), *_of_rows(fit.model, fit.catalogue)]
+
+
+def own_places(fit: Fit) -> list[tuple[Parameter, OwnParameter, int]]:
+    """What the residual structure or the family has of its own, each with its place in psi."""
+    return _own_places(fit.criterion, fit.catalogue)
+
+
+def _own_places(c: Any, catalogue: Catalogue) -> list[tuple[Parameter, OwnParameter, int]]:
+    if not catalogue.design.additive:
+        return [(p, own, c.extra.start + own.place) for p, own in zip(catalogue.family_own, c.family.own)]
+    if not catalogue.residual_own:
+        return []
+    return [(p, own, c.phi.start + own.place) for p, own in zip(catalogue.residual_own, c.correlated.rows.own)]
 
 
 def _of_vary(fit: Fit) -> Iterator[Quantity]:
@@ -141,58 +151,66 @@ def _of_vary(fit: Fit) -> Iterator[Quantity]:
     c: Any = fit.criterion
     if not c.profiled or c.vary is None:
         return
-    clauses = [x for x in fit.design.clauses if x.vary is not None]
-    for clause, part, at in zip(clauses, c.vary.parts, c.vary.slices()):
-        group = fit.design.label_of(clause)
-        assert clause.vary is not None
-        for k, name in enumerate(clause.vary.names):
-            yield Quantity("vary", f"vary({group}: {name})", group, f"vary {name}", None,
-                           partial(_entry, at=c.alpha.start + at.start + k, scale=float(part.sd[k])))  # fmt: skip
+    clauses = [own for own in fit.catalogue.clauses if own.vary]
+    for own, part, at in zip(clauses, c.vary.parts, c.vary.slices()):
+        for k, parameter in enumerate(own.vary):
+            yield Quantity(parameter, partial(_entry, at=c.alpha.start + at.start + k, scale=float(part.sd[k])))
 
 
 @singledispatch
-def _own(model: object) -> Iterator[Quantity]:
+def _of_rows(model: object, catalogue: Catalogue) -> Iterator[Quantity]:
     """Parameters that belong to no unit: of the residual, or of the family."""
     raise NotImplementedError(type(model).__name__)
 
 
-@_own.register
-def _(model: GaussianModel) -> Iterator[Quantity]:
-    return _of_residual(model.design, model.criterion, model.evaluation)
+@_of_rows.register
+def _(model: GaussianModel, catalogue: Catalogue) -> Iterator[Quantity]:
+    design, c = model.design, model.criterion
+    if catalogue.residual_sd is None:
+        yield from _of_occasions(c, catalogue)
+    else:
+
+        def sd(psi: Array) -> float:
+            theta, sigma2 = theta_of(c, psi)
+            return float(np.sqrt(residual_variance(design, c, theta[c.phi], sigma2)))
+
+        yield Quantity(catalogue.residual_sd, differenced(sd), low=0.0, ends=(0.0, np.inf))
+    yield from _of_own(c, catalogue)
+    yield from _of_spread(design, c, catalogue)
 
 
-@_own.register
-def _(model: SpreadModel) -> Iterator[Quantity]:
+@_of_rows.register
+def _(model: SpreadModel, catalogue: Catalogue) -> Iterator[Quantity]:
     """The residual SD of a typical unit at the baseline, and the coefficients of the spread clause."""
     design, c = model.design, model.criterion
+    assert catalogue.residual_sd is not None
 
     def sd(psi: Array) -> float:
         return float(np.sqrt(residual_variance(design, c, psi[c.phi], float(np.exp(psi[-1])))))
 
-    yield Quantity(
-        "residual", "sd(residual)", "residual", "residual", None, differenced(sd), low=0.0, ends=(0.0, np.inf)
-    )
-    yield from _of_spread(design, c)
+    yield Quantity(catalogue.residual_sd, differenced(sd), low=0.0, ends=(0.0, np.inf))
+    yield from _of_spread(design, c, catalogue)
 
 
-@_own.register
-def _(model: GeneralizedModel) -> Iterator[Quantity]:
-    """The family's own, each on the unbounded scale of the search."""
-    c = model.criterion
-    for own in c.family.own:
-        at = c.extra.start + own.place
-        yield Quantity(own.name, own.name, "residual", own.name, None, partial(_entry, at=at, scale=1.0), own.back)
+@_of_rows.register
+def _(model: GeneralizedModel, catalogue: Catalogue) -> Iterator[Quantity]:
+    return _of_own(model.criterion, catalogue)
+
+
+def _of_own(c: Any, catalogue: Catalogue) -> Iterator[Quantity]:
+    """What the residual structure or the family has of its own, each on the unbounded scale of the search."""
+    for parameter, own, at in _own_places(c, catalogue):
+        yield Quantity(parameter, partial(_entry, at=at, scale=1.0), own.back, *own.edges, own.ends)
 
 
 def fixed_quantities(fit: Fit) -> list[Quantity]:
     """Coefficients (and thresholds) of a generalized fit as functions of its parameters; aliased ones are left out."""
     c: Any = fit.criterion
     known: Any = fit.known
-    names = [fit.design.coefficient_labels[k] for k in c.products.standard.kept]
-    out = []
+    named, out = [fit.catalogue.coefficients[k] for k in c.products.standard.kept], []
     if fit.design.graded:
         means = np.array([fit.design.fixed.values[k].mean() for k in c.products.standard.kept])
-        for j, (low, high) in enumerate(itertools.pairwise(fit.design.levels)):
+        for j, cut in enumerate(fit.catalogue.thresholds):
 
             def threshold(psi: Array, j: int = j) -> tuple[float, Array]:
                 slope = np.zeros(len(psi))
@@ -200,11 +218,10 @@ def fixed_quantities(fit: Fit) -> list[Quantity]:
                 slope[: c.p] = means @ known.to_user
                 return float(c.family.thresholds(psi[c.extra])[j] + slope[: c.p] @ psi[: c.p]), slope
 
-            name = f"threshold[{low}|{high}]"
-            out.append(Quantity("fixed", name, "fixed", name, None, threshold))
-    for name, row in zip(names, known.to_user):
+            out.append(Quantity(cut, threshold))
+    for parameter, row in zip(named, known.to_user):
         whole = np.concatenate([row, np.zeros(len(c.bounded) - c.p)])
-        out.append(Quantity("fixed", name, "fixed", name, None, partial(_combination, row=whole)))
+        out.append(Quantity(parameter, partial(_combination, row=whole)))
     return out
 
 
@@ -213,23 +230,15 @@ def _combination(psi: Array, row: Array) -> tuple[float, Array]:
 
 
 def _of_clause(fit: Fit, clause: Clause, covariances: bool) -> Iterator[Quantity]:
-    names, group = clause.part.names, fit.design.label_of(clause)
-    if clause.given is not None:
-        return
-    effects, first = Effects(fit.criterion, clause.block), clause.columns.start
-    sds = [Quantity("sd", f"sd({group}: {name})", group, name, None,
-                    partial(effects.sd, i=first + i), low=0.0, ends=(0.0, np.inf)) for i, name in enumerate(names)]  # fmt: skip
+    own, effects, first = fit.catalogue.of(clause), Effects(fit.criterion, clause.block), clause.columns.start
+    sds = [Quantity(p, partial(effects.sd, i=first + i), low=0.0, ends=(0.0, np.inf)) for i, p in enumerate(own.sds)]
     yield from sds
-    if not clause.kind.correlated:
-        return
-    for i, j in itertools.combinations(range(len(names)), 2):
+    for (i, j), parameter in own.correlations.items():
         at = {"i": first + i, "j": first + j}
         if covariances:
-            yield Quantity("covariance", f"covariance({group}: {names[i]}, {names[j]})", group, names[i], names[j],
-                           partial(effects.element, **at))  # fmt: skip
+            yield Quantity(parameter.as_covariance, partial(effects.element, **at))
         else:
-            yield Quantity("correlation", f"correlation({group}: {names[i]}, {names[j]})", group, names[i], names[j],
-                           partial(effects.angle, **at), **ANGLE, parts=(sds[i], sds[j]))  # fmt: skip
+            yield Quantity(parameter, partial(effects.angle, **at), **ANGLE, parts=(sds[i], sds[j]))
 
 
 def _sine(t: float) -> float:
@@ -239,42 +248,11 @@ def _sine(t: float) -> float:
 ANGLE: Any = {"back": _sine, "low": -np.pi / 2, "high": np.pi / 2, "ends": (-1.0, 1.0), "slack": 1e-4}
 
 
-def _of_residual(design: Design, c: Criterion, e: GaussianPoint) -> Iterator[Quantity]:
-    if c.correlated is not None and not c.correlated.rows.one_variance:
-        yield from _of_occasions(c)
-    else:
-
-        def sd(psi: Array) -> float:
-            theta, sigma2 = theta_of(c, psi)
-            return float(np.sqrt(residual_variance(design, c, theta[c.phi], sigma2)))
-
-        yield Quantity("residual", "sd(residual)", "residual", "residual", None, differenced(sd),
-                       low=0.0, ends=(0.0, np.inf))  # fmt: skip
-    if c.correlated is None:
-        return
-    at, rows = c.phi.start, c.correlated.rows
-
-    def rho(t: float) -> float:
-        phi = e.theta[c.phi].copy()
-        phi[0] = t
-        return float(rows.parameters(phi, 1.0)["rho"])
-
-    ends = rows.rho_range(rho)
-    if ends is not None:
-        yield Quantity("rho", "rho", "residual", "rho", None, partial(_entry, at=at, scale=1.0), rho,
-                       0.0 if c.nonnegative[at] else -FAR, FAR, ends)  # fmt: skip
-    yield from _of_spread(design, c)
-
-
-def _of_spread(design: Design, c: Any) -> Iterator[Quantity]:
+def _of_spread(design: Design, c: Any, catalogue: Catalogue) -> Iterator[Quantity]:
     """Coefficients of the spread clause's columns."""
-    spread = design.residual.spread
-    if spread is None:
-        return
-    first = c.phi.stop - len(spread.names)
-    for k, (name, values) in enumerate(zip(spread.names, spread.values)):
-        yield Quantity("spread", f"spread {name}", "residual", name, None,
-                       partial(_entry, at=first + k, scale=float(values.std())))  # fmt: skip
+    spread, first = design.residual.spread, c.phi.stop - len(catalogue.spread)
+    for k, (parameter, values) in enumerate(zip(catalogue.spread, () if spread is None else spread.values)):
+        yield Quantity(parameter, partial(_entry, at=first + k, scale=float(values.std())))
 
 
 def _entry(psi: Array, at: int, scale: float) -> tuple[float, Array]:
@@ -283,7 +261,7 @@ def _entry(psi: Array, at: int, scale: float) -> tuple[float, Array]:
     return float(psi[at]) / scale, out
 
 
-def _of_occasions(c: Criterion) -> Iterator[Quantity]:
+def _of_occasions(c: Criterion, catalogue: Catalogue) -> Iterator[Quantity]:
     """SDs and correlations of the occasions of an unstructured residual covariance."""
     assert c.correlated is not None
     rows = c.correlated.rows
@@ -292,22 +270,19 @@ def _of_occasions(c: Criterion) -> Iterator[Quantity]:
         theta, sigma2 = theta_of(c, psi)
         return np.asarray(rows.parameters(theta[c.phi], sigma2)["covariance"])
 
-    labels = [str(v) for v in rows.parameters(np.asarray(rows.start), 1.0)["occasions"]]
-    for i, label in enumerate(labels):
+    for i, parameter in enumerate(catalogue.occasions):
 
         def sd(psi: Array, i: int = i) -> float:
             return float(np.sqrt(covariance(psi)[i, i]))
 
-        yield Quantity("residual", f"sd(residual: {label})", "residual", label, None, differenced(sd),
-                       low=0.0, ends=(0.0, np.inf))  # fmt: skip
-    for i, j in itertools.combinations(range(len(labels)), 2):
+        yield Quantity(parameter, differenced(sd), low=0.0, ends=(0.0, np.inf))
+    for (i, j), parameter in catalogue.occasion_correlations.items():
 
         def angle(psi: Array, i: int = i, j: int = j) -> float:
             v = covariance(psi)
             return float(np.arcsin(np.clip(v[i, j] / np.sqrt(v[i, i] * v[j, j]), -1.0, 1.0)))
 
-        name = f"correlation(residual: {labels[i]}, {labels[j]})"
-        yield Quantity("correlation", name, "residual", labels[i], labels[j], differenced(angle), **ANGLE)
+        yield Quantity(parameter, differenced(angle), **ANGLE)
 
 
 def differenced(value: Callable[[Array], float]) -> Callable[[Array], tuple[float, Array]]:

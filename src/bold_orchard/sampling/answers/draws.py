@@ -12,15 +12,14 @@ from numpy.typing import NDArray
 
 from bold_orchard.design.design import Clause
 from bold_orchard.errors import OrchardError
-from bold_orchard.inference.coefficients.maximum_likelihood import threshold_names
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.response_scale import grades_at, mean_grade
 from bold_orchard.inference.summary import number
 from bold_orchard.inference.variances.averages import mean_products
-from bold_orchard.inference.variances.quantities import quantities
+from bold_orchard.parameters.parameter import Parameter
 from bold_orchard.sampling.diagnostics import rhat
 from bold_orchard.sampling.scales import found
-from bold_orchard.sampling.words import RHAT, block_effect_names, effect_names, fixed_names, some
+from bold_orchard.sampling.words import RHAT, block_effect_names, effect_names, some
 
 Array = NDArray[Any]
 METHOD = "posterior"  # what stands in a document where a method of the likelihood would
@@ -43,7 +42,7 @@ class Draws:
         if self.count < FEWEST:
             raise OrchardError(f"{self.source} holds {self.count} draws; {FEWEST} are the fewest that say anything")
         fit = self.fit
-        known = {"chain", "draw", *fixed_names(fit), *(q.parameter for q in quantities(fit)), *effect_names(fit)}
+        known = {"chain", "draw", *(p.label for p in fit.catalogue), *effect_names(fit)}
         other = next((name for name in self.columns if name not in known), None)
         if other is not None:
             raise OrchardError(
@@ -66,6 +65,14 @@ class Draws:
         if not np.isfinite(values).all():
             raise OrchardError(f"{self.source}: the draws of '{name}' are not all numbers; sample again")
         return values
+
+    def of(self, parameter: Parameter) -> Array:
+        """(D,) of a parameter."""
+        return self.column(parameter.label)
+
+    def table(self, parameters: Sequence[Parameter]) -> Array:
+        """(D, parameters)."""
+        return np.array([self.of(p) for p in parameters]).reshape(len(parameters), self.count).T
 
     @cached_property
     def count(self) -> int:
@@ -108,14 +115,12 @@ class Draws:
     @cached_property
     def b(self) -> Array:
         """Coefficients with an estimate, (D, p')."""
-        names = [self.fit.design.coefficient_labels[k] for k in self.fit.model.kept]
-        return np.array([self.column(n) for n in names]).reshape(len(names), self.count).T
+        return self.table([self.fit.catalogue.coefficients[k] for k in self.fit.model.kept])
 
     @cached_property
     def cuts(self) -> Array:
         """Thresholds of grades, (D, grades - 1); of other outcomes nothing."""
-        names = threshold_names(self.fit.design) if self.fit.design.graded else []
-        return np.array([self.column(n) for n in names]).reshape(len(names), self.count).T
+        return self.table(self.fit.catalogue.thresholds)
 
     @cached_property
     def extra(self) -> Array:
@@ -124,9 +129,27 @@ class Draws:
         if design.additive or design.graded:
             return np.zeros((self.count, 0))
         out = np.zeros((self.count, len(self.fit.model.extra)))
-        for own in self.fit.model.family.own:
-            out[:, own.place] = [found(own.back, v) for v in self.column(own.name)]
+        for parameter, own in zip(self.fit.catalogue.family_own, self.fit.model.family.own):
+            out[:, own.place] = [found(own.back, v) for v in self.of(parameter)]
         return out
+
+    # -- the rows' own spread
+
+    @cached_property
+    def log_sd(self) -> Array | None:
+        """Logarithm of the residual SD at the baseline, (D,); None where occasions have SDs of their own."""
+        sd = self.fit.catalogue.residual_sd
+        return None if sd is None else np.asarray(np.log(self.of(sd)))
+
+    @cached_property
+    def occasion_sds(self) -> Array:
+        """Of the occasions of unstructured residuals, (D, occasions)."""
+        return self.table(self.fit.catalogue.occasions)
+
+    @cached_property
+    def gamma(self) -> Array:
+        """Coefficients of what the residual SD depends on, (D, m)."""
+        return self.table(self.fit.catalogue.spread)
 
     # -- effects
 
@@ -148,17 +171,13 @@ class Draws:
 
     def covariance(self, clause: Clause) -> Array:
         """Of the effects of a clause, where SDs vary at zero, (D, k, k)."""
-        names, group = clause.part.names, self.fit.design.label_of(clause)
+        own, k = self.fit.catalogue.of(clause), len(clause.part.names)
         if clause.given is not None:
             g = self.fit.evaluation.covariance(clause.block)[clause.columns, clause.columns]
             return np.broadcast_to(g, (self.count, *g.shape))
-        sd = np.array([self.column(f"sd({group}: {n})") for n in names]).T
-        r = np.broadcast_to(np.eye(len(names)), (self.count, len(names), len(names))).copy()
-        for i in range(len(names)):
-            for j in range(i):
-                name = f"correlation({group}: {names[j]}, {names[i]})"
-                if name in self.columns:
-                    r[:, i, j] = r[:, j, i] = self.column(name)
+        sd, r = self.table(own.sds), np.broadcast_to(np.eye(k), (self.count, k, k)).copy()
+        for (i, j), parameter in own.correlations.items():
+            r[:, i, j] = r[:, j, i] = self.of(parameter)
         return np.asarray(sd[:, :, None] * r * sd[:, None, :])
 
     def grown(self, clause: Clause, columns: Any) -> Array:
@@ -170,9 +189,7 @@ class Draws:
 
     def alpha(self, clause: Clause) -> Array:
         """Coefficients of what the SDs of a clause's effects vary with, (D, m)."""
-        group = self.fit.design.label_of(clause)
-        names = () if clause.vary is None else clause.vary.names
-        return np.array([self.column(f"vary({group}: {n})") for n in names]).reshape(len(names), self.count).T
+        return self.table(self.fit.catalogue.of(clause).vary)
 
     @cached_property
     def random_variance(self) -> Array:

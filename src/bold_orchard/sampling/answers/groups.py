@@ -105,10 +105,11 @@ def _residual_sds(draws: Draws, effects: Array) -> Array:
     design = draws.fit.design
     unit = next(design.blocks[c.block].unit for c in design.clauses if c.has_spread)
     spread = design.residual.spread
-    sd = draws.column("sd(residual)")
     typical = np.ones((1, unit.size))
     if spread is not None:
-        gamma = np.array([draws.column(f"spread {n}") for n in spread.names]).T
         values = np.array(spread.values)
-        typical = np.array([np.sqrt(np.bincount(unit.codes, np.exp(2.0 * (g @ values))) / unit.counts) for g in gamma])
-    return np.asarray(sd[:, None] * typical * np.exp(effects))
+        typical = np.array(
+            [np.sqrt(np.bincount(unit.codes, np.exp(2.0 * (g @ values))) / unit.counts) for g in draws.gamma]
+        )
+    assert draws.log_sd is not None
+    return np.asarray(typical * np.exp(draws.log_sd[:, None] + effects))

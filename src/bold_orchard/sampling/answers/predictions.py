@@ -120,21 +120,20 @@ class _Scatter:
         if design.sentence.spread:
             spread = build_part(design.sentence.spread, True, ColumnMaker(at.used, design.memory, learn=False))
             self.values = np.array(spread.values[1:])
-        self.occasion = None if "sd(residual)" in draws.columns else occasion_places(fit, at.used)
+        self.occasion = None if draws.log_sd is not None else occasion_places(fit, at.used)
         column = fit.settings.options.weights
         self.log_weight = np.zeros(len(at.used)) if column is None else np.log(at.used.numbers(column))
 
     def at(self, part: slice) -> Array:
         """(D, rows)."""
-        draws, design = self.draws, self.draws.fit.design
+        draws = self.draws
         if self.occasion is None:
-            out = np.log(draws.column("sd(residual)"))[:, None] - 0.5 * self.log_weight[part]
+            assert draws.log_sd is not None
+            out = draws.log_sd[:, None] - 0.5 * self.log_weight[part]
         else:
-            by_occasion = np.log([draws.column(f"sd(residual: {label})") for label in design.residual.labels]).T
-            out = by_occasion[:, self.occasion[part]] - 0.5 * self.log_weight[part]
-        if self.values is not None and design.residual.spread is not None:
-            gamma = np.array([draws.column(f"spread {n}") for n in design.residual.spread.names]).T
-            out = out + gamma @ self.values[:, part]
+            out = np.log(draws.occasion_sds)[:, self.occasion[part]] - 0.5 * self.log_weight[part]
+        if self.values is not None:
+            out = out + draws.gamma @ self.values[:, part]
         return np.asarray(out)
 
 

@@ -95,9 +95,9 @@ def _residual(draws: Draws) -> Array:
     design = draws.fit.design
     if not design.additive:
         return _latent(draws)
-    if "sd(residual)" in draws.columns:
-        return np.asarray(draws.column("sd(residual)") ** 2)
-    return np.mean([draws.column(f"sd(residual: {label})") ** 2 for label in design.residual.labels], axis=0)
+    if draws.log_sd is not None:
+        return np.asarray(np.exp(2.0 * draws.log_sd))
+    return np.asarray(np.mean(draws.occasion_sds**2, axis=1))
 
 
 def _latent(draws: Draws) -> Array:
@@ -119,21 +119,17 @@ def _mean_residual(draws: Draws) -> Array:
     design = draws.fit.design
     if not design.additive:
         return _latent(draws)
-    squares = np.ones((draws.count, 1)) if "sd(residual)" in draws.columns else _of_occasions(draws)
+    squares = _of_occasions(draws) if draws.log_sd is None else np.exp(2.0 * draws.log_sd)[:, None]
     if design.residual.spread is not None:
-        gamma = np.array([draws.column(f"spread {n}") for n in design.residual.spread.names]).T
-        squares = squares * np.exp(2.0 * gamma @ np.array(design.residual.spread.values))
+        squares = squares * np.exp(2.0 * draws.gamma @ np.array(design.residual.spread.values))
     if design.weights is not None and design.counts is None:
         squares = squares / design.weights
-    base = draws.column("sd(residual)") ** 2 if "sd(residual)" in draws.columns else 1.0
-    return np.asarray(base * squares.mean(axis=1))
+    return np.asarray(squares.mean(axis=1))
 
 
 def _of_occasions(draws: Draws) -> Array:
     """Residual variances of the rows' occasions, (D, n)."""
-    rows = draws.fit.design.residual
-    each = np.array([draws.column(f"sd(residual: {label})") ** 2 for label in rows.labels])
-    return np.asarray(each[np.asarray(rows.time, dtype=np.intp)].T)
+    return np.asarray(draws.occasion_sds[:, np.asarray(draws.fit.design.residual.time, dtype=np.intp)] ** 2)
 
 
 def _row(row: dict[str, Any], total: Array, confidence: float) -> dict[str, Any]:
@@ -148,24 +144,16 @@ def _row(row: dict[str, Any], total: Array, confidence: float) -> dict[str, Any]
 
 def _parameters(draws: Draws, confidence: float) -> list[dict[str, Any]]:
     """Rows of kind 'parameter': rho, coefficients of a spread and of what SDs vary with, the family's own."""
-    fit = draws.fit
-    design, told_of = fit.design, []
-    if design.residual.kind in ("ar1", "exchangeable"):
-        told_of.append(("residual", "rho", "rho"))
-    if design.residual.spread is not None:
-        told_of += [("residual", f"spread {n}", f"spread {n}") for n in design.residual.spread.names]
-    for clause in design.clauses:
-        group = design.units[clause.unit].name
-        told_of += [
-            (group, f"vary {n}", f"vary({design.label_of(clause)}: {n})")
-            for n in (clause.vary.names if clause.vary is not None else ())
-        ]
-    if not design.additive:
-        told_of += [("residual", own.name, own.name) for own in fit.model.family.own]
+    known, design = draws.fit.catalogue, draws.fit.design
+    reported = [("residual", p.term, p) for p in known.residual_own]
+    reported += [("residual", f"spread {p.term}", p) for p in known.spread]
+    for clause, own in zip(design.clauses, known.clauses):
+        reported += [(design.units[clause.unit].name, p.term, p) for p in own.vary]
+    reported += [("residual", p.term, p) for p in known.family_own]
     blank = dict.fromkeys(("term2", "sd", "correlation", "ratio", "share", "sd_in_outcome", "change"))
     out = []
-    for group, term, name in told_of:
-        mean, sd, ends = told(draws.column(name), confidence)
+    for group, term, parameter in reported:
+        mean, sd, ends = told(draws.of(parameter), confidence)
         out.append({"group": group, "kind": "parameter", "term": term, "estimate": mean, "se": sd, "ci": ends, "boundary": False} | blank)  # fmt: skip
     return out
 
@@ -183,7 +171,7 @@ def _alike(draws: Draws, rows: list[dict[str, Any]], total: Array) -> list[tuple
         residual = design.residual
         alike = residual_structure_of(residual.kind).one_correlation and residual.codes is not None
         if alike and constant_inside(unit.codes, unit.size, np.asarray(residual.codes)):
-            shared = shared + draws.column("rho") * rows[-1]["part"]
+            shared = shared + draws.of(draws.fit.catalogue.residual_own[0]) * rows[-1]["part"]
         out.append((unit.name, shared / total, own / total))
     return out
 

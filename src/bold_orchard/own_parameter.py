@@ -1,0 +1,27 @@
+"""A parameter that a family or a residual structure has of its own, beside the mean and the variances of the units' effects."""
+
+from __future__ import annotations
+
+import math
+from collections.abc import Callable
+from dataclasses import dataclass
+
+
+@dataclass(frozen=True)
+class OwnParameter:
+    """``name`` stands in the document, ``meaning`` says it in words, ``symbol`` stands for it in formulas.
+
+    It is the ``place``-th of its owner's parameters, and ``back`` brings it from the scale of the search to the value reported,
+    monotone. ``edges`` are the scale's own where the value is as good as at its ``ends``, the least and the largest it can be.
+    ``gone`` says what it means that it has run to its limit; ``nothing`` is the value at which it adds nothing, None where there is none.
+    """
+
+    name: str
+    meaning: str
+    back: Callable[[float], float]
+    place: int = 0
+    gone: str = ""
+    symbol: str = r"\theta"
+    edges: tuple[float, float] = (-math.inf, math.inf)
+    ends: tuple[float, float] = (-math.inf, math.inf)
+    nothing: float | None = None

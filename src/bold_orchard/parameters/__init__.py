@@ -1,0 +1,1 @@
+"""What a model estimates: the identity, the label and the place of every parameter."""
