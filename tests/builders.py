@@ -99,6 +99,13 @@ def residual(frame, unit, part, time="week"):
             r = part["variance"] * same * np.power(p["rho"], np.abs(w[:, None] - w[None, :]))
         elif part["structure"] == "exchangeable":
             r = part["variance"] * ((1 - p["rho"]) * np.eye(n) + p["rho"] * same)
+        elif part["structure"] == "toeplitz":
+            at = np.searchsorted(np.unique(frame[time]), frame[time])
+            r = part["variance"] * same * np.array([1.0, *p["correlations"]])[np.abs(at[:, None] - at[None, :])]
+        elif part["structure"] == "exponential":
+            places = frame[[time] if isinstance(time, str) else list(time)].to_numpy(float)
+            apart = np.sqrt(((places[:, None] - places[None, :]) ** 2).sum(axis=2))
+            r = part["variance"] * same * np.exp(-apart / p["range"])
         else:
             at = [p["occasions"].index(str(v)) for v in frame[time]]
             r = same * np.array(p["covariance"])[np.ix_(at, at)]

@@ -8,8 +8,10 @@ import pytest
 from bold_orchard.covariance.residuals import spread
 from bold_orchard.covariance.residuals.ar1 import AR1
 from bold_orchard.covariance.residuals.exchangeable import ExchangeableBands, ExchangeableRows
+from bold_orchard.covariance.residuals.exponential import Exponential, ExponentialInTime
 from bold_orchard.covariance.residuals.independent import Independent
 from bold_orchard.covariance.residuals.spread import Spread
+from bold_orchard.covariance.residuals.toeplitz import Toeplitz
 from bold_orchard.covariance.residuals.unstructured import UnstructuredRows
 
 SIZES = [3, 1, 4, 2]
@@ -47,7 +49,36 @@ def unstructured(phi):
     return np.where(SAME, (low @ low.T)[np.ix_(OCCASION, OCCASION)], 0.0)
 
 
+EAST, NORTH = np.cos(3.0 * np.arange(N)) * 5, np.sin(7.0 * np.arange(N)) * 4
+PLACES = np.column_stack([EAST, NORTH])
+APART = np.sqrt(((PLACES[:, None] - PLACES[None, :]) ** 2).sum(axis=2))
+
+
+def toeplitz(phi):
+    """r from partial autocorrelations by brute force: each is that of the two ends given all between."""
+    p, r = np.tanh(phi), [1.0]
+    for k in range(1, len(p) + 1):
+        r_in = np.array([[r[abs(i - j)] for j in range(k)] for i in range(k)])
+        between, first, last = r_in[1:, 1:], r_in[0, 1:], r_in[0, 1:][::-1]
+        solved = np.linalg.solve(between, np.column_stack([first, last])) if k > 1 else np.zeros((0, 2))
+        left = np.sqrt((1 - first @ solved[:, 0]) * (1 - last @ solved[:, 1]))
+        r.append(float(first @ solved[:, 1] + p[k - 1] * left))
+    return np.where(SAME, np.array(r)[np.abs(OCCASION[:, None] - OCCASION[None, :])], 0.0)
+
+
+def exponential(phi, apart=APART):
+    median = np.median(apart[SAME & (apart > 0)])
+    return np.where(SAME, np.exp(-apart / (median * np.exp(phi[0]))), 0.0)
+
+
+def in_time(phi):
+    return np.where(SAME, np.exp(-np.abs(TIME[:, None] - TIME[None, :]) / (1.5 * np.exp(phi[0]))), 0.0)
+
+
 CASES = {
+    "toeplitz": (lambda: Toeplitz(OCCASION, STARTS, "tree", 4), toeplitz, 3),
+    "exponential on the ground": (lambda: Exponential(PLACES, STARTS, "plot"), exponential, 1),
+    "exponential in time": (lambda: ExponentialInTime(gaps()), in_time, 1),
     "independent": (lambda: Independent(N), lambda phi: np.eye(N), 0),
     "ar1": (lambda: AR1(gaps()), ar1, 1),
     "ar1 in halves": (lambda: AR1(gaps(TIME / 2)), lambda phi: ar1(phi, TIME / 2, 0.5), 1),

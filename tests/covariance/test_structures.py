@@ -14,6 +14,7 @@ from bold_orchard.crossproducts import cells as grids
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import build_design
 from bold_orchard.design.design import Options
+from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.gaussian_search import make_criterion
 from bold_orchard.estimation.options import SearchOptions
@@ -73,6 +74,10 @@ SENTENCES = [
     "yield = rain; each tree: intercept; spread = rain",
     "yield = rain; each orchard: intercept; within tree: ar1(week); spread = soil",
     "yield = rain; within tree: exchangeable; spread = rain",
+    "yield = rain; each orchard: intercept; within tree: toeplitz(week)",
+    "yield = rain; within tree: toeplitz(week); spread = soil",
+    "yield = rain; each orchard: intercept; within tree: exponential(week)",
+    "yield = rain; within tree: exponential(week); spread = soil",
 ]
 
 
@@ -80,6 +85,62 @@ SENTENCES = [
 def test_fits_equal_the_dense_likelihood(sentence):
     check(trial(), sentence)
     check(trial(seed=5), sentence, "ml", converged=False)
+
+
+def test_correlation_over_the_ground_equals_the_dense_likelihood():
+    frame, r = trial(trees=30), np.random.default_rng(4)
+    frame["east"], frame["north"] = r.uniform(0, 40, len(frame)), r.uniform(0, 30, len(frame))
+    factor = np.linalg.cholesky(
+        np.exp(-np.hypot(*(frame[c].to_numpy()[:, None] - frame[c].to_numpy() for c in ("east", "north"))) / 12)
+    )
+    frame["yield"] += 2 * factor @ r.normal(size=len(frame))
+    for unit in ("orchard", "season"):
+        made = fit(f"yield = rain; within {unit}: exponential(east, north)", Table(frame, "t", len(frame)))
+        v = residual(frame, unit, made.result["residual"], ("east", "north"))
+        x = np.column_stack(made.design.fixed.values)
+        assert made.converged and made.result["residual"]["parameters"]["range"] > 0
+        assert made.evaluation.deviance == pytest.approx(
+            dense.deviance(frame["yield"].to_numpy(), x, v, True), abs=1e-6
+        )
+        assert gradient_error(made) < 1e-5
+
+
+def test_distance_has_no_unit_and_no_direction():
+    """Places in other units, turned and moved: the same fit, the range in the new unit."""
+    frame, r = trial(trees=30), np.random.default_rng(5)
+    frame["east"], frame["north"] = r.uniform(0, 40, len(frame)), r.uniform(0, 30, len(frame))
+    sentence = "yield = rain; within season: exponential(east, north)"
+    one = fit(sentence, Table(frame, "t", len(frame)))
+    east, north = frame["east"], frame["north"]
+    turned = frame.assign(east=1000 + 600 * east - 800 * north, north=800 * east + 600 * north)
+    two = fit(sentence, Table(turned, "t", len(turned)))
+    assert two.evaluation.deviance == pytest.approx(one.evaluation.deviance, abs=1e-7)
+    ranges = [m.result["residual"]["parameters"]["range"] for m in (one, two)]
+    assert ranges[1] == pytest.approx(1000 * ranges[0], rel=1e-4)
+
+
+def test_exponential_in_time_is_ar1_and_toeplitz_holds_both():
+    frame = trial()
+    one, two, three = (
+        fit(f"yield = rain; within tree: {s}(week)", Table(frame, "t", len(frame)))
+        for s in ("ar1", "exponential", "toeplitz")
+    )
+    rho, distance = one.result["residual"]["parameters"]["rho"], two.result["residual"]["parameters"]["range"]
+    assert rho > 0 and np.exp(-1 / distance) == pytest.approx(rho, rel=1e-4)
+    assert two.evaluation.deviance == pytest.approx(one.evaluation.deviance, abs=1e-7)
+    assert (
+        three.evaluation.deviance
+        <= fit("yield = rain; within tree: exchangeable", Table(frame, "t", len(frame))).evaluation.deviance + 1e-7
+    )
+
+
+def test_two_rows_at_one_place_are_named():
+    frame = trial()
+    frame["east"], frame["north"] = np.arange(len(frame)), 0.0
+    rows = np.flatnonzero(frame["season"] == 1)[:2]
+    frame.loc[rows[1], "east"] = frame.loc[rows[0], "east"]
+    with pytest.raises(OrchardError, match=rf"rows {rows[0] + 1} and {rows[1] + 1}.*one place"):
+        fit("yield = rain; within season: exponential(east, north)", Table(frame, "t", len(frame)))
 
 
 def test_time_in_halves_keeps_rho_not_negative():

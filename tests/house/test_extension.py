@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import math
 
 import numpy as np
 import pandas as pd
@@ -15,7 +16,9 @@ from bold_orchard.covariance import effects, residuals
 from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.covariance.residuals.ar1 import AR1
 from bold_orchard.covariance.residuals.base import Bands
+from bold_orchard.covariance.residuals.by_place import ByPlace
 from bold_orchard.families.base import Family, Support
+from bold_orchard.own_parameter import OwnParameter
 from bold_orchard.sentence import signatures
 from builders import residual, trial
 
@@ -24,6 +27,7 @@ COMMANDS = [
     "components m --method profile", "terms m", "terms m --likelihood", "intervals m", "intervals m --bootstrap 20",
     "means m soil --differences", "groups m", "predict m", "draw m --kind lines", "draw m --kind effects",
     "draw m --kind against", "draw m --kind coefficients", "compare empty m --bootstrap 20", "show m --matrices out",
+    "equations m --estimates", "table empty m", "simulate m --draws 2 --to s.csv", "power m --quick", "plan m", "report m --to r.html",
 ]  # fmt: skip
 
 
@@ -89,8 +93,36 @@ class Halving(AR1):
     own = ()
 
 
+class Nugget(ByPlace):
+    """Part of the residual is noise of the row alone, the rest fades: share exp(-distance / reach) beside the diagonal."""
+
+    name = "nugget"
+    takes = "places"
+    own_names = ("share", "reach")
+
+    @classmethod
+    def over(cls, rows):
+        return cls(rows.time[:, None], rows.starts, rows.unit)
+
+    def __init__(self, places, starts, unit):
+        super().__init__(places, starts, unit)
+        self.bounded, self.start = np.zeros(2, dtype=bool), np.array([0.0, 0.5])
+
+    @property
+    def own(self):
+        return (OwnParameter("share", "what of the residual fades", special.expit, 0, ends=(0.0, 1.0), edges=(-16.0, 16.0)),
+                OwnParameter("reach", "how far it reaches", math.exp, 1, ends=(0.0, math.inf), edges=(-8.0, 8.0)))  # fmt: skip
+
+    def correlations(self, phi, apart):
+        share, reach = special.expit(phi[0]), np.exp(phi[1])
+        fading, own = np.exp(-apart / reach) * (apart > 0), np.eye(apart.shape[-1])
+        r = share * fading
+        return r + own, np.stack([r * (1 - share), r * apart / reach])
+
+
 @pytest.fixture
 def extended():
+    residuals.register(Nugget, "nugget(week)")
     families.register(Geometric)
     effects.register(Walk)
     residuals.register(Halving, "halving(week)")
@@ -98,6 +130,8 @@ def extended():
     families._known.pop("geometric")
     effects._known.pop("walk")
     residuals._known.pop("halving")
+    residuals._known.pop("nugget")
+    signatures.WITHIN_STRUCTURES.pop("nugget")
     signatures.EACH_STRUCTURES.remove("walk")
     signatures.WITHIN_STRUCTURES.pop("halving")
 
@@ -175,3 +209,32 @@ def test_a_structure_of_residuals_of_one_file(quick, extended):
     assert d["fit"]["deviance"] == pytest.approx(dense.deviance(frame["yield"].to_numpy(), x, v, True), abs=1e-6)
     refused = quick("fit", "t.csv", "yield = rain; within tree: halving", "--json")
     assert refused.code == 3 and "halving(week)" in refused.err
+
+
+def test_a_structure_of_residuals_with_two_parameters(quick, extended):
+    frame = trial(trees=40, weeks=(1, 2, 3, 5, 6, 9), keep=0.9)
+    r, time = np.random.default_rng(8), frame["week"].to_numpy()
+    same = frame["tree"].to_numpy()[:, None] == frame["tree"].to_numpy()
+    apart = np.abs(time[:, None] - time[None, :]).astype(float)
+    truth = np.where(same, 0.8 * np.exp(-apart / 4.0), 0.0)
+    np.fill_diagonal(truth, 1.0)
+    frame["yield"] = frame["rain"] + 2 * np.linalg.cholesky(truth) @ r.normal(size=len(frame))
+    sentence = "yield = rain + soil; each season: intercept; within tree: nugget(week)"
+    d = through_every_command(quick, frame, sentence, "yield = rain; each season: intercept")
+    p, season = d["residual"]["parameters"], frame["season"].to_numpy()
+    v = np.where(same, p["share"] * np.exp(-apart / p["reach"]), 0.0)
+    np.fill_diagonal(v, 1.0)
+    v = v * d["residual"]["variance"] + d["random"][0]["covariance"][0][0] * (season[:, None] == season)
+    levels = [row["term"][5:-1] for row in d["fixed"] if row["term"].startswith("soil")]
+    x = np.column_stack([np.ones(len(frame)), frame["rain"], *(frame["soil"] == level for level in levels)]).astype(
+        float
+    )
+    assert d["fit"]["deviance"] == pytest.approx(dense.deviance(frame["yield"].to_numpy(), x, v, True), abs=1e-6)
+    rows = {r["parameter"]: r for r in quick("intervals", "m", "--json").json["parameters"]}
+    assert rows["share"]["low"] < 0.8 < rows["share"]["high"] and rows["reach"]["low"] < 4 < rows["reach"]["high"]
+    drawn = quick("sample", "m", "--prior", "share = normal(0.5, 0.3)", "--chains", "2", "--warmup", "300", "--draws", "300",
+                  "--keep", "m.parquet", "--json").json  # fmt: skip
+    made = {r["parameter"]: r for r in drawn["parameters"]}
+    assert made["share"]["low"] < p["share"] < made["share"]["high"]
+    kept = quick("components", "m", "--posterior", "m.parquet", "--json").json["components"]
+    assert {"share", "reach"} <= {r["term"] for r in kept}

@@ -68,9 +68,9 @@ def test_intervals_components_and_priors_speak_of_the_same_parameters(sentence):
     drawn = fit.sample(
         prior_only=True, chains=1, draws=20, prior=[f"{p} = half-normal(2)" for p in labels if p.startswith("sd(")]
     )
-    assert sorted(
-        set(r["parameter"] for r in drawn.to_dict()["parameters"]) - set(fit.core.design.fixed.names)
-    ) == sorted(labels)
+    assert sorted({r["parameter"] for r in drawn.to_dict()["parameters"]} - set(fit.core.design.fixed.names)) == sorted(
+        labels
+    )
 
 
 def test_a_component_of_each_of_two_clauses_has_its_own_profile(trees):

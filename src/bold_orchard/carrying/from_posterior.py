@@ -59,7 +59,7 @@ class FromPosterior(FirstModel):
             log_sd += float(gamma @ [v.mean() for v in spread.values])
             theta[c.phi.stop - len(gamma) : c.phi.stop] = gamma * [v.std() for v in spread.values]
         for parameter, own, at in own_places(self.fit):
-            theta[at] = found(own.back, float(draws.of(parameter)[d]))
+            theta[at] = found(own.along(theta[at - own.place :]), float(draws.of(parameter)[d]))
         if c.vary is not None:
             alpha = np.concatenate([draws.alpha(clause)[d] for clause in design.clauses if clause.vary is not None])
             theta[c.alpha] = alpha * np.concatenate([part.sd for part in c.vary.parts])

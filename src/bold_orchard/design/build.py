@@ -138,7 +138,7 @@ def check_baselines(baselines: dict[str, str], sentence: tree.Sentence, table: T
 def model_columns(sentence: tree.Sentence, weights: str | None) -> list[str]:
     """Columns whose values the model uses, units aside."""
     parts = (sentence.outcome, sentence.terms, tuple((e.terms, e.vary) for e in sentence.each), sentence.spread)
-    time = sentence.within.structure.column if sentence.within else None
+    time = sentence.within.structure.columns if sentence.within else ()
     names = [c.name for c in tree.columns_of((parts, time), units=False)]
     return list(dict.fromkeys([*names, *([weights] if weights else [])]))
 

@@ -16,13 +16,14 @@ from bold_orchard.errors import OrchardError, SentenceError
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
+MOST_OCCASIONS = 40  # of which every pair, or every distance, has a parameter of its own
 
 
 @dataclass(frozen=True)
 class ResidualPart:
-    """``kind`` is 'independent', 'ar1', 'exchangeable' or 'unstructured'; ``codes`` (n,) number the units.
+    """``kind`` is 'independent' or the name of a structure; ``codes`` (n,) number the units.
 
-    ``time`` (n,) is the numeric time of ar1 or the code of the occasion, whose ``labels`` are in order; ``spread`` holds
+    ``time`` (n,) is the numeric time, (n, d) places in several columns, or (n,) the code of the occasion, whose ``labels`` are in order; ``spread`` holds
     the columns of the spread clause, without an intercept.
     """
 
@@ -32,6 +33,12 @@ class ResidualPart:
     time: Array | None = None
     labels: tuple[str, ...] = ()
     spread: ModelMatrix | None = None
+
+
+def sorted_rows(codes: Array, time: Array | None) -> NDArray[np.intp]:
+    """Rows by unit, then by time or place."""
+    keys = () if time is None else tuple(time.reshape(len(time), -1).T[::-1])
+    return np.lexsort((*keys, codes))
 
 
 def build_residual(sentence: tree.Sentence, maker: ColumnMaker, codes: Array | None, texts: list[str]) -> ResidualPart:
@@ -44,7 +51,7 @@ def build_residual(sentence: tree.Sentence, maker: ColumnMaker, codes: Array | N
     time, labels = _time(structure, maker, sentence)
     if time is not None:
         _no_ties(time, codes, texts, structure, unit, maker)
-    if residual_structure_of(structure.kind).takes == "occasions" and len(np.unique(codes)) <= len(labels):
+    if not residual_structure_of(structure.kind).one_variance and len(np.unique(codes)) <= len(labels):
         raise OrchardError(
             f"{len(np.unique(codes))} levels of {unit} are too few for a covariance of {len(labels)} occasions, which needs more levels "
             f"than occasions; write within {unit}: exchangeable, or ar1 of a time"
@@ -70,26 +77,37 @@ def _time(
     if structure.column is None:
         return None, ()
     column = structure.column
-    if residual_structure_of(structure.kind).takes == "time":
-        if maker.table.kind(column.name) == "category":
-            days = _days(maker, column.name)
-            if days is not None:
-                return days, ()
-            raise SentenceError(
-                f"ar1 needs numbers or dates (2024-05-31) for the time, but '{column.name}' is text; number the times",
-                sentence.source, column.place[0], column.place[1] - column.place[0],
-            )  # fmt: skip
-        return maker.numbers(column.name), ()
+    if residual_structure_of(structure.kind).takes in ("time", "places"):
+        places = [_numbers(c, structure.kind, maker, sentence) for c in structure.columns]
+        return (places[0] if len(places) == 1 else np.column_stack(places)), ()
     labels = maker.table.labels(column.name)
     order = labels.positions
-    if len(order) > 40:
+    if len(order) > MOST_OCCASIONS:
+        free = not residual_structure_of(structure.kind).one_variance
+        what = (
+            f"{len(order) * (len(order) + 1) // 2} variances and covariances"
+            if free
+            else f"{len(order) - 1} correlations"
+        )
         raise OrchardError(
-            f"unstructured({column.name}) has {len(order)} occasions, so {len(order) * (len(order) + 1) // 2} "
-            f"variances and covariances; use ar1({column.name}) or exchangeable"
+            f"{structure.kind}({column.name}) has {len(order)} occasions, so {what}; use ar1({column.name}) or exchangeable"
         )
     place = np.empty(len(order), dtype=np.intp)
     place[order] = np.arange(len(order))
     return place[labels.codes], tuple(labels.texts[i] for i in order)
+
+
+def _numbers(column: tree.Column, kind: str, maker: ColumnMaker, sentence: tree.Sentence) -> Array:
+    """A column of numbers, or of dates as days."""
+    if maker.table.kind(column.name) != "category":
+        return maker.numbers(column.name)
+    days = _days(maker, column.name)
+    if days is None:
+        raise SentenceError(
+            f"{kind} needs numbers or dates (2024-05-31) for the time, but '{column.name}' is text; number the times",
+            sentence.source, column.place[0], column.place[1] - column.place[0],
+        )  # fmt: skip
+    return days
 
 
 def _days(maker: ColumnMaker, column: str) -> Array | None:
@@ -108,15 +126,15 @@ def _days(maker: ColumnMaker, column: str) -> Array | None:
 def _no_ties(
     time: Array, codes: Array, texts: list[str], structure: tree.Structure, unit: str, maker: ColumnMaker
 ) -> None:
-    order = np.lexsort((time, codes))
-    same = (np.diff(codes[order]) == 0) & (np.diff(time[order]) == 0)
+    order = sorted_rows(codes, time)
+    still = np.diff(time[order].reshape(len(time), -1), axis=0) == 0
+    same = (np.diff(codes[order]) == 0) & still.all(axis=1)
     if same.any():
         first = order[:-1][same][0]
         rows = maker.table.row_numbers[order[np.flatnonzero(same)[0] : np.flatnonzero(same)[0] + 2]]
-        column = structure.column
-        assert column is not None
-        raise OrchardError(
-            f"{unit} {texts[codes[first]]} has {column.name} = "
-            f"{maker.table.labels(column.name).texts[maker.table.labels(column.name).codes[first]]} twice (rows {rows[0]} and "
-            f"{rows[1]}), so their order is unknown; mend it, or name a unit in which times differ"
-        )
+        known = [(c.name, maker.table.labels(c.name)) for c in structure.columns]
+        where = ", ".join(f"{name} = {labels.texts[labels.codes[first]]}" for name, labels in known)
+        why = "so their order is unknown; mend it, or name a unit in which times differ"
+        if len(known) > 1:
+            why = "and no two rows of one unit can stand at one place; mend it, or name a unit in which places differ"
+        raise OrchardError(f"{unit} {texts[codes[first]]} has {where} twice (rows {rows[0]} and {rows[1]}), {why}")

@@ -252,8 +252,8 @@ def _serial(
     """Autocorrelation along the time column asked for, or that of the within clause."""
     within, table = fit.design.sentence.within, fit.design.table
     column = asked.time
-    if column is None and within is not None and within.structure.column is not None:
-        column = within.structure.column.name
+    if column is None and within is not None and len(within.structure.columns) == 1:
+        column = within.structure.columns[0].name
     if column is None:
         return None
     if not table.has(column):

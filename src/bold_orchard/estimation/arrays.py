@@ -16,7 +16,7 @@ from bold_orchard.covariance.residuals.base import Layout, RowCovariance
 from bold_orchard.crossproducts.arrays import Arrays, RandomBlock, RandomUnit
 from bold_orchard.design.design import Clause, Design
 from bold_orchard.design.model_matrix import ModelMatrix
-from bold_orchard.design.residual import ResidualPart
+from bold_orchard.design.residual import ResidualPart, sorted_rows
 
 Array = NDArray[Any]
 
@@ -25,7 +25,7 @@ def row_order(residual: ResidualPart) -> Array | None:
     """Rows sorted by unit and time, as a residual covariance needs them; None when there is none."""
     if residual.codes is None:
         return None
-    return np.lexsort((residual.codes,) if residual.time is None else (residual.time, residual.codes))
+    return sorted_rows(residual.codes, residual.time)
 
 
 def to_arrays(design: Design) -> Arrays:

@@ -47,7 +47,9 @@ class Catalogue:
             for i, x in enumerate(labels)
         )
         self.occasion_correlations = self._pairs(None, "residual", labels)
-        self.residual_own = tuple(self._own("residual", i, n) for i, n in enumerate(structure.own_names))
+        self.residual_own = tuple(
+            self._own("residual", i, n) for i, n in enumerate(structure.own_names_at(residual.labels))
+        )
         columns = () if residual.spread is None else residual.spread.names
         self.spread = tuple(
             self._new(Parameter("spread", None, (i,), label=f"spread {n}", term=n)) for i, n in enumerate(columns)

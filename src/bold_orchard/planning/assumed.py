@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field, replace
 from typing import Any
 
@@ -75,7 +75,7 @@ def assumed_of(model: FittedModel[Any, Any]) -> Assumed:
     vary = tuple(np.zeros(0) if x.vary is None else next(varied) for x in design.clauses)
     base = sigma2 * float(np.exp(-2.0 * spread @ middle))
     rows = () if c.correlated is None else c.correlated.rows.own
-    own = tuple(o.back(float(phi[o.place])) for o in rows)
+    own = tuple(o.at(phi) for o in rows)
     return Assumed(b, covariances, base, inner, own, spread, vary=vary)
 
 
@@ -178,7 +178,7 @@ def _phi_of(rows: RowCovariance, assumed: Assumed) -> Array:
     """phi of a residual structure over some rows, what it reports of it being as assumed."""
     phi = assumed.phi.copy()
     for own, value in zip(rows.own, assumed.own):
-        phi[own.place] = _on_scale(own, value)
+        phi[own.place] = _on_scale(own, value, own.along(phi))
     return phi
 
 
@@ -254,7 +254,7 @@ def changed(assumed: Assumed, design: Design, values: Mapping[str, float]) -> As
             own[parameter.places[0]] = value
         elif parameter in known.family_own:
             mine = family_of(design.family, design.link).own[known.family_own.index(parameter)]
-            extra[mine.place] = _on_scale(mine, value)
+            extra[mine.place] = _on_scale(mine, value, mine.along(extra))
     return replace(assumed, sigma2=sigma2, own=tuple(own), spread=by_column, extra=extra)
 
 
@@ -287,12 +287,12 @@ def _set_sd(g: Array, i: int, sd: float) -> None:
     g[i, i] = sd**2
 
 
-def _on_scale(own: OwnParameter, value: float) -> float:
+def _on_scale(own: OwnParameter, value: float, back: Callable[[float], float]) -> float:
     """A parameter on the scale of the search; raises OrchardError for a value that it cannot have."""
     low, high = (float(np.clip(edge, -WIDEST, WIDEST)) for edge in own.edges)
 
     def off(t: float) -> float:
-        return float(own.back(t)) - value
+        return float(back(t)) - value
 
     with np.errstate(all="ignore"):
         if off(low) == 0.0:

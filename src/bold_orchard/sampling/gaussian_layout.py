@@ -18,7 +18,7 @@ from bold_orchard.own_parameter import OwnParameter
 from bold_orchard.parameters.parameter import Parameter
 from bold_orchard.sampling.covariances import consecutive, reported
 from bold_orchard.sampling.priors import Priors
-from bold_orchard.sampling.scales import density_on_scale, found
+from bold_orchard.sampling.scales import found
 
 Array = NDArray[Any]
 
@@ -123,21 +123,33 @@ class GaussianLayout:
     def _log_ratio(self, phi: Array) -> float:
         return float(np.log(residual_variance(self.design, self.c, phi, 1.0)))
 
-    def back(self, own: OwnParameter) -> Callable[[float], float]:
-        """From the coordinate of a parameter of the structure to its value: a phi that is not negative moves by its logarithm."""
-        if self.c.nonnegative[self.c.phi.start + own.place]:
-            return lambda x: own.back(float(np.exp(min(x, 700.0))))
-        return own.back
+    def phi_of(self, z: Array) -> Array:
+        """phi of the structure at its coordinates: one that is not negative moves by its logarithm."""
+        return np.where(self.walled[: len(z)], np.exp(np.minimum(z, 700.0)), z)
+
+    @property
+    def walled(self) -> NDArray[np.bool_]:
+        """Entries of phi that are not negative, (n_phi,)."""
+        return np.asarray(self.c.nonnegative[self.c.phi])
+
+    def back(self, own: OwnParameter, z: Array) -> Callable[[float], float]:
+        """The value of a parameter of the structure as a function of its own coordinate, the others staying."""
+        along = own.along(self.phi_of(z))
+        if not self.walled[own.place]:
+            return along
+        return lambda x: along(float(np.exp(min(x, 700.0))))
 
     def _own_of_rows(self, z: Array) -> tuple[Array, Array, float, Array]:
         """phi of the structure, its slope, the log prior of what is reported of it, and the gradient of that."""
-        walled = self.c.nonnegative[self.c.phi.start : self.c.phi.start + len(z)]
-        phi = np.where(walled, np.exp(np.minimum(z, 700.0)), z)
-        value, slope = 0.0, np.zeros(len(z))
-        for parameter, own, _ in self.own_of_rows:
-            more, slope[own.place] = density_on_scale(self.priors.own[parameter], self.back(own), float(z[own.place]))
-            value += more
-        return phi, np.diag(np.where(walled, phi, 1.0)), value, slope
+        assert self.c.correlated is not None
+        phi, walled, n = self.phi_of(z), self.walled[: len(z)], len(z)
+        turn = np.where(walled, phi, 1.0)
+        values, slopes, jacobian, bend = self.c.correlated.rows.reported(np.append(phi, np.zeros(self.n_spread)))
+        made = [self.priors.own[p].density(float(v)) for (p, _, _), v in zip(self.own_of_rows, values)]
+        moved = walled & np.isin(np.arange(n), [own.place for _, own, _ in self.own_of_rows])
+        density = sum(v for v, _ in made) + jacobian + float(z[moved].sum())
+        slope = (np.array([d for _, d in made]) @ slopes[:, :n] + bend[:n]) * turn + moved
+        return phi, np.diag(turn), density, slope
 
     @cached_property
     def own_of_rows(self) -> list[tuple[Parameter, OwnParameter, int]]:
@@ -173,7 +185,8 @@ class GaussianLayout:
             out += reported(covariance, z[at])
         if self.priors.residual is not None:
             out += reported(self.priors.residual, z[self.rows])
-        own = [self.back(own)(float(z[self.rows.start + own.place])) for _, own, _ in self.own_of_rows]
+        phi = self.phi_of(z[self.rows]) if self.own_of_rows else z[:0]
+        own = [own.at(phi) for _, own, _ in self.own_of_rows]
         sd = [] if self.sd_at is None else [float(np.exp(z[self.sd_at]))]
         return np.array([*out, *z[self.alpha], *own, *z[self.spread], *sd])
 
@@ -187,7 +200,7 @@ class GaussianLayout:
             z[self.spread.start + parameter.places[0]] = value
         else:
             own = next(own for p, own, _ in self.own_of_rows if p == parameter)
-            z[self.rows.start + own.place] = found(self.back(own), value)
+            z[self.rows.start + own.place] = found(self.back(own, z[self.rows]), value)
 
     @property
     def varied(self) -> list[Parameter]:

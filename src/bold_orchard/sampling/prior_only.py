@@ -123,7 +123,11 @@ def _value(law: Law, back: Any, name: str, rng: np.random.Generator) -> float:
 
 def _place_gaussian(target: GaussianTarget, z: Any, parameter: Parameter, law: Law, rng: np.random.Generator) -> None:
     own = next((own for p, own, _ in target.own_of_rows if p == parameter), None)
-    value = _proper(law, parameter.label, rng) if own is None else _value(law, target.back(own), parameter.label, rng)
+    value = (
+        _proper(law, parameter.label, rng)
+        if own is None
+        else _value(law, target.back(own, z[target.rows]), parameter.label, rng)
+    )
     target.place(z, parameter, value)
 
 

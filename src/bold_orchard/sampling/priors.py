@@ -175,7 +175,9 @@ class _Maker:
         if own.name == "dispersion" and self.design.family == "beta":
             return law("half-student", 3.0, 50.0)
         bounded = np.isfinite(own.ends).all()
-        one_end = law("half-student", 3.0, 10.0) if own.ends[0] == 0.0 else law("student", 3.0, 0.0, 10.0)
+        one_end = (
+            law("half-student", 3.0, 2.0 * own.size) if own.ends[0] == 0.0 else law("student", 3.0, 0.0, 2.0 * own.size)
+        )
         return OWN.get(own.name, law("flat") if bounded or not self.design.additive else one_end)
 
 

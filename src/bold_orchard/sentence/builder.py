@@ -149,8 +149,8 @@ class Builder(Transformer_NonRecursive[Any, Any]):
     def structure_plain(self, meta: Any, parts: list[Token]) -> tree.Structure:
         return tree.Structure(str(parts[0]), place=_place(meta))
 
-    def structure_column(self, meta: Any, parts: list[Any]) -> tree.Structure:
-        return tree.Structure(str(parts[0]), column=parts[1], place=_place(meta))
+    def structure_columns(self, meta: Any, parts: list[Any]) -> tree.Structure:
+        return tree.Structure(str(parts[0]), columns=tuple(parts[1:]), place=_place(meta))
 
     def structure_file(self, meta: Any, parts: list[Token]) -> tree.Structure:
         over = str(parts[1]) if len(parts) == 3 else None

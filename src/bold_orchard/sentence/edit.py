@@ -64,7 +64,7 @@ def with_units_named(sentence: tree.Sentence, old: str, new: str) -> tree.Senten
 
 def with_within(sentence: tree.Sentence, unit: str, kind: str, column: str) -> tree.Sentence:
     """The residual correlation within ``unit``: kind(column)."""
-    structure = tree.Structure(kind, column=tree.Column(column))
+    structure = tree.Structure(kind, columns=(tree.Column(column),))
     return _again(replace(sentence, within=tree.Within(unit_of(unit), structure)))
 
 

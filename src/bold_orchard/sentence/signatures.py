@@ -48,8 +48,12 @@ EACH_STRUCTURES = ["unstructured", "diagonal", "identity", "exchangeable", "know
 WITHIN_STRUCTURES: dict[str, str | None] = {
     "ar1": "ar1(season)",
     "exchangeable": None,
+    "exponential": "exponential(week) or exponential(east, north)",
+    "toeplitz": "toeplitz(visit)",
     "unstructured": "unstructured(visit)",
 }
+
+IN_SPACE = ("exponential",)  # those that take several columns
 
 
 def check_call(call: tree.Call, fail: Fail) -> None:
@@ -152,6 +156,8 @@ def check_structure(structure: tree.Structure, clause: str, fail: Fail) -> None:
             f"{kind} needs a column: {example}" if wants_column else f"{kind} takes no column here",
             structure.place,
         )
+    if len(structure.columns) > 1 and kind not in IN_SPACE:
+        raise fail(f"{kind} takes one column: {example}", structure.place)
     if structure.over not in (None, "units") or (structure.over and kind != "given"):
         raise fail('only given can be followed by units: given units "g.csv"', structure.place)
 

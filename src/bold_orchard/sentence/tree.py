@@ -201,17 +201,22 @@ class Unit(Node):
 
 @dataclass(frozen=True)
 class Structure(Node):
-    """``kind`` by name, with the file or the column it needs; ``over`` is 'units' for ``given units``."""
+    """``kind`` by name, with the file or the columns it needs; ``over`` is 'units' for ``given units``."""
 
     kind: str
     file: str | None = None
-    column: Column | None = None
+    columns: tuple[Column, ...] = ()
     over: str | None = None
     place: tuple[int, int] = field(default=START, compare=False)
 
+    @property
+    def column(self) -> Column | None:
+        """The first column, along which rows stand in order."""
+        return self.columns[0] if self.columns else None
+
     def text(self, brackets: bool) -> str:
-        if self.column is not None:
-            return f"{self.kind}({self.column.text(brackets)})"
+        if self.columns:
+            return f"{self.kind}({_joined(', ', self.columns, brackets)})"
         over = f" {self.over}" if self.over else ""
         return self.kind + (over + f" {Text(self.file).text(brackets)}" if self.file is not None else "")
 

@@ -14,7 +14,9 @@ from bold_orchard.sentence import signatures
 HOMES = {
     "independent": "independent.Independent",
     "ar1": "ar1.AR1",
+    "exponential": "exponential.Exponential",
     "exchangeable": "exchangeable.ExchangeableRows",
+    "toeplitz": "toeplitz.Toeplitz",
     "unstructured": "unstructured.UnstructuredRows",
 }
 _known: dict[str, type[RowCovariance]] = {}

@@ -35,6 +35,11 @@ class AR1(RowCovariance):
         gap[rows.starts] = np.nan
         return cls(gap)
 
+    @classmethod
+    def formula(cls, own: tuple[str, ...], places: tuple[tuple[str, str], ...]) -> str:
+        ((one, other),) = places
+        return f"{own[0]}^{{|{one} - {other}|}}"
+
     @property
     def own(self) -> tuple[OwnParameter, ...]:
         low = (0.0, 0.0) if self.bounded[0] else (-EDGE, -1.0)
@@ -56,11 +61,13 @@ class AR1(RowCovariance):
         self.sizes = [len(self.pairs), len(self.gaps)]
         self.counts = np.bincount(index, minlength=len(self.gaps))
 
+    def fading(self, phi: float) -> tuple[Array, Array]:
+        """The correlation over each of ``gaps``, and its slope."""
+        rho, turn = self._of_unit(phi), 1.0 - float(np.tanh(phi)) ** 2
+        return np.power(rho, self.gaps), self.gaps * np.power(rho, self.gaps - 1.0) * turn
+
     def at(self, phi: Array) -> Bands:
-        rho = self._of_unit(float(phi[0]))
-        turn = 1.0 - float(np.tanh(phi[0])) ** 2
-        f = np.power(rho, self.gaps)
-        df = self.gaps * np.power(rho, self.gaps - 1.0) * turn
+        f, df = self.fading(float(phi[0]))
         rest = 1.0 - f**2
         top, d_top = 1.0 / rest, 2 * f * df / rest**2
         side, d_side = -f / rest, -df * (1 + f**2) / rest**2

@@ -39,7 +39,7 @@ class Bands:
 class Layout:
     """The rows as a structure sees them, sorted by unit and time: ``starts`` of the units, the unit's name for words.
 
-    ``time`` (n,) is what the structure ``takes``: numbers, or codes of occasions with their ``labels``; ``spread`` tells
+    ``time`` (n,), or (n, d) of several columns, is what the structure ``takes``: numbers, or codes of occasions with their ``labels``; ``spread`` tells
     that a spread will stand on top.
     """
 
@@ -54,7 +54,7 @@ class Layout:
 class RowCovariance:
     """The contract: ``classes`` and ``sizes`` per offset, ``bounded`` (n_phi,), ``start`` (n_phi,), ``at(phi)``.
 
-    ``takes`` says what column the structure wants: 'time', 'occasions' or None. ``one_variance`` is False where occasions have
+    ``takes`` says what column the structure wants: 'time', 'occasions', 'places' (one or more) or None. ``one_variance`` is False where occasions have
     variances of their own; ``one_correlation`` where any two rows of a unit are equally alike, by the first of its own parameters.
     ``own_names`` are the names of ``own``, the parameters that are reported beside the variance, in the order of phi.
     """
@@ -77,6 +77,11 @@ class RowCovariance:
         """The structure over sorted rows. Raises OrchardError for rows it cannot serve."""
         raise NotImplementedError
 
+    @classmethod
+    def own_names_at(cls, labels: tuple[str, ...]) -> tuple[str, ...]:
+        """The names of ``own``, which may depend on the occasions."""
+        return cls.own_names
+
     def at(self, phi: Array) -> Bands:
         raise NotImplementedError
 
@@ -94,7 +99,7 @@ class RowCovariance:
 
     @property
     def own(self) -> tuple[OwnParameter, ...]:
-        """Parameters that are reported, each a function of one entry of phi."""
+        """Parameters that are reported, each a function of one entry of phi, or of those up to it."""
         return ()
 
     def dense(self, phi: Array) -> Array:
@@ -132,6 +137,27 @@ class RowCovariance:
             upper[widest - offset, have] = values[classes[have]]
         return upper
 
+    @classmethod
+    def formula(cls, own: tuple[str, ...], places: tuple[tuple[str, str], ...]) -> str:
+        """The correlation of two residuals of a unit in LaTeX, from the symbols or figures of ``own`` and the two rows' places."""
+        return f"\\operatorname{{{cls.name}}}({', '.join(own)})"
+
+    def reported(self, phi: Array) -> tuple[Array, Array, float, Array]:
+        """Values of ``own`` (m,), their slopes (m, n_phi), the logarithm of the Jacobian and its slope (n_phi,)."""
+        h, wide, n = 1e-5, 1e-3, len(phi)
+        values, slopes, jacobian, bend = np.zeros(len(self.own)), np.zeros((len(self.own), n)), 0.0, np.zeros(n)
+
+        def slope(own: OwnParameter, x: float) -> float:
+            return (own.back(x + h) - own.back(x - h)) / (2 * h)
+
+        for i, own in enumerate(self.own):
+            x = float(phi[own.place])
+            values[i], slopes[i, own.place] = own.back(x), slope(own, x)
+            logs = [np.log(abs(slope(own, x + step)) + 1e-300) for step in (-wide, 0.0, wide)]
+            jacobian += float(logs[1])
+            bend[own.place] += (logs[2] - logs[0]) / (2 * wide)
+        return values, slopes, jacobian, bend
+
     def parameters(self, phi: Array, sigma2: float) -> dict[str, Any]:
         """What the document reports under ``residual.parameters``."""
-        return {own.name: own.back(float(phi[own.place])) for own in self.own}
+        return {own.name: own.at(phi) for own in self.own}

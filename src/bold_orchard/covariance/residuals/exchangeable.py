@@ -46,6 +46,10 @@ class ExchangeableRows(RowCovariance):
         np.fill_diagonal(out, 1.0)
         return out
 
+    @classmethod
+    def formula(cls, own: tuple[str, ...], places: tuple[tuple[str, str], ...]) -> str:
+        return own[0]
+
     @property
     def own(self) -> tuple[OwnParameter, ...]:
         meaning = "correlation of two residuals of one unit"

@@ -68,6 +68,11 @@ class Spread(RowCovariance):
     def own(self) -> tuple[OwnParameter, ...]:
         return self.inner.own
 
+    def reported(self, phi: Array) -> tuple[Array, Array, float, Array]:
+        values, slopes, jacobian, bend = self.inner.reported(phi[: len(self.inner.start)])
+        rest = np.zeros(len(phi) - len(self.inner.start))
+        return values, np.column_stack([slopes, np.zeros((len(slopes), len(rest)))]), jacobian, np.append(bend, rest)
+
     def scale(self, phi: Array) -> Array:
         m = len(self.inner.start)
         return np.asarray(self.inner.scale(phi[:m]) * np.exp(self.rows @ phi[m:]))

@@ -18,6 +18,10 @@ from bold_orchard.families import family_of
 from bold_orchard.sentence.tree import Named
 
 Array = NDArray[Any]
+HELD_BY = {  # residual structures that are special cases of another one of the same unit
+    "toeplitz": ("exchangeable", "ar1", "exponential"),
+    "unstructured": ("exchangeable", "ar1", "exponential", "toeplitz"),
+}
 
 
 @dataclass(frozen=True)
@@ -117,9 +121,8 @@ def _extra_effects(small: Design, large: Design) -> int | None:
         pairs.append((_taken_up(small, large), large))
     for one, two in pairs:
         if random_nested(one, two) and _rows_nested(one, two):
-            bounded = (
-                two.residual.kind == "ar1" and one.residual.kind == "independent" and not _whole_gaps(two.residual)
-            )
+            new = two.residual.kind if one.residual.kind == "independent" else ""
+            bounded = new == "exponential" or (new == "ar1" and not _whole_gaps(two.residual))
             return _effects(two) - _effects(one) + int(bounded)
     return None
 
@@ -181,18 +184,28 @@ def _rows_nested(small: Design, large: Design) -> bool:
         return False
     if a.kind == b.kind:
         return a.time is None or b.time is None or _same_times(a, b)
-    if b.kind != "unstructured" or a.kind not in ("exchangeable", "ar1"):
+    if a.kind not in HELD_BY.get(b.kind, ()) or (a.time is not None and a.time.ndim > 1):
         return False
-    return a.time is None or constant_inside(np.asarray(b.time, dtype=np.intp), len(b.labels), a.time)
+    if a.time is None:
+        return True
+    if b.kind == "toeplitz":  # only where equal steps in occasions are equal steps of time
+        return _in_space(_with_constant(b.time), a.time[:, None])
+    return constant_inside(np.asarray(b.time, dtype=np.intp), len(b.labels), a.time)
 
 
 def _same_times(a: ResidualPart, b: ResidualPart) -> bool:
     """Whether gaps are the same but for their unit, or occasions but for their names."""
     assert a.time is not None and b.time is not None
-    if a.kind != "ar1":
+    if a.kind == "unstructured":
         return _same_partition(a.time.astype(np.intp), b.time.astype(np.intp))
-    ones = np.ones(len(a.time))
-    return _in_space(np.column_stack([ones, b.time]), a.time[:, None]) and _whole_gaps(a) == _whole_gaps(b)
+    if a.time.ndim > 1 or b.time.ndim > 1:
+        return a.time.shape == b.time.shape and np.allclose(a.time, b.time)
+    same = _in_space(_with_constant(b.time), a.time[:, None])
+    return same and (a.kind != "ar1" or _whole_gaps(a) == _whole_gaps(b))
+
+
+def _with_constant(time: Any) -> Array:
+    return np.column_stack([np.ones(len(time)), time])
 
 
 def _whole_gaps(rows: ResidualPart) -> bool:

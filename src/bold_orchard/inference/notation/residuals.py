@@ -2,26 +2,28 @@
 
 from __future__ import annotations
 
+from bold_orchard.covariance.residuals import residual_structure_of
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.notation.symbols import ROW, Indices, number, total, upright, variable
+from bold_orchard.inference.variances.quantities import own_places
 
 
 def residual_lines(
-    fit: Fit, at: Indices, where: dict[str, str], estimates: bool, digits: int, own: str | None = None
+    fit: Fit, at: Indices, where: dict[str, str], estimates: bool, digits: int, scatter: str | None = None
 ) -> list[tuple[str, str]]:
-    """Normal residuals, what their SD depends on (``own``, an effect of the unit, among it), and how those of one unit hang together."""
+    """Normal residuals, what their SD depends on (``scatter``, an effect of the unit, among it), and how those of one unit hang together."""
     design, made, s = fit.design, fit.result["residual"], at.row
     residual, parameters = design.residual, made["parameters"]
     e, other = f"\\varepsilon_{{{s}}}", f"\\varepsilon_{{{ROW}'{s[1:]}}}"
     where[e] = "the residual of a row"
     told = f", estimated as {made['variance']:.{digits}g}" if estimates else ""
-    spread = parameters.get("spread") or own
+    spread = parameters.get("spread") or scatter
     variance = number(made["variance"], digits) if estimates and not spread else r"\sigma^{2}"
     weight = f" / {upright(str(fit.settings.options.weights))}_{{{s}}}" if fit.settings.options.weights else ""
     if spread:
         lines = [
             (e, f"\\sim \\mathcal{{N}}(0, \\sigma_{{{s}}}^{{2}}{weight})"),
-            _spread(fit, at, where, estimates, digits, own),
+            _spread(fit, at, where, estimates, digits, scatter),
         ]
         variance = f"\\sigma_{{{s}}} \\sigma_{{{ROW}'{s[1:]}}}"
     else:
@@ -29,27 +31,23 @@ def residual_lines(
         lines = [(e, f"\\sim \\mathcal{{N}}(0, {variance}{weight})")]
     if residual.kind == "independent":
         return lines
-    rho = number(parameters["rho"], digits) if estimates and "rho" in parameters else r"\rho"
-    if "rho" in parameters:
-        where[r"\rho"] = (
-            f"correlation of two residuals of one {residual.unit}"
-            + (", one step of time apart" if residual.kind == "ar1" else "")
-            + (f", estimated as {parameters['rho']:.{digits}g}" if estimates else "")
-        )
     rows = f"\\operatorname{{Cov}}({e}, {other})"
-    if residual.kind == "ar1":
-        within = design.sentence.within
-        column = within.structure.column if within is not None else None
-        time = upright("time" if column is None else column.name)
-        apart = f"|{time}_{{{s}}} - {time}_{{{ROW}'{s[1:]}}}|"
-        return [*lines, (rows, f"{variance} {rho}^{{{apart}}} \\text{{ inside one {residual.unit}}}")]
-    if residual.kind == "exchangeable":
-        return [*lines, (rows, f"{variance} {rho} \\text{{ inside one {residual.unit}}}")]
-    symbol = r"\Sigma_{tt'}"
-    where[symbol] = (
-        f"covariance of the residuals of one {residual.unit} at the occasions {', '.join(residual.labels)}, each free"
-    )
-    return [*lines[1:], (rows, f"{symbol} \\text{{ inside one {residual.unit}}}")]
+    if not residual_structure_of(residual.kind).one_variance:
+        where[r"\Sigma_{tt'}"] = (
+            f"covariance of the residuals of one {residual.unit} at the occasions {', '.join(residual.labels)}, each free"
+        )
+        return [*lines[1:], (rows, f"\\Sigma_{{tt'}} \\text{{ inside one {residual.unit}}}")]
+    own: list[str] = []
+    for _, parameter, at_psi in own_places(fit):
+        value = parameter.at(fit.evaluation.psi[at_psi - parameter.place :])
+        where[parameter.symbol] = parameter.meaning.replace("one unit", f"one {residual.unit}") + (
+            f", estimated as {value:.{digits}g}" if estimates else ""
+        )
+        own.append(number(value, digits) if estimates else parameter.symbol)
+    columns = [upright(c.name) for c in design.sentence.within.structure.columns] if design.sentence.within else []
+    places = tuple((f"{c}_{{{s}}}", f"{c}_{{{ROW}'{s[1:]}}}") for c in columns)
+    alike = residual_structure_of(residual.kind).formula(tuple(own) or (upright(residual.kind),), places)
+    return [*lines, (rows, f"{variance} {alike} \\text{{ inside one {residual.unit}}}")]
 
 
 def _spread(

@@ -182,14 +182,17 @@ def _row(row: dict[str, Any], se: float | None, z: float, share: float | None, b
 
 
 def _own(fit: Fit, covariance: Array, z: float) -> list[tuple[Parameter, dict[str, Any]]]:
-    """What the residual structure or the family has of its own; errors by the slope of the value in the search's parameter."""
-    out, psi = [], fit.evaluation.psi
-    for parameter, own, at in own_places(fit):
-        x, h = float(psi[at]), 1e-5
-        working = float(np.sqrt(max(covariance[at, at], 0.0)))
-        se = working * abs(own.back(x + h) - own.back(x - h)) / (2 * h)
-        low, high = sorted(own.back(x + side * min(z * working, 700.0)) for side in (-1, 1))
-        out.append((parameter, _parameter_row(parameter.group, parameter.term, own.back(x), se, (low, high))))
+    """What the residual structure or the family has of its own; errors by its slope in the search's parameters."""
+    out, psi, mine = [], fit.evaluation.psi, {p for p, _, _ in own_places(fit)}
+    for q in quantities(fit):
+        if q.parameter not in mine:
+            continue
+        (t, slope), h = q.value_and_slope(psi), 1e-5
+        working = float(np.sqrt(max(float(slope @ covariance @ slope), 0.0)))
+        se = working * abs(q.back(t + h) - q.back(t - h)) / (2 * h)
+        sides = (np.clip(t + side * min(z * working, 700.0), q.low, q.high) for side in (-1, 1))
+        low, high = sorted(q.back(float(side)) for side in sides)
+        out.append((q.parameter, _parameter_row(q.parameter.group, q.parameter.term, q.back(t), se, (low, high))))
     return out
 
 
@@ -206,9 +209,10 @@ def _coefficients(fit: Fit, z: float) -> Iterator[tuple[Parameter, dict[str, Any
 
 
 def _parameter_row(group: str | None, term: str, b: float, se: float, ci: tuple[float, float]) -> dict[str, Any]:
+    """Without error and interval at an edge of the model."""
     blank = dict.fromkeys(("term2", "sd", "correlation", "share", "sd_in_outcome", "change"))
-    return {"group": group, "kind": "parameter", "term": term, "estimate": number(b), "se": number(se),
-            "ratio": number(b / se) if se else None, "ci": [number(v) for v in ci], "boundary": False} | blank  # fmt: skip
+    return {"group": group, "kind": "parameter", "term": term, "estimate": number(b), "se": number(se) if se else None,
+            "ratio": number(b / se) if se else None, "ci": [number(v) for v in ci] if se else None, "boundary": False} | blank  # fmt: skip
 
 
 def root_mean_square(values: Array) -> float:

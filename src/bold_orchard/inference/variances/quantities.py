@@ -200,7 +200,14 @@ def _(model: GeneralizedModel, catalogue: Catalogue) -> Iterator[Quantity]:
 def _of_own(c: Any, catalogue: Catalogue) -> Iterator[Quantity]:
     """What the residual structure or the family has of its own, each on the unbounded scale of the search."""
     for parameter, own, at in _own_places(c, catalogue):
-        yield Quantity(parameter, partial(_entry, at=at, scale=1.0), own.back, *own.edges, own.ends)
+        if own.value is None:
+            yield Quantity(parameter, partial(_entry, at=at, scale=1.0), own.back, *own.edges, own.ends)
+        else:
+
+            def angle(psi: Array, own: OwnParameter = own) -> float:
+                return float(np.arcsin(np.clip(own.at(psi[c.phi]), -1.0, 1.0)))
+
+            yield Quantity(parameter, differenced(angle), **ANGLE)
 
 
 def fixed_quantities(fit: Fit) -> list[Quantity]:

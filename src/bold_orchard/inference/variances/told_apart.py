@@ -13,6 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.design.design import Design
+from bold_orchard.design.residual import sorted_rows
 from bold_orchard.design.subset import some_rows
 from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.arrays import row_order
@@ -56,7 +57,7 @@ def _rows(design: Design, size: int) -> NDArray[np.intp]:
         else max((u.codes for u in design.units), key=lambda c: c.max(), default=np.arange(n))
     )
     time = np.zeros(n) if residual.time is None else residual.time
-    order = np.lexsort((time, codes))
+    order = sorted_rows(codes, time)
     starts = np.flatnonzero(np.diff(codes[order], prepend=-1))
     seen: dict[bytes, int] = {}
     rank = []

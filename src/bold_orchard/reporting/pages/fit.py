@@ -197,6 +197,13 @@ def residual_words(res: dict[str, Any], digits: int) -> list[str]:
             else f"rho = {rho} for all pairs"
         )
         out.append(f"Residuals of one {res['unit']} are correlated ({res['structure']}): {what}.")
+    if "range" in parameters:
+        range_ = parameters["range"]
+        fading = f"exp(-distance / {figure(range_, 3)})" if range_ else "not at all, the range is at zero"
+        out.append(f"Residuals of one {res['unit']} are correlated (exponential): {fading}.")
+    if "correlations" in parameters:
+        r = ", ".join(figure(v, 3) for v in parameters["correlations"])
+        out.append(f"Residuals of one {res['unit']} are correlated (toeplitz): {r} at 1, 2, ... occasions apart.")
     if "occasions" in parameters:
         out.append(f"Residuals of one {res['unit']} have a covariance of their own for every pair of occasions; SDs: "
                    + ", ".join(f"{o} {figure(root(parameters['covariance'][i][i]), digits)}"
