@@ -14,6 +14,7 @@ from bold_orchard.fitted import Fitted, Origin
 from bold_orchard.inference.fit import Fit
 from bold_orchard.progress import Progress, silent
 from bold_orchard.results.base import Result
+from bold_orchard.results.means import of_all_terms
 from bold_orchard.tables import table
 
 if TYPE_CHECKING:
@@ -72,23 +73,38 @@ class Model(Fitted):
         return self._answer(made.with_keys(notes=[*made.notes, *more]) if more else made)
 
     def means(
-        self, term: str, *, hold: Mapping[str, Any] | None = None, differences: bool = False, correction: str = "tukey",
+        self, term: str | None = None, *, hold: Mapping[str, Any] | None = None, differences: bool = False, correction: str = "tukey",
         df: str | None = None, slope: str | None = None, within: str | None = None, ratios: bool = False,
         sed: bool = False, force: bool = False, confidence: float | None = None, posterior: Answer | str | None = None,
+        against: str | None = None, letters: bool = False, effect_sizes: bool = False, trend: bool = False,
     ) -> Answer:  # fmt: skip
-        """Adjusted means of a term's levels and their differences; see ``orchard means``."""
-        from bold_orchard.inference.coefficients.means import means
+        """Adjusted means of a term's levels and their differences, of all categories and products where none is named; see ``orchard means``."""
+        from bold_orchard.inference.coefficients.comparisons import Comparisons
+        from bold_orchard.inference.coefficients.means import means, terms_with_means
         from bold_orchard.inference.coefficients.multiplicity import METHODS
 
         if correction not in METHODS:
             raise UsageError(f"the correction is one of {', '.join(METHODS)}, not '{correction}'")
         held = {k: [v] if isinstance(v, (str, int, float)) else list(v) for k, v in (hold or {}).items()}
         level = self._level(confidence)
-        view = {"differences": differences or ratios or within is not None, "sed": sed}
+        view = {
+            "differences": differences or ratios or within is not None or against is not None or effect_sizes,
+            "sed": sed,
+        }
+        if term is None and (against is not None or trend):
+            raise UsageError(f"{'--trend' if trend else '--against'} is about the levels of one term; name it")
+        if against is not None and within is not None:
+            raise UsageError("--against judges all differences from one level together; leave --within out")
+        if term is None and within is not None:
+            raise UsageError("--within looks inside one factor of a term, so name the term")
+        asked = terms_with_means(self.core) if term is None else [term]
         if posterior is not None:
-            given = {"df": df, "correction": correction not in ("tukey", "none")}
-            return sampled.means(self.core, posterior, given, view, term, held, level, slope, within, ratios)
-        return self._answer(means(self.core, term, held, correction, df, level, slope, force, within, ratios), **view)
+            given = {"df": df, "correction": correction not in ("tukey", "none"), "against": against, "letters": letters,
+                     "effect-sizes": effect_sizes, "trend": trend}  # fmt: skip
+            return sampled.means(self.core, posterior, given, view, asked, held, level, slope, within, ratios)
+        more = Comparisons(against, letters, effect_sizes, trend)
+        made = [means(self.core, one, held, correction, df, level, slope, force, within, ratios, more) for one in asked]
+        return self._answer(of_all_terms(made), **view)
 
     def components(
         self, method: str = "wald", *, against: Model | str | None = None, tests: bool = False, confidence: float | None = None,

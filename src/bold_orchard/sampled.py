@@ -147,14 +147,16 @@ def contrasts(fit: Fit, posterior: Answer | str, refused: dict[str, Any], texts:
 
 
 def means(
-    fit: Fit, posterior: Answer | str, refused: dict[str, Any], view: dict[str, Any], term: str, held: dict[str, Any], level: float,
+    fit: Fit, posterior: Answer | str, refused: dict[str, Any], view: dict[str, Any], terms: Sequence[str], held: dict[str, Any], level: float,
     slope: str | None, within: str | None, ratios: bool,
 ) -> Answer:  # fmt: skip
     """``means`` from draws."""
+    from bold_orchard.results.means import of_all_terms
     from bold_orchard.sampling.answers import coefficients
 
     draws = draws_of(fit, posterior, refused)
-    return Answer(coefficients.means(draws, term, held, level, slope, within, ratios), not draws.warnings, view)
+    made = [coefficients.means(draws, term, held, level, slope, within, ratios) for term in terms]
+    return Answer(of_all_terms(made), not draws.warnings, view)
 
 
 def components(fit: Fit, posterior: Answer | str, refused: dict[str, Any], level: float) -> Answer:

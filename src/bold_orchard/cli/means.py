@@ -16,6 +16,7 @@ if TYPE_CHECKING:
 EXAMPLE = """examples:
   orchard means slopes pruning --differences
   orchard means slopes "pruning*soil" --differences --within soil --figure means.png
+  orchard means slopes pruning --against none --letters --effect-sizes
   orchard means slopes pruning --hold rain=40,80
   orchard means slopes pruning --posterior draws.parquet --differences
 """
@@ -24,7 +25,8 @@ CORRECTIONS = ("tukey", "sidak", "bonferroni", "holm", "none")
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     fit_argument(parser)
-    parser.add_argument("term", metavar="TERM", help="a category of the fixed part, or a product: pruning*soil")
+    parser.add_argument("term", metavar="TERM", nargs="?",
+                        help="a category of the fixed part, or a product: pruning*soil (default: all of them)")  # fmt: skip
     parser.add_argument("--hold", metavar="COLUMN=VALUES", action="append", default=[],
                         help="a column held at values of its own: rain=10,20 or soil=clay (repeatable)")  # fmt: skip
     parser.add_argument("--differences", action="store_true", help="print all pairwise differences")
@@ -33,6 +35,12 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--within", metavar="COLUMN", help="differences inside one level of this factor of the term only"
     )
+    parser.add_argument("--against", metavar="LEVEL", help="differences of each level from one, judged together")
+    parser.add_argument("--letters", action="store_true", help="letters: levels that share one do not differ")
+    parser.add_argument(
+        "--effect-sizes", action="store_true", help="differences in SDs too, of a new observation and of the residual"
+    )
+    parser.add_argument("--trend", action="store_true", help="linear, quadratic, ... contrasts along the levels")
     parser.add_argument("--ratios", action="store_true", help="differences as odds, rate or hazard ratios too")
     parser.add_argument("--sed", action="store_true", help="print the whole matrix of standard errors of differences")
     parser.add_argument("--slope", metavar="COLUMN", help="slopes of a covariate per level instead of means")
@@ -49,7 +57,8 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     return open_fit(args.fit).means(
         args.term, hold=_held(args.hold), differences=args.differences, correction=args.correction, df=args.df,
         slope=args.slope, within=args.within, ratios=args.ratios, sed=args.sed, force=args.force,
-        confidence=args.confidence, posterior=args.posterior,
+        confidence=args.confidence, posterior=args.posterior, against=args.against, letters=args.letters,
+        effect_sizes=args.effect_sizes, trend=args.trend,
     )  # fmt: skip
 
 

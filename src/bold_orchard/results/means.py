@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from typing import Any, ClassVar
 
 from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Origin, Part, Result, Row, flat
@@ -35,6 +36,8 @@ class AdjustedMean(Part):
     outcome_ci: Interval | Absent = ABSENT
     population: Number | Absent = ABSENT
     chances: list[GradeChance] | Absent | None = ABSENT
+    term: str | Absent = ABSENT
+    letters: str | Absent = ABSENT
 
 
 @dataclass(frozen=True)
@@ -59,6 +62,21 @@ class Difference(Part):
     ratio: Number | Absent = ABSENT
     ratio_ci: Interval | Absent = ABSENT
     chance_above: Number | Absent = ABSENT
+    term: str | Absent = ABSENT
+    d_total: Number | Absent = ABSENT
+    d_residual: Number | Absent = ABSENT
+
+
+@dataclass(frozen=True)
+class Trend(Part):
+    """An orthonormal polynomial contrast over the levels of a factor."""
+
+    trend: str
+    estimate: Number
+    se: Number
+    df: Number
+    statistic: Number
+    p: Number
 
 
 @dataclass(frozen=True)
@@ -82,7 +100,10 @@ class DifferenceErrors(Part):
 
 @dataclass(frozen=True)
 class MeansResult(Result):
-    """Adjusted means of a term's levels, their differences, and what they were held or averaged at."""
+    """Adjusted means of a term's levels, their differences, and what they were held or averaged at.
+
+    Of all categories and products ``term`` is null, and each mean and difference carries its own.
+    """
 
     command: ClassVar[str] = "means"
     main: ClassVar[str] = "means"
@@ -92,7 +113,7 @@ class MeansResult(Result):
     model: str
     outcome: str
     family: str
-    term: str
+    term: str | None
     slope: str | None
     means: list[AdjustedMean]
     sed: DifferenceErrors
@@ -108,6 +129,7 @@ class MeansResult(Result):
     typical_units: list[Any]
     notes: list[str]
     units: list[UnitMeans] | Absent = ABSENT
+    trends: list[Trend] | Absent = ABSENT
     posterior: Origin | Absent = ABSENT
 
     def table(self, differences: bool = False, sed: bool = False, **view: bool) -> list[Row]:
@@ -125,6 +147,46 @@ class MeansResult(Result):
                 if i < j
             ]
         return rows
+
+    def by_term(self) -> list[MeansResult]:
+        """One result for each term."""
+        if self.term is not None:
+            return [self]
+        out = []
+        for term in dict.fromkeys(str(m.term) for m in self.means):
+            at = [i for i, m in enumerate(self.means) if m.term == term]
+            means = [self.means[i] for i in at]
+            own = set(means[0].levels)
+            errors = sed_of([[self.sed.matrix[i][j] for j in at] for i in at])
+            out.append(replace(self, term=term, means=means, pairs=[p for p in self.pairs if p.term == term],
+                               sed=errors, averaged=[a for a in self.averaged if a not in own], notes=[]))  # fmt: skip
+        return out
+
+
+def of_all_terms(made: Sequence[MeansResult]) -> MeansResult:
+    """Results of several terms of one fit as one."""
+    if len(made) == 1:
+        return made[0]
+    first, size = made[0], sum(len(d.means) for d in made)
+    matrix: list[list[Number]] = [[None] * size for _ in range(size)]
+    at = 0
+    for d in made:
+        for i, row in enumerate(d.sed.matrix):
+            matrix[at + i][at : at + len(row)] = row
+        at += len(d.means)
+    return replace(
+        first, term=None, means=[replace(m, term=str(d.term)) for d in made for m in d.means],
+        pairs=[replace(p, term=str(d.term)) for d in made for p in d.pairs], sed=sed_of(matrix),
+        averaged=list(dict.fromkeys(a for d in made for a in d.averaged)), notes=list(dict.fromkeys(n for d in made for n in d.notes)),
+        units=ABSENT,
+    )  # fmt: skip
+
+
+def sed_of(matrix: list[list[Number]]) -> DifferenceErrors:
+    """The least, mean and largest of the standard errors of differences, and their matrix."""
+    known = [v for i, row in enumerate(matrix) for v in row[i + 1 :] if v is not None]
+    ends = (min(known), sum(known) / len(known), max(known)) if known else (None, None, None)
+    return DifferenceErrors(ends[0], ends[1], ends[2], matrix)
 
 
 def label(levels: dict[str, Level]) -> str:

@@ -12,6 +12,15 @@ from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError, UsageError, shown, unknown_name
 from bold_orchard.families.links import LINKS
+from bold_orchard.inference.coefficients.comparisons import (
+    Comparisons,
+    add_effect_sizes,
+    all_pairs,
+    letters,
+    place_of,
+    trends,
+    with_simultaneous,
+)
 from bold_orchard.inference.coefficients.multiplicity import adjusted
 from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
@@ -20,7 +29,7 @@ from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.outcome_scale import latent, outcome_difference, outcome_scale
 from bold_orchard.inference.prediction.unit_means import too_many, unit_means
 from bold_orchard.inference.summary import number
-from bold_orchard.results.means import MeansResult
+from bold_orchard.results.means import MeansResult, sed_of
 
 Array = NDArray[Any]
 Hold = Mapping[str, Sequence["float | str"]]
@@ -30,12 +39,12 @@ SCHEMA = "bold-orchard/means/1"
 def means(
     fit: Fit, term: str, hold: Hold | None = None, correction: str = "tukey", df_method: str | None = None,
     confidence: float = 0.95, slope: str | None = None, force: bool = False, within: str | None = None,
-    ratios: bool = False,
+    ratios: bool = False, more: Comparisons | None = None,
 ) -> MeansResult:  # fmt: skip
     """The document of ``orchard means``: equal weights over the other categories, covariates at their means or held.
 
     ``hold`` has values of raw columns, numbers or levels. With ``slope`` the same of the slope of a covariate; ``within``
-    keeps the differences inside one level of a factor of the term. Raises OrchardError for an unknown term, column or
+    keeps the differences inside one level of a factor of the term; ``more`` asks for other comparisons. Raises OrchardError for an unknown term, column or
     level, for means of which none is estimable, and for a fit that did not converge (unless ``force``); UsageError for
     ratios where exp(difference) means nothing.
     """
@@ -50,9 +59,22 @@ def means(
         {"levels": cell} | (_mean(fit, known, row, constant, confidence, own_scale, v) if ok else nothing(fit, own_scale))
         for cell, row, constant, ok, v in zip(asked.cells, kept, offset, sure, over.tolist())
     ]  # fmt: skip
-    pairs, errors = _pairs(known, asked.cells, kept, offset, sure, asked.within, confidence, correction)
+    more = more or Comparisons()
+    base = None if more.against is None else place_of(more.against, asked.cells, [label(c) for c in asked.cells])
+    cells = (known, asked.cells, kept, offset, sure, asked.within, confidence, correction)
+    pairs, errors = _pairs(*cells)
+    if more.letters:
+        for mean, text in zip(made, letters([m["mean"] for m in made], pairs, 1.0 - confidence)):
+            mean["letters"] = text
+    if base is not None:
+        pairs, errors = _pairs(*cells, base)
+        correction = "dunnett"
+        with_simultaneous(pairs, known, kept, base, confidence)
     _finish_pairs(fit, known, pairs, kept, offset, confidence, own_scale, ratios)
-    return document_of(fit, asked, made, pairs, errors, correction, method, confidence)
+    if more.effect_sizes:
+        add_effect_sizes(fit, pairs)
+    found: dict[str, Any] = {"trends": trends(known, asked.cells, kept, offset, sure)} if more.trend else {}
+    return document_of(fit, asked, made, pairs, errors, correction, method, confidence, **found)
 
 
 @dataclass(frozen=True)
@@ -117,7 +139,7 @@ def document_of(
         "term": asked.term,
         "slope": slope,
         "means": made,
-        "sed": _sed(errors),
+        "sed": sed_of([[number(v) for v in row] for row in errors]).to_dict(),
         "pairs": [{k: v for k, v in p.items() if k != "places"} for p in pairs],
         "correction": correction,
         "within": asked.within,
@@ -204,19 +226,24 @@ def label(levels: Mapping[str, Any]) -> str:
 
 def _pairs(
     known: CoefficientInference, cells: list[dict[str, Any]], rows: Array, offset: Array, sure: NDArray[np.bool_],
-    within: str | None, confidence: float, correction: str,
+    within: str | None, confidence: float, correction: str, base: int | None = None,
 ) -> tuple[list[dict[str, Any]], Array]:  # fmt: skip
-    """Differences a - b of all pairs, corrected for their number, and the matrix of their standard errors."""
+    """Differences a - b of all pairs (or from ``base`` alone), corrected for their number, and the matrix of their standard errors."""
     n = len(rows)
     errors = np.zeros((n, n))
     families: dict[Any, list[dict[str, Any]]] = {}
+    asked = set(all_pairs(n, base))
     for j, i in itertools.combinations(range(n), 2):  # the later level less the earlier, as coefficients are
+        if (j, i) in asked:
+            i, j = j, i
         if not (sure[i] and sure[j]):
             errors[i, j] = errors[j, i] = np.nan
             continue
         row = rows[i] - rows[j]
         difference, se = float(row @ known.e.b) + float(offset[i] - offset[j]), known.se(row)
         errors[i, j] = errors[j, i] = se
+        if (i, j) not in asked:
+            continue
         if within is not None and cells[i][within] != cells[j][within]:
             continue
         df = known.df(row[None, :])
@@ -246,10 +273,8 @@ def _finish_pairs(
             pair |= {"ratio": ratio, "ratio_ci": [low, high]}
 
 
-def _sed(errors: Array) -> dict[str, Any]:
-    off = errors[np.triu_indices(len(errors), 1)]
-    off = off[np.isfinite(off)]
-    matrix = [[number(v) for v in row] for row in errors]
-    if not len(off):
-        return {"min": None, "mean": None, "max": None, "matrix": matrix}
-    return {"min": float(off.min()), "mean": float(off.mean()), "max": float(off.max()), "matrix": matrix}
+def terms_with_means(fit: Fit) -> list[str]:
+    """All categories and products of categories of the fixed part; "" where there is none, for the mean of all."""
+    known = {name for name, _ in fit.design.categories()}
+    out = [str(t) for t in fit.design.fixed.terms if t.factors and all(str(f) in known for f in t.factors)]
+    return out or [""]

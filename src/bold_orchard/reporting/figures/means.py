@@ -15,7 +15,18 @@ from bold_orchard.results.means import MeansResult
 def means_figure(d: MeansResult) -> Figure:
     """The first factor (or covariate) along the axis, one line for each level of the others."""
     what = f"slope of {d['slope']}" if d["slope"] else f"mean {d['outcome']}"
-    figure, (ax,) = canvas(1, 1, f"Adjusted {what} by {d['term'].replace('*', ' and ')}, {d['name']}: {d['model']}")
+    parts = d.by_term()
+    by = f" by {d['term'].replace('*', ' and ')}" if d["term"] else ""
+    across = min(len(parts), 3)
+    figure, axes = canvas(-(-len(parts) // across), across, f"Adjusted {what}{by}, {d['name']}: {d['model']}")
+    for ax, part in zip(axes, parts):
+        _panel(ax, part, what)
+    for ax in list(axes)[len(parts) :]:
+        ax.set_axis_off()
+    return figure
+
+
+def _panel(ax: Axes, d: MeansResult, what: str) -> None:
     names = list(d["means"][0]["levels"])
     first, others = names[0], names[1:]
     told = [m for m in d["means"] if m["ci"]]
@@ -37,7 +48,6 @@ def means_figure(d: MeansResult) -> Figure:
     if others:
         ax.legend(frameon=False, loc="best")
     ax.set(xlabel=first, ylabel=f"{what}, with {100 * d['confidence']:g}% interval")
-    return figure
 
 
 def _unit_lines(

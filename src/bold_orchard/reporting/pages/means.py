@@ -16,8 +16,17 @@ SINGLE = ("holm", "none")  # corrections whose intervals are not simultaneous
 def means_page(d: MeansResult, digits: int = 4, differences: bool = False, sed: bool = False) -> Page:
     scale = "" if d["link"] == "identity" else f" ({_scale(d)})"
     what = f"Slopes of {d['slope']}{scale}" if d["slope"] else f"Adjusted means of {d['outcome']}{scale}"
-    page = Page().title(d["model"]).text(f"{what} by {d['term']}, from {d['name']}.")
+    page, parts = Page().title(d["model"]), d.by_term()
+    by = f" by {d['term']}" if d["term"] else "" if d["term"] is not None else " by every category and product"
+    page.text(f"{what}{by}, from {d['name']}.")
     drawn = from_draws(page, d)
+    for part in parts:
+        _means_of(page, part, digits, drawn, differences, sed, part["term"] if len(parts) > 1 else "")
+    return page.notes(d["notes"])
+
+
+def _means_of(page: Page, d: MeansResult, digits: int, drawn: bool, differences: bool, sed: bool, title: str) -> None:
+    """The means of one term, then its differences."""
     names = list(d["means"][0]["levels"])
     level = f"{100 * d['confidence']:g}% interval"
     columns = (
@@ -34,14 +43,28 @@ def means_page(d: MeansResult, digits: int = 4, differences: bool = False, sed: 
             figure(m["se"], 3),
             _interval(m["ci"], digits),
             *(() if drawn else (degrees(m["df"]),)),
+            *((m["letters"],) if "letters" in m else ()),
         )
         for m in d["means"]
     ]
-    page.table("", columns if drawn else (*columns, "df"), rows)
+    lettered = (Left("letters"),) if any("letters" in m for m in d["means"]) else ()
+    page.table(title, (*columns, *(() if drawn else ("df",)), *lettered), rows)
+    if lettered:
+        page.text(
+            f"Levels that share a letter do not differ at {100 * (1 - d['confidence']):g}%, all pairs judged together; letters say nothing of how far apart the others are."
+        )
     _own_scale(page, d, digits, level)
     _conditions(page, d, digits)
     if differences:
         (_drawn_differences if drawn else _differences)(page, d, digits, level)
+    if d.get("trends"):
+        trends = [(t["trend"], figure(t["estimate"], digits), figure(t["se"], 3), figure(t["statistic"], 3), degrees(t["df"]), p_value(t["p"]))
+                  for t in d["trends"]]  # fmt: skip
+        page.table(
+            f"Trends along {', '.join(_levels(m, digits)[0] for m in d['means'] if m['mean'] is not None)}",
+            ("trend", "estimate", "SE", "t", "df", "p"),
+            trends,
+        )
     s, errors = d["sed"], "SDs" if drawn else "Standard errors"
     if sed and s["min"] is not None:
         labels = [", ".join(_levels(m, digits)) for m in d["means"]]
@@ -53,7 +76,6 @@ def means_page(d: MeansResult, digits: int = 4, differences: bool = False, sed: 
         page.text(
             f"{errors} of differences: {figure(s['min'], 3)} to {figure(s['max'], 3)}, mean {figure(s['mean'], 3)}."
         )
-    return page.notes(d["notes"])
 
 
 def _scale(d: MeansResult) -> str:
@@ -108,13 +130,23 @@ def _conditions(page: Page, d: MeansResult, digits: int) -> None:
 
 
 def _differences(page: Page, d: MeansResult, digits: int, level: str) -> None:
-    corrected = d["correction"] != "none"
+    corrected, sized = d["correction"] != "none", any("d_total" in p for p in d["pairs"])
     rows = [
         (f"{p['a']} vs {p['b']}", figure(p["difference"], digits), figure(p["se"], 3), _interval(p["ci"], digits), degrees(p["df"]),
-         p_value(p["p"]), *((p_value(p["p_adjusted"]),) if corrected else ()))
+         p_value(p["p"]), *((p_value(p["p_adjusted"]),) if corrected else ()),
+         *((figure(p["d_total"], 3) if p["d_total"] is not None else "—", figure(p["d_residual"], 3)) if sized else ()))
         for p in d["pairs"]
     ]  # fmt: skip
-    columns = ("pair", "difference", "SE", level, "df", "p", *((f"{d['correction']}\np",) if corrected else ()))
+    columns = (
+        "pair",
+        "difference",
+        "SE",
+        level,
+        "df",
+        "p",
+        *((f"{d['correction']}\np",) if corrected else ()),
+        *(("in SDs,\ntotal", "in SDs,\nresidual") if sized else ()),
+    )
     page.table("Differences" + (f" within each {d['within']}" if d["within"] else ""), columns, rows,
                [interval(p["difference"], p["ci"]) for p in d["pairs"]])  # fmt: skip
     _ratios_and_outcome(page, d, digits, level, "SE")
