@@ -16,7 +16,7 @@ FEW_POINTS, MOST_POINTS, SHIFTS = (
     4,
 )  # logarithms of the number of quasi-random points, and how often they are scrambled
 FAR_OFF = 0.03  # off its product form, from which most points are taken: errors stay below 1e-5
-MOST, MOST_ROUNDS = 0.9999, 500  # loadings at most, and rounds of the principal factors
+MOST, MOST_ROUNDS = 0.98, 500  # loadings at most, lest the integrand grow steep, and rounds of the principal factors
 STEP = 0.1  # of the trapezoids in z, whose integrand falls as a normal density
 WIDEST = 1e5  # degrees of freedom from which a t is a normal
 
@@ -54,7 +54,7 @@ def max_quantile(confidence: float, correlation: Array, df: float | None) -> flo
 def _loadings(r: Array) -> Array:
     """l (k,) with r_ij nearest to l_i l_j off the diagonal, by principal factors."""
     if len(r) == 2:
-        root = np.sqrt(abs(r[0, 1]))
+        root = min(np.sqrt(abs(r[0, 1])), MOST)
         return np.array([root, np.copysign(root, r[0, 1])])
     squares, loadings = np.max(np.abs(r - np.eye(len(r))), axis=0), np.zeros(len(r))
     for _ in range(MOST_ROUNDS):
