@@ -23,6 +23,7 @@ __all__ = [
     "open_fit",
     "plan",
     "read_table",
+    "refit",
     "report",
     "run",
     "scout",
@@ -41,6 +42,7 @@ _HOMES = {
     "fit": "api",
     "open_fit": "api",
     "read_table": "data.read",
+    "refit": "api",
     "scout": "api",
     "show": "api",
     "side_by_side": "api",
@@ -51,7 +53,7 @@ _HOMES = {
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
-    from bold_orchard.api import Model, compare, draw, fit, open_fit, plan, report, scout, show, side_by_side
+    from bold_orchard.api import Model, compare, draw, fit, open_fit, plan, refit, report, scout, show, side_by_side
     from bold_orchard.cli.run import run
     from bold_orchard.data.read import read_table
     from bold_orchard.errors import OrchardError, UsageError

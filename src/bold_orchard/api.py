@@ -45,6 +45,7 @@ __all__ = [
     "open_fit",
     "plan",
     "read_sentence",
+    "refit",
     "report",
     "scout",
     "show",
@@ -135,6 +136,56 @@ def fit(
     kept = [missing] if isinstance(missing, str) else [str(m) for m in missing]
     made = _with_views(fit_table(sentence, rows, settings, name, progress), effects, ratios)
     return Model(made, rows, Origin(source, tuple(kept), where))
+
+
+def refit(
+    earlier: Model | str, data: Any = None, *, add: str | Sequence[str] = (), drop: str | Sequence[str] = (), each: str | Sequence[str] = (),
+    without_each: str | Sequence[str] = (), outcome: str | None = None, **options: Any,
+) -> Model:  # fmt: skip
+    """The sentence of a fit, edited and fitted again.
+
+    Parameters
+    ----------
+    earlier : a fit, or the name of a saved one; its options hold unless given anew.
+    data : other rows (default: those of the earlier fit).
+    add, drop : terms of the fixed part, "soil + rain".
+    each : a clause "UNIT: TERMS", in the place of those of its unit where there are some.
+    without_each : a unit whose clauses are left out.
+    outcome : another outcome.
+
+    Raises
+    ------
+    OrchardError
+        as ``fit`` does; UsageError for a term to drop or a unit that the sentence does not have.
+
+    Examples
+    --------
+    >>> import bold_orchard as bo
+    >>> rows = {"tree": list("aabbccdd"), "yield": [1.0, 1.2, 2.1, 2.0, 3.2, 3.1, 1.9, 2.2], "rain": [1, 2, 3, 4, 2, 3, 1, 5]}
+    >>> bo.refit(bo.fit("yield = intercept; each tree: intercept", rows), add="rain").result.model
+    'yield = rain; each tree: intercept'
+    """
+    from bold_orchard.sentence.edit import Edits
+
+    texts = {"add": add, "drop": drop, "each": each, "without_each": without_each}
+    rows: Any = None
+    edits = Edits(**{k: (v,) if isinstance(v, str) else tuple(v) for k, v in texts.items()}, outcome=outcome)
+    if isinstance(earlier, str):
+        from bold_orchard.storage.saved_fits import as_asked
+
+        asked = as_asked(earlier, data is None)
+        if asked["data"] is None and data is None:
+            rows, asked["missing"], asked["where"] = open_fit(earlier).read, [], None
+    else:
+        s, o, origin = earlier.core.settings, earlier.core.settings.options, earlier.origin
+        rows = earlier.read if origin.source is None else origin.source
+        asked = {"sentence": earlier.result.model, "data": None, "baseline": o.baselines, "fill_mean": o.fill_mean, "grades": o.grades,
+                 **({"missing": origin.missing, "where": origin.where} if origin.source is not None else {}),
+                 **{k: getattr(o, k) for k in ("weights", "family", "link", "success", "force")},
+                 **{k: getattr(s, k) for k in ("method", "df", "confidence", "tolerance", "max_steps", "points")}}  # fmt: skip
+    sentence = edits.of(read_sentence(asked.pop("sentence")))
+    place = asked.pop("data")
+    return fit(sentence, data if data is not None else rows if place is None else place, **(asked | options))
 
 
 def _with_views(made: Fit, effects: bool, ratios: bool) -> Fit:

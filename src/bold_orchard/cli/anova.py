@@ -36,4 +36,4 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     return open_fit(args.fit).anova(args.kind, restricted=args.restricted)
 
 
-COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer)
+COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, one_fit=True)

@@ -53,5 +53,12 @@ def beside(args: argparse.Namespace, answer: Answer) -> None:
 
 
 COMMAND = Command(
-    str(__doc__), EXAMPLE, add_options, answer, beside=beside, working="leaving units out", other_files=("csv_units",)
+    str(__doc__),
+    EXAMPLE,
+    add_options,
+    answer,
+    beside=beside,
+    working="leaving units out",
+    other_files=("csv_units",),
+    one_fit=True,
 )

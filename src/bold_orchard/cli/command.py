@@ -25,7 +25,7 @@ class Command:
     ``prepare`` refuses and completes arguments before any work; ``beside`` writes the files that only this command has, and
     ``after`` says what was kept once the answer is printed; ``working`` is what the progress line calls the work. ``other_files`` are options
     that name files to write, ``folders`` those that name folders. A ``short`` command says only what it wrote when files are asked for; ``forms`` are endings that --to
-    takes of this command alone; ``code`` gives the exit code of one whose answer is whole.
+    takes of this command alone; ``code`` gives the exit code of one whose answer is whole. Of ``one_fit`` the fit saved last is meant where none is named.
     """
 
     about: str
@@ -41,3 +41,4 @@ class Command:
     short: bool = False
     code: Callable[[Arguments], int] = lambda args: 0
     forms: tuple[str, ...] = ()
+    one_fit: bool = False

@@ -49,4 +49,4 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     )
 
 
-COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, working="profiling")
+COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, working="profiling", one_fit=True)

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 from bold_orchard.answers import PICTURES
 from bold_orchard.cli.command import Command
 from bold_orchard.cli.interrupt import look
+from bold_orchard.cli.options import fill_in_fit
 from bold_orchard.errors import OrchardError, UsageError
 
 if TYPE_CHECKING:
@@ -28,6 +29,8 @@ def run(command: Command, args: argparse.Namespace) -> int:
     """Run a command with parsed arguments; returns the exit code."""
     from bold_orchard.cli.progress import Steps
 
+    if command.one_fit:
+        fill_in_fit(args)
     command.prepare(args)
     check_targets(args, command.other_files, command.forms)
     working = command.working if isinstance(command.working, str) else command.working(args)

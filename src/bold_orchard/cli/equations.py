@@ -31,4 +31,4 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     return open_fit(args.fit).equations(estimates=args.estimates, digits=args.digits)
 
 
-COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer)
+COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, one_fit=True)

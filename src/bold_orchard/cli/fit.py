@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from bold_orchard.cli.command import Command
 from bold_orchard.cli.options import (
+    Parser,
     data_options,
     fit_tables,
     outcome_given,
@@ -25,6 +26,7 @@ if TYPE_CHECKING:
 
 EXAMPLE = """examples:
   orchard fit harvest.csv "yield = intercept; each orchard: intercept" --missing -999 --save empty
+  orchard fit --from empty --add "rain + soil" --each "tree in orchard: intercept" --save rain
   orchard fit blossom.csv "fruit of counted = bees + late_frost; each orchard: intercept" --ratios
   orchard fit pests.csv "moths = week + netting; each orchard: intercept" --family poisson
   orchard fit harvest.csv "yield = centre(rain) + pruning; each orchard: intercept + centre(rain)" \\
@@ -36,9 +38,20 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "data",
         metavar="DATA",
+        nargs="?",
         help="CSV, TSV, Parquet, xlsx, ods or JSON lines, a folder or a quoted pattern of such files; - for CSV on standard input",
     )
-    parser.add_argument("sentence", metavar="SENTENCE", help='the model: "yield = rain; each orchard: intercept"')
+    parser.add_argument(
+        "sentence", metavar="SENTENCE", nargs="?", help='the model: "yield = rain; each orchard: intercept"'
+    )
+    edits = parser.add_argument_group("from a saved fit, whose data and options hold unless given anew")
+    edits.add_argument("--from", dest="earlier", metavar="FIT", help="the saved fit whose sentence is edited")
+    edits.add_argument("--add", metavar="TERMS", action="append", default=[], help='more terms: "soil + rain"')
+    edits.add_argument("--drop", metavar="TERMS", action="append", default=[], help="terms left out")
+    edits.add_argument("--each", metavar='"UNIT: TERMS"', action="append", default=[],
+                       help="an each clause more, or in the place of its unit's")  # fmt: skip
+    edits.add_argument("--without-each", metavar="UNIT", action="append", default=[], help="a unit left out")
+    edits.add_argument("--outcome", metavar="NAME", help="another outcome")
     group = parser.add_argument_group("the model")
     group.add_argument("--save", metavar="NAME", help="keep the fit as NAME.fit.json")
     outcome_options(group)
@@ -67,11 +80,44 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 def prepare(args: argparse.Namespace) -> None:
     from bold_orchard.tables import check_missing_syntax
 
+    edited = [o for o in ("add", "drop", "each", "without_each", "outcome") if getattr(args, o)]
+    if args.earlier is not None:
+        _edit(args)
+    elif edited:
+        raise UsageError(f"--{edited[0].replace('_', '-')} edits a saved fit; name it with --from FIT")
+    elif args.sentence is None:
+        raise UsageError("fit needs DATA and SENTENCE, or --from a saved fit; see: orchard fit --help")
     if not args.tolerance > 0:
         raise UsageError("--tolerance must be above zero")
     if args.max_steps < 1:
         raise UsageError("--max-steps must be 1 or more")
     check_missing_syntax(args.missing)
+
+
+def _edit(args: argparse.Namespace) -> None:
+    """The sentence, the data and the options of a saved fit, with what is given here in their place."""
+    from bold_orchard.sentence.edit import Edits
+    from bold_orchard.sentence.parse import read_sentence
+    from bold_orchard.storage.saved_fits import as_asked
+
+    if args.sentence is not None:
+        raise UsageError(
+            "--from takes the sentence of the saved fit; leave SENTENCE out, or edit it with --add and --drop"
+        )
+    asked = as_asked(args.earlier, args.data is None)
+    sentence = read_sentence(asked.pop("sentence"))
+    asked |= {
+        "baseline": [f"{k}={v}" for k, v in asked["baseline"].items()],
+        "grades": ",".join(asked["grades"]) or None,
+    }
+    if args.data is not None:
+        asked["data"] = args.data
+    again = Parser("orchard fit", None, "")
+    add_options(again)
+    vars(args).update(vars(again.parse_args(args.words, argparse.Namespace(**asked))))
+    if args.data is None and asked["data"] is not None:
+        args.data = asked["data"]
+    args.sentence = Edits(args.add, args.drop, args.each, args.without_each, args.outcome).of(sentence).written
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:
@@ -80,6 +126,11 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     from bold_orchard.tables import table as read
 
     sentence = read_sentence(args.sentence)
+    if args.data is None:  # the saved fit holds its rows itself
+        from bold_orchard.api import fit, open_fit
+
+        given = _options(args) | {"missing": [], "where": None}
+        return _kept(args, fit(sentence, open_fit(args.earlier).read, source="-", progress=progress, **given))
     used = used_columns(sentence, args.weights, args.where)
     if args.data != "-" and (args.cluster or larger_than(args.data, used, args.memory)):
         return _in_pieces(args, sentence, progress)

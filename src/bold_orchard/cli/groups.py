@@ -31,4 +31,4 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     return open_fit(args.fit).groups(confidence=args.confidence, posterior=args.posterior)
 
 
-COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer)
+COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, one_fit=True)

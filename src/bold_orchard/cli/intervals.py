@@ -56,4 +56,4 @@ def working(args: argparse.Namespace) -> str:
     return "profiling" if args.method == "profile" else "simulating"
 
 
-COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, prepare, working=working)
+COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, prepare, working=working, one_fit=True)

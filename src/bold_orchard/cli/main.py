@@ -164,6 +164,7 @@ def _run(arguments: list[str]) -> int:
     command, parser = parser_of(arguments[0])
     _check_address_space()
     args = parser.parse_args(arguments[1:])
+    args.words = arguments[1:]
     if not hasattr(command, "COMMAND"):  # demo and completion, which have no answer
         return int(command.run(args))
     from bold_orchard.cli.driver import run

@@ -73,4 +73,4 @@ def _held(entries: list[str]) -> dict[str, list[float | str]]:
     return out
 
 
-COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer)
+COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, one_fit=True)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import math
 import sys
+from pathlib import Path
 from typing import Any
 
 from bold_orchard.errors import UsageError, nearest
@@ -68,7 +69,36 @@ def posterior_option(parser: argparse.ArgumentParser) -> None:
 
 
 def fit_argument(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("fit", metavar="FIT", help="a name given to --save, or the path of its file")
+    parser.add_argument(
+        "fit",
+        metavar="FIT",
+        nargs="?",
+        help="a name given to --save, or the path of its file (default: the fit saved last here)",
+    )
+
+
+def fill_in_fit(args: argparse.Namespace) -> None:
+    """The fit saved last in this folder where none is named, and said; raises UsageError where there is none."""
+    from bold_orchard.storage.save_path import last_saved, save_path
+
+    named = args.fit
+    if named is not None and (getattr(args, "term", "") is not None or _is_fit(named)):
+        return
+    last = last_saved()
+    if last is None and named is None:
+        raise UsageError("no fit is saved in this folder yet; make one with: orchard fit DATA SENTENCE --save NAME")
+    if last is None:
+        return
+    if named is not None:
+        args.term = named
+    args.fit = last
+    say(args, f"of the fit saved last here, {save_path(last)}")
+
+
+def _is_fit(name: str) -> bool:
+    from bold_orchard.storage.save_path import save_path
+
+    return any(path.is_file() for path in (Path(name), save_path(name)))
 
 
 def output_options(parser: argparse.ArgumentParser) -> None:

@@ -39,4 +39,4 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     )  # fmt: skip
 
 
-COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer)
+COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, one_fit=True)

@@ -75,4 +75,5 @@ COMMAND = Command(
     beside=write_fit_tables,
     other_files=("csv_variation", "csv_figures"),
     folders=("matrices",),
+    one_fit=True,
 )

@@ -39,4 +39,4 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     return open_fit(args.fit).simulate(args.draws, new=args.new, missing=args.missing, where=args.where, seed=args.seed)
 
 
-COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, prepare, forms=(".parquet",))
+COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, prepare, forms=(".parquet",), one_fit=True)

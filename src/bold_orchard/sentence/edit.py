@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 
+from bold_orchard.errors import UsageError, unknown_name
 from bold_orchard.sentence import tree
+from bold_orchard.sentence.parse import read_sentence
 
 
 def _again(sentence: tree.Sentence) -> tree.Sentence:
@@ -114,6 +117,86 @@ def with_centred(sentence: tree.Sentence, column: str) -> tree.Sentence:
 
     each = tuple(replace(e, terms=terms(e.terms)) for e in sentence.each)
     return _again(replace(sentence, terms=terms(sentence.terms), each=each))
+
+
+def with_terms(sentence: tree.Sentence, text: str) -> tree.Sentence:
+    """More terms in the fixed part. Raises SentenceError for text that reads as none, UsageError for a term that is there."""
+    more = _read(sentence, f"{sentence.outcome.written} = {text}").terms
+    there = {t.key for t in sentence.terms}
+    for term in more:
+        if term.key in there:
+            raise UsageError(f"'{term}' stands in the sentence already: {sentence}")
+    return _again(replace(sentence, terms=(*sentence.terms, *more)))
+
+
+def without_terms(sentence: tree.Sentence, text: str) -> tree.Sentence:
+    """Fewer terms in the fixed part. Raises UsageError, with the nearest name, for a term that is not there."""
+    dropped = _read(sentence, f"{sentence.outcome.written} = {text}").terms
+    if not dropped:
+        raise UsageError("the intercept is not dropped so; write the whole sentence, ending in: without intercept")
+    for term in dropped:
+        if term.key not in {t.key for t in sentence.terms}:
+            raise UsageError(
+                unknown_name("term", str(term), [str(t) for t in sentence.terms], f"the fixed part of: {sentence}")
+            )
+    gone = {t.key for t in dropped}
+    return _again(replace(sentence, terms=tuple(t for t in sentence.terms if t.key not in gone)))
+
+
+def with_each(sentence: tree.Sentence, text: str) -> tree.Sentence:
+    """One more each clause, written "UNIT: TERMS", or another one in the place of those of its unit."""
+    (made,) = _read(sentence, f"{sentence.outcome.written} = intercept; each {text}").each
+    kept, done = [], False
+    for clause in sentence.each:
+        if clause.unit.written != made.unit.written:
+            kept.append(clause)
+        elif not done:
+            kept.append(made)
+            done = True
+    return _again(replace(sentence, each=tuple(kept if done else [*kept, made])))
+
+
+def without_each(sentence: tree.Sentence, unit: str) -> tree.Sentence:
+    """No each clause of a unit. Raises UsageError, with the nearest name, where it has none."""
+    wanted = " ".join(unit.split())
+    kept = tuple(e for e in sentence.each if wanted not in (str(e.unit), e.unit.written))
+    if len(kept) == len(sentence.each):
+        known = list(dict.fromkeys(str(e.unit) for e in sentence.each)) or ["(none)"]
+        raise UsageError(unknown_name("unit", wanted, known, f"the each clauses of: {sentence}"))
+    return _again(replace(sentence, each=kept))
+
+
+def of_outcome(sentence: tree.Sentence, text: str) -> tree.Sentence:
+    """Another outcome in the same sentence, which must not be among its terms."""
+    return read_sentence(replace(sentence, outcome=_read(sentence, f"{text} = intercept").outcome).written)
+
+
+@dataclass(frozen=True)
+class Edits:
+    """What is changed of a sentence: terms of the fixed part, each clauses ("UNIT: TERMS"), units left out, the outcome."""
+
+    add: Sequence[str] = ()
+    drop: Sequence[str] = ()
+    each: Sequence[str] = ()
+    without_each: Sequence[str] = ()
+    outcome: str | None = None
+
+    def of(self, sentence: tree.Sentence) -> tree.Sentence:
+        """The edited sentence; raises SentenceError and UsageError for edits that cannot be made."""
+        for change, texts in (
+            (without_terms, self.drop),
+            (without_each, self.without_each),
+            (with_terms, self.add),
+            (with_each, self.each),
+        ):
+            for text in texts:
+                sentence = change(sentence, text)
+        return sentence if self.outcome is None else of_outcome(sentence, self.outcome)
+
+
+def _read(sentence: tree.Sentence, text: str) -> tree.Sentence:
+    """A piece read with the names that the sentence gives by let."""
+    return read_sentence("".join(f"let {n.name} = {n.factor.written}; " for n in sentence.lets) + text)
 
 
 def unit_of(name: str) -> tree.Unit:

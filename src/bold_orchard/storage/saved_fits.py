@@ -185,6 +185,21 @@ def _taken_up(document: dict[str, Any], table: Table | None, fit_path: Path, use
     return of_model(document["name"], reopen(design, settings.search, theta, points, ended), settings)
 
 
+def as_asked(name: str, with_data: bool = True) -> dict[str, Any]:
+    """How a saved fit was asked for, by the names that ``fit`` takes: sentence, options, data (a path, None where it holds its own)."""
+    document = load_document(name)
+    saved = document["saved"]
+    o, s = saved["options"], saved["settings"]
+    held = "embedded" in saved or not with_data
+    data = None if held else str(_data(saved, find_fit(name), document["name"]))
+    return {
+        "sentence": document["model"], "data": data, "missing": list(saved["missing"]), "where": saved["where"], "baseline": dict(o["baselines"]),
+        "fill_mean": list(o["fill_mean"]), "grades": list(o.get("grades", ())),
+        **{k: o.get(k) for k in ("weights", "family", "link", "success", "force")},
+        **{k: s[k] for k in ("method", "df", "confidence", "tolerance", "max_steps", "points")},
+    }  # fmt: skip
+
+
 def own_pieces(name: str, used: Sequence[str]) -> Pieces:
     """The pieces a saved fit was made from."""
     document = load_document(name)
