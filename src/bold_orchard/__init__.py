@@ -19,6 +19,7 @@ __all__ = [
     "UsageError",
     "compare",
     "draw",
+    "explain",
     "fit",
     "open_fit",
     "plan",
@@ -39,6 +40,7 @@ _HOMES = {
     "UsageError": "errors",
     "compare": "api",
     "draw": "api",
+    "explain": "api",
     "fit": "api",
     "open_fit": "api",
     "read_table": "data.read",
@@ -53,7 +55,20 @@ _HOMES = {
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
-    from bold_orchard.api import Model, compare, draw, fit, open_fit, plan, refit, report, scout, show, side_by_side
+    from bold_orchard.api import (
+        Model,
+        compare,
+        draw,
+        explain,
+        fit,
+        open_fit,
+        plan,
+        refit,
+        report,
+        scout,
+        show,
+        side_by_side,
+    )
     from bold_orchard.cli.run import run
     from bold_orchard.data.read import read_table
     from bold_orchard.errors import OrchardError, UsageError

@@ -20,7 +20,7 @@ from bold_orchard.answers import Answer
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Options
 from bold_orchard.errors import UsageError
-from bold_orchard.fits import Model, compare, draw, open_fit, plan, report, side_by_side
+from bold_orchard.fits import Model, compare, draw, in_words, open_fit, plan, report, side_by_side
 from bold_orchard.fitted import Origin
 from bold_orchard.inference.fit import Fit, Settings
 from bold_orchard.inference.fit import fit as fit_table
@@ -40,6 +40,7 @@ __all__ = [
     "Model",
     "compare",
     "draw",
+    "explain",
     "fit",
     "matrices",
     "open_fit",
@@ -250,6 +251,12 @@ def show(name: str, *, effects: bool = False, ratios: bool = False, confidence: 
     if ratios:
         result = with_ratios(result)
     return Answer(result, result.converged)
+
+
+def explain(fit: Model | str, *, label: Sequence[str] = (), digits: int = 4, confidence: float | None = None) -> Answer:
+    """A fit, or a saved one by its name, in plain sentences; ``label`` are texts "NAME=TEXT" for columns and terms. See ``orchard explain``."""
+    result = show(fit).result if isinstance(fit, str) else fit.result
+    return in_words(result, label, digits, confidence)
 
 
 def matrices(name: str, level: str | None = None) -> dict[str, pd.DataFrame]:

@@ -189,6 +189,10 @@ class Model(Fitted):
 
         return self._answer(equations(self.core, estimates, digits))
 
+    def explain(self, *, label: Sequence[str] = (), digits: int = 4, confidence: float | None = None) -> Answer:
+        """This fit in plain sentences, one for each coefficient and component; see ``orchard explain``."""
+        return in_words(self.result, label, digits, confidence)
+
     def report(self, to: str | Path | None = None, *others: Model | str, **options: Any) -> Answer:
         """The study of this fit and others in one page, written to a file if one is named; see ``report``."""
         made = report(self, *others, **options)
@@ -323,6 +327,17 @@ def plan(*fits: Model | str, title: str | None = None, folder: Path | None = Non
     text = plan_text(models, title, folder)
     names = [m.core.name for m in models]
     return Answer(PlanResult("bold-orchard/plan/1", title or title_of(models), names, text, []))
+
+
+def in_words(result: Any, label: Sequence[str], digits: int, confidence: float | None) -> Answer:
+    """The document of a fit in plain sentences."""
+    from bold_orchard.inference.explain import explain
+    from bold_orchard.inference.summary import with_confidence
+    from bold_orchard.reporting.publication.labels import parse_labels
+
+    result = result if confidence is None else with_confidence(result, confidence)
+    named = parse_labels([label] if isinstance(label, str) else list(label))
+    return Answer(explain(result, named, digits), result.converged)
 
 
 def _cores(fits: Sequence[Model | str]) -> list[Fit]:

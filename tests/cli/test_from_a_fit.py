@@ -74,7 +74,9 @@ def test_edits_that_cannot_be_made(folder, words, said):
 
 
 def test_rows_from_standard_input_are_kept(folder):
-    bo.fit("yield = rain; each orchard: intercept", trial(trees=30)).save(str(folder.folder / "piped"))  # holds its rows
+    bo.fit("yield = rain; each orchard: intercept", trial(trees=30)).save(
+        str(folder.folder / "piped")
+    )  # holds its rows
     d = folder("fit", "--from", "piped", "--add", "soil", "--save", "again", "--json").json
     assert d["model"] == "yield = rain + soil; each orchard: intercept"
     assert folder("check", "again", "--json").json["name"] == "again"

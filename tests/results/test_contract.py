@@ -31,6 +31,7 @@ def answers():
         *out,
         one.draw(kind="coefficients"),
         one.equations(),
+        one.explain(),
         api.side_by_side(one, two, cells="ratio"),
         one.report(),
         one.terms(contrast="sun = 0"),
@@ -82,7 +83,7 @@ def test_pictures_from_saved_answers_or_a_line_that_says_why_not(answers):
         if answer.command in ("check", "draw", "scout", "anova", "sample"):
             with pytest.raises(UsageError, match="saved answer"):
                 again.figure()
-        elif answer.command in ("equations", "table", "report", "simulate", "carry", "certify"):
+        elif answer.command in ("equations", "explain", "table", "report", "simulate", "carry", "certify"):
             with pytest.raises(UsageError, match="has no picture"):
                 again.figure()
         else:

@@ -22,6 +22,7 @@ COMMANDS = {
     "scout": "what are the columns, and which ones group the rows?",
     "fit": "what are the average effects, and how much do groups vary?",
     "show": "print a saved fit again, in any form",
+    "explain": "the fit in plain sentences, to paste into a text",
     "compare": "is the larger model worth it?",
     "check": "do the residuals, at every level, behave?",
     "components": "how much variation sits at each level?",
