@@ -15,6 +15,7 @@ from bold_orchard.design.design import UnitCodes
 from bold_orchard.design.validation import is_nested
 from bold_orchard.diagnostics import findings
 from bold_orchard.diagnostics.autocorrelation import autocorrelation, times
+from bold_orchard.diagnostics.collinearity import collinearity, collinearity_findings
 from bold_orchard.diagnostics.curvature import curvature
 from bold_orchard.diagnostics.family_checks import family_checks, family_findings
 from bold_orchard.diagnostics.influence import Influence, affordable, influence, one_step
@@ -86,6 +87,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
     lacking = {} if unit is not None else _lacking(fit, rest)
     extra: dict[str, Any] = {} if additive else family_checks(fit, asked.seed)
     odds = proportional_odds(fit) if fit.design.graded else []
+    inflated = collinearity(fit)
     found = [
         *findings.shape_findings(fit, levels),
         *findings.spread_findings(fit, across, along),
@@ -98,6 +100,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
         *(findings.left_out_finding(fit, name, test, len(lacking)) for name, test in lacking.items()),
         *([] if serial is None else [findings.serial_findings(fit, serial)]),
         *(findings.influence_findings(fit, m) for m in moved),
+        *collinearity_findings(fit, inflated),
         *([] if additive else family_findings(extra, fit.design.family)),
         *proportional_findings(odds, fit.design.outcome),
     ]
@@ -113,6 +116,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
         "spread_by_fitted": along,
         "curvature": bends,
         "left_out": without,
+        "collinearity": inflated,
         "lacking": [test | {"unit": name} for name, test in lacking.items()],
         "autocorrelation": serial,
         "influence": Entries(

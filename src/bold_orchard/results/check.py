@@ -231,6 +231,15 @@ def _named(group: str, level: str) -> Row:
     return {"group": group, "level": level, **labels_of(group, level)}
 
 
+@dataclass(frozen=True)
+class Inflation(Part):
+    """By how much the other terms inflate the variance of a term's ``df`` coefficients together: its generalized VIF."""
+
+    term: str
+    vif: Number
+    df: int
+
+
 @dataclass(frozen=True, kw_only=True)
 class CheckResult(Result):
     """Residuals at every level, what is left in them, and what each unit carries."""
@@ -249,6 +258,7 @@ class CheckResult(Result):
     spread_by_fitted: RankTest | None
     curvature: list[Curvature]
     left_out: OneWayTest | None
+    collinearity: list[Inflation]
     lacking: list[UnitTest]
     autocorrelation: Autocorrelation | None
     influence: list[LevelInfluence]

@@ -26,6 +26,11 @@ def check_page(d: CheckResult, digits: int = 4) -> Page:
     page.text(f"Skewness and kurtosis are 0 for a normal sample. Row residuals are {kind}.")
     _observed(page, d)
     _tests(page, d)
+    if d["collinearity"]:
+        inflated = [
+            (c["term"], figure(c["vif"], 3) if c["vif"] is not None else "—", str(c["df"])) for c in d["collinearity"]
+        ]
+        page.table("Collinearity", ("term", "generalized\nVIF", "columns"), inflated)
     _influence(page, d, digits)
     far = d["levels"][0]["outliers"]
     if far:
