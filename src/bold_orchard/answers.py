@@ -18,7 +18,7 @@ if TYPE_CHECKING:
     from bold_orchard.reporting.page import Page
 
 PICTURES = (".png", ".svg", ".pdf")
-ALONE = ((".toml", "plan"), (".parquet", "simulate"))  # endings that one command writes
+ALONE = ((".toml", "plan"), (".parquet", "simulate"), (".parquet", "scan"))  # endings that one command writes
 MANY = 3_000  # rows of all tables from which a document is written in one line, eight times as fast
 ENDINGS = (".txt", ".json", ".csv", ".html", ".docx", ".tex", ".md", *PICTURES)
 

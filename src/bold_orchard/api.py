@@ -14,6 +14,7 @@ from __future__ import annotations
 import dataclasses
 import os
 from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from bold_orchard.answers import Answer
@@ -48,6 +49,7 @@ __all__ = [
     "read_sentence",
     "refit",
     "report",
+    "scan",
     "scout",
     "show",
     "side_by_side",
@@ -137,6 +139,79 @@ def fit(
     kept = [missing] if isinstance(missing, str) else [str(m) for m in missing]
     made = _with_views(fit_table(sentence, rows, settings, name, progress), effects, ratios)
     return Model(made, rows, Origin(source, tuple(kept), where))
+
+
+def scan(
+    sentence: str | Sentence, data: Any, outcomes: Sequence[str] | str = (), *, by: str | None = None, correction: str = "bh", only: str | None = None,
+    into: str | None = None, missing: Sequence[str] = (), where: str | None = None, method: str = "reml", family: str | None = None,
+    link: str | None = None, baseline: Mapping[str, str] | None = None, weights: str | None = None, df: str = "satterthwaite",
+    confidence: float = 0.95, success: str | None = None, grades: Sequence[str] = (), force: bool = False,
+    progress: Callable[[int, int], None] | None = None,
+) -> Answer:  # fmt: skip
+    """One sentence fitted to many outcomes; ``to_frame()`` has a row for each outcome and term.
+
+    Parameters
+    ----------
+    sentence : the model, with the word ``outcome`` for its outcome; with ``by`` the outcome by its name.
+    data : see ``table``.
+    outcomes : columns, or patterns such as "aroma_*".
+    by : a column instead, of each of whose levels the rows are fitted by themselves.
+    correction : of the p-values over the outcomes, term by term: "bh", "holm" or "none".
+    only : one term, whose rows alone are told.
+    into : a file that takes each fit as it is made; what it holds already is not made again.
+    method, family, ... : as in ``fit``.
+
+    Raises
+    ------
+    OrchardError
+        for a file ``into`` that holds another scan; UsageError for columns, terms and options that do not exist. An outcome that cannot
+        be fitted is a row that says why.
+
+    Examples
+    --------
+    >>> import bold_orchard as bo
+    >>> rows = {"tree": list("aabbccdd"), "one": [1.0, 1.2, 2.1, 2.0, 3.2, 3.1, 1.9, 2.2], "two": [2.0, 1.0, 2.1, 1.7, 3.0, 2.9, 2.5, 2.2]}
+    >>> bo.scan("outcome = intercept; each tree: intercept", rows, ["one", "two"]).result.outcomes
+    2
+    """
+    from bold_orchard.inference import scanning
+
+    named = [outcomes] if isinstance(outcomes, str) else [str(o) for o in outcomes]
+    if bool(named) == (by is not None):
+        raise UsageError("a scan goes over outcomes or over the levels of a column, by; give one of them")
+    if correction not in scanning.CORRECTIONS:
+        raise UsageError(f"the correction is one of {', '.join(scanning.CORRECTIONS)}, not '{correction}'")
+    options = Options(
+        {str(k): str(v) for k, v in (baseline or {}).items()},
+        (),
+        weights,
+        family,
+        force,
+        link,
+        success,
+        tuple(map(str, grades)),
+    )
+    settings = Settings(method, options, df, confidence)
+    _check(settings)
+    read = read_sentence(sentence) if isinstance(sentence, str) else sentence
+    rows = table(data, missing, where)
+    made = (
+        scanning.over_outcomes(read, rows, named, settings)
+        if by is None
+        else scanning.over_levels(read, rows, by, settings)
+    )
+    stamp = repr(
+        (
+            read.written,
+            str(data) if isinstance(data, (str, os.PathLike)) else len(rows),
+            list(missing),
+            where,
+            by,
+            settings,
+        )
+    )
+    found = scanning.carried_out(made, None if into is None else Path(into), stamp, progress or silent)
+    return Answer(scanning.document_of(found, read.written, correction, only, by, confidence), True)
 
 
 def refit(

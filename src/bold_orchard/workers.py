@@ -48,6 +48,15 @@ def run(task: Callable[[int], Array], samples: int, report: Progress) -> Array:
     return np.array(made)
 
 
+def all_of(task: Callable[[int], Any], samples: int, report: Progress) -> list[Any]:
+    """task(0), ..., task(samples - 1), whatever they are, in order; on all cores where processes can be forked."""
+    made: list[Any] = []
+    for part in _each_part(task, samples):
+        made += part
+        report(len(made), samples)
+    return made
+
+
 def _each_part(task: Callable[[int], Array], samples: int) -> Iterator[list[Array]]:
     parts = (range(i, min(i + AT_ONCE, samples)) for i in range(0, samples, AT_ONCE))
     workers = min(processors(), -(-samples // AT_ONCE))

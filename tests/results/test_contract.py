@@ -32,6 +32,7 @@ def answers():
         one.draw(kind="coefficients"),
         one.equations(),
         one.explain(),
+        api.scan("outcome = sun; each orchard: intercept", make_trees(rows=120), ["yield", "rain"]),
         api.side_by_side(one, two, cells="ratio"),
         one.report(),
         one.terms(contrast="sun = 0"),

@@ -21,6 +21,7 @@ from bold_orchard.errors import OrchardError, UsageError, nearest, visible
 COMMANDS = {
     "scout": "what are the columns, and which ones group the rows?",
     "fit": "what are the average effects, and how much do groups vary?",
+    "scan": "one sentence, many outcomes: which of them does a term explain?",
     "show": "print a saved fit again, in any form",
     "explain": "the fit in plain sentences, to paste into a text",
     "compare": "is the larger model worth it?",

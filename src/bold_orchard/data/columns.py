@@ -177,6 +177,11 @@ class Columns(Mapping[str, Column]):
         names = [*self.names, *(c for c in made if c not in self.names)]
         return Columns(names, self.n, dict(made), self.several)
 
+    def only(self, names: Sequence[str]) -> Columns:
+        """Some of the columns."""
+        held = {n: self.held[n] for n in names if n in self.held}
+        return Columns(names, self.n, held, self.several)
+
     def frame(self) -> pd.DataFrame:
         """All of them as a pandas DataFrame."""
         import pandas as pd

@@ -178,6 +178,10 @@ class Table:
         """The same rows with some columns changed or added."""
         return replace(self, data=self.data.replaced(made))
 
+    def only(self, columns: Sequence[str]) -> Table:
+        """The same rows with some of the columns."""
+        return replace(self, data=self.data.only(columns))
+
     @property
     def orders(self) -> dict[str, tuple[str, ...]]:
         """The orders of levels that columns held in memory declare."""

@@ -12,7 +12,7 @@ HOMES = {
     "scout": "ScoutResult", "fit": "FitResult", "compare": "CompareResult", "components": "ComponentsResult",
     "terms": "TermsResult", "means": "MeansResult", "intervals": "IntervalsResult", "groups": "GroupsResult",
     "predict": "PredictResult", "check": "CheckResult", "draw": "DrawResult", "table": "TableResult",
-    "equations": "EquationsResult", "explain": "ExplainResult", "report": "ReportResult",
+    "equations": "EquationsResult", "explain": "ExplainResult", "scan": "ScanResult", "report": "ReportResult",
     "plan": "PlanResult", "anova": "AnovaResult", "simulate": "SimulateResult", "power": "PowerResult", "carry": "CarryResult", "sample": "SampleResult", "certify": "CertifyResult", "run": "RunResult",
 }  # fmt: skip
 
