@@ -244,9 +244,13 @@ def open_fit(name: str) -> Model:
 
 def compare(
     *fits: Model | str | Sequence[Model | str], force: bool = False, common_rows: bool = False,
-    against: Model | str | None = None, bootstrap: int = 0, seed: int = SEED, progress: Progress | None = None,
+    against: Model | str | None = None, bootstrap: int = 0, leave_out: str | None = None, folds: int | None = None, seed: int = SEED,
+    progress: Progress | None = None,
 ) -> Answer:  # fmt: skip
-    """Likelihood-ratio tests and information criteria of fits of the same rows; see ``orchard compare``."""
+    """Likelihood-ratio tests and information criteria of fits of the same rows; see ``orchard compare``.
+
+    With ``leave_out``, a unit, also how well each fit foretells units that it has not seen, left out in ``folds`` (default: one by one).
+    """
     from bold_orchard.inference.comparison.compare import compare as compared
 
     if bootstrap and bootstrap < 20:
@@ -261,6 +265,14 @@ def compare(
     if not any(isinstance(f, str) for f in given):
         cores = _told_apart(cores)
     result = compared(cores, force, common_rows, bootstrap, seed, progress, beside[0].name if beside else None)
+    if leave_out is not None:
+        from bold_orchard.results.compare import LeftOut
+        from bold_orchard.validation.leave_out import leave_out as scored
+
+        scores = scored(cores, leave_out, folds, seed, progress or silent)
+        result = result.with_keys(leave_out=[LeftOut.from_dict(s.document(leave_out)) for s in scores])
+    elif folds is not None:
+        raise UsageError("--folds shares out the units of --leave-out UNIT; name the unit")
     return Answer(result, all(m.converged for m in result.models))
 
 

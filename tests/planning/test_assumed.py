@@ -8,7 +8,7 @@ import pytest
 import bold_orchard as bo
 from bold_orchard.design.over import design_over
 from bold_orchard.errors import OrchardError
-from bold_orchard.planning.assumed import assumed_of, changed, model_at
+from bold_orchard.estimation.assumed import assumed_of, changed, model_at
 from bold_orchard.planning.effects import read_effects
 from bold_orchard.planning.formula import Expected, power_of
 from bold_orchard.planning.layouts import read_counts, sizes

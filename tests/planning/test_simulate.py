@@ -9,7 +9,7 @@ import pandas as pd
 import pytest
 
 import bold_orchard as bo
-from bold_orchard.planning.assumed import assumed_of, changed, drawn_residual, model_at
+from bold_orchard.estimation.assumed import assumed_of, changed, drawn_residual, model_at
 from builders import inspections, make_trees, trial
 
 SENTENCES = [

@@ -17,6 +17,7 @@ EXAMPLE = """examples:
   orchard compare empty rain slopes
   orchard compare rain slopes --bootstrap 1000 --seed 7
   orchard compare rain slopes --figure compare.png
+  orchard compare rain slopes --leave-out orchard --folds 6
   orchard compare rain slopes --against empty
 """
 
@@ -30,6 +31,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--bootstrap", metavar="N", type=int, default=0,
                         help="also judge each test by N outcomes simulated from the smaller model")  # fmt: skip
+    parser.add_argument("--leave-out", metavar="UNIT", help="also score each fit on units that it has not seen")
+    parser.add_argument("--folds", metavar="K", type=int, help="leave units out in K folds (default: one by one)")
     output_options(parser)
 
 
@@ -38,6 +41,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
 
     return compare(
         args.fits, force=args.force, common_rows=args.common_rows, against=args.against, bootstrap=args.bootstrap, seed=args.seed,
+        leave_out=args.leave_out, folds=args.folds,
         progress=progress,
     )  # fmt: skip
 

@@ -13,9 +13,9 @@ from numpy.typing import NDArray
 from bold_orchard.design.build import build_design
 from bold_orchard.design.design import Design
 from bold_orchard.errors import OrchardError, UsageError
+from bold_orchard.estimation.assumed import Assumed, changed
 from bold_orchard.inference.coefficients.contrasts import combination
 from bold_orchard.inference.fit import Fit
-from bold_orchard.planning.assumed import Assumed, changed
 from bold_orchard.sentence.edit import with_clause
 
 Array = NDArray[Any]

@@ -9,12 +9,12 @@ import numpy as np
 from numpy.typing import NDArray
 from scipy import stats
 
+from bold_orchard.estimation.assumed import Assumed, assumed_of, model_at
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.inference.coefficients.kenward_roger import KenwardRoger
 from bold_orchard.inference.coefficients.methods import METHODS
 from bold_orchard.inference.variances.information import at_bound, full_hessian
 from bold_orchard.likelihood.expected_information import MOST_EFFECTS, widest
-from bold_orchard.planning.assumed import Assumed, assumed_of, model_at
 
 Array = NDArray[Any]
 NOTHING = 1e-9  # noncentrality that changes no digit of a power

@@ -35,12 +35,12 @@ from bold_orchard.data.table import Table
 from bold_orchard.design.design import Options
 from bold_orchard.design.over import design_over
 from bold_orchard.errors import OrchardError, nearest, unknown_name
+from bold_orchard.estimation.assumed import Assumed, assumed_of, changed, model_at
 from bold_orchard.families import family_of
 from bold_orchard.inference.coefficients.methods import precision
 from bold_orchard.inference.fit import Fit, Settings, fit
 from bold_orchard.inference.variances.quantities import own_places
 from bold_orchard.parameters.parameter import Parameter
-from bold_orchard.planning.assumed import Assumed, assumed_of, changed, model_at
 from bold_orchard.planning.layouts import Size, check_rows, sizes, whole_numbers
 from bold_orchard.planning.power import Study
 from bold_orchard.sentence import tree

@@ -13,13 +13,13 @@ from scipy import special
 from bold_orchard.data.table import Table
 from bold_orchard.design.over import design_over
 from bold_orchard.errors import OrchardError, UsageError
+from bold_orchard.estimation.assumed import Assumed, assumed_of, model_at
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.inference.coefficients.hypotheses import hypotheses
 from bold_orchard.inference.coefficients.methods import precision
 from bold_orchard.inference.coefficients.terms import joint_test
 from bold_orchard.inference.comparison.boundary_law import half_and_half
 from bold_orchard.inference.fit import Fit
-from bold_orchard.planning.assumed import Assumed, assumed_of, model_at
 from bold_orchard.planning.effects import Wanted, read_effects
 from bold_orchard.planning.formula import Expected, power_of
 from bold_orchard.planning.layouts import Size, check_size, resized, smallest

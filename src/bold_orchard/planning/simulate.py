@@ -13,9 +13,9 @@ from bold_orchard.data.table import Table
 from bold_orchard.design.design import Design
 from bold_orchard.design.over import design_over
 from bold_orchard.errors import OrchardError, UsageError
+from bold_orchard.estimation.assumed import Assumed, assumed_of, drawn_parts, drawn_residual, family_over
 from bold_orchard.inference.fit import Fit
 from bold_orchard.machine import check_room
-from bold_orchard.planning.assumed import Assumed, assumed_of, drawn_parts, drawn_residual, family_over
 from bold_orchard.results.simulate import SimulateResult
 from bold_orchard.sentence import tree
 

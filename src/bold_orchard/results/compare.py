@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from typing import Any, ClassVar
 
-from bold_orchard.results.base import BESIDE, Number, Part, Result, Row
+from bold_orchard.results.base import ABSENT, BESIDE, Absent, Number, Part, Result, Row
 
 
 @dataclass(frozen=True)
@@ -53,6 +53,26 @@ class RatioTest(Part):
 
 
 @dataclass(frozen=True)
+class LeftOutLevel(Part):
+    level: str
+    log_score: Number
+
+
+@dataclass(frozen=True)
+class LeftOut(Part):
+    """How well a fit foretells units that it has not seen: the log density of their rows, summed over ``levels``, with its standard
+    error, and the root mean squared error of its fixed part on the outcome's scale."""
+
+    name: str
+    unit: str
+    folds: int
+    log_score: Number
+    se: Number
+    rmse: Number
+    levels: list[LeftOutLevel]
+
+
+@dataclass(frozen=True)
 class Lines:
     """Data (n,) and, per fit, the average line at ``at``; ``covariate`` names the horizontal axis.
 
@@ -82,6 +102,7 @@ class CompareResult(Result):
     models: list[ComparedModel]
     tests: list[RatioTest]
     notes: list[str]
+    leave_out: list[LeftOut] | Absent = ABSENT
     lines: Lines | None = field(default=None, metadata=BESIDE, repr=False, compare=False)
 
     def table(self, **view: bool) -> list[Row]:

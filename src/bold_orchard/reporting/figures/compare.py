@@ -20,6 +20,8 @@ DASHES: Any = ("-", (0, (6, 3)), (0, (2, 2)), (0, (6, 2, 2, 2)))
 def compare_figure(result: CompareResult) -> Figure:
     """AIC and BIC less the best one's; beside them the average lines of all models over the data."""
     d, lines = result, result.lines
+    if d.get("leave_out"):
+        return _left_out(d)
     title = f"How far from the best? {len(d['models'])} models on {d['rows']:,} rows, by {d['method']}"
     if lines is not None and lines.units:
         return _with_units(title, d, lines)
@@ -27,6 +29,39 @@ def compare_figure(result: CompareResult) -> Figure:
     _criteria(axes[0], d)
     if lines is not None:
         _lines(axes[1], lines, d["outcome"])
+    return figure
+
+
+def _left_out(d: Result) -> Figure:
+    """Beside the criteria each unit's score by every model, less that of the model with the best sum."""
+    made = d["leave_out"]
+    figure, axes = canvas(
+        1, 2, f"How well are units of {made[0]['unit']} foretold that a fit has not seen? {made[0]['folds']:,} folds"
+    )
+    _criteria(axes[0], d)
+    best = max(made, key=lambda r: r["log_score"])
+    scores = np.array([v["log_score"] for v in best["levels"]])
+    order = np.argsort(scores)
+    for i, r in enumerate(made):
+        if r is not best:
+            less = np.array([v["log_score"] for v in r["levels"]]) - scores
+            axes[1].plot(
+                less[order],
+                np.arange(len(order)),
+                "o",
+                color=PALETTE[i % len(PALETTE)],
+                label=f"{short(r['name'], 30)}: {less.sum():+.1f} in all",
+            )
+    axes[1].axvline(0, color=BARK, linewidth=1)
+    names = [short(best["levels"][i]["level"], 24) for i in order]
+    shown = np.arange(0, len(names), max(1, len(names) // 40))
+    axes[1].set_yticks(shown, [names[i] for i in shown], fontsize=9)
+    axes[1].set(
+        xlabel=f"log score less that of {short(best['name'], 40)} (left of the line: worse)",
+        title=f"each {made[0]['unit']}",
+    )
+    if len(made) > 1:
+        axes[1].legend(frameon=False)
     return figure
 
 

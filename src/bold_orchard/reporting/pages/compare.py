@@ -52,7 +52,31 @@ def compare_page(d: CompareResult, digits: int = 4) -> Page:
                 ("group", Left("term"), "explained"),
                 explained,
             )
+    _left_out(page, d)
     return page.notes(d["notes"])
+
+
+def _left_out(page: Page, d: CompareResult) -> None:
+    """Scores of units that were not seen, the best first."""
+    made = d.get("leave_out") or []
+    if not made:
+        return
+    best = max(made, key=lambda r: r["log_score"])
+    of_best = [v["log_score"] for v in best["levels"]]
+    rows = []
+    for r in sorted(made, key=lambda r: -r["log_score"]):
+        apart = [a - b["log_score"] for a, b in zip(of_best, r["levels"])]
+        mean = sum(apart) / len(apart)
+        spread = (len(apart) * sum((v - mean) ** 2 for v in apart) / max(len(apart) - 1, 1)) ** 0.5
+        behind = "" if r is best else f"{fixed(sum(apart), 2)} (SE {fixed(spread, 2)})"
+        rows.append((r["name"], fixed(r["log_score"], 2), fixed(r["se"], 2), behind, figure(r["rmse"], 4)))
+    unit, folds = best["unit"], best["folds"]
+    page.table(
+        f"Units of {unit} not seen, in {folds:,} folds", ("model", "log score", "SE", "behind the best", "RMSE"), rows
+    )
+    page.text(
+        f"Each {unit} was foretold by a fit without it: the log density of its rows together, its own effects unknown. Larger scores are better."
+    )
 
 
 def evidence(x: float | None) -> str:

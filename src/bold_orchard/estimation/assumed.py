@@ -137,7 +137,7 @@ def drawn_residual(design: Design, assumed: Assumed, rng: np.random.Generator) -
     residual = design.residual
     rows = to_arrays(replace(design, residual=replace(residual, spread=None))).rows
     if rows is not None:
-        drawn, order = rows.colour(_phi_of(rows, assumed), drawn), row_order(residual)
+        drawn, order = rows.colour(phi_of(rows, assumed), drawn), row_order(residual)
         if order is not None:
             drawn[order] = drawn.copy()
     for coefficient, values in zip(assumed.spread, () if residual.spread is None else residual.spread.values):
@@ -166,7 +166,7 @@ def _theta(design: Design, c: Criterion, assumed: Assumed) -> tuple[Array, float
     """The criterion's own parameters, and sigma^2 as it has it."""
     middle, width = _spread_columns(design)
     sigma2 = assumed.sigma2 * float(np.exp(2.0 * assumed.spread @ middle))
-    inner = assumed.phi if c.correlated is None else _phi_of(c.correlated.rows, assumed)
+    inner = assumed.phi if c.correlated is None else phi_of(c.correlated.rows, assumed)
     phi = np.concatenate([inner, assumed.spread * width])
     parts = [np.zeros(0), *_effects(design, c, assumed, sigma2), phi]
     if c.absolute:
@@ -174,7 +174,7 @@ def _theta(design: Design, c: Criterion, assumed: Assumed) -> tuple[Array, float
     return np.concatenate(parts), sigma2
 
 
-def _phi_of(rows: RowCovariance, assumed: Assumed) -> Array:
+def phi_of(rows: RowCovariance, assumed: Assumed) -> Array:
     """phi of a residual structure over some rows, what it reports of it being as assumed."""
     phi = assumed.phi.copy()
     for own, value in zip(rows.own, assumed.own):

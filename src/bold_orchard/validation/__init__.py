@@ -1,0 +1,1 @@
+"""How well a model predicts what it has not seen."""
