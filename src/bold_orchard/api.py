@@ -78,6 +78,7 @@ def fit(
     grades: Sequence[str] = (),
     tolerance: float = 1e-10,
     max_steps: int = 100,
+    errors: str | None = None,
     force: bool = False,
     effects: bool = False,
     ratios: bool = False,
@@ -123,7 +124,9 @@ def fit(
             {str(k): str(v) for k, v in (baseline or {}).items()}, tuple(fill), weights, family, force, link, success,
             tuple(str(g) for g in grades),
         )  # fmt: skip
-        settings = Settings(method, options, df, confidence, tolerance, max_steps, points)
+        settings = Settings(
+            method, options, df, confidence, tolerance, max_steps, points, None if errors == "model" else errors
+        )
         _check(settings)
     sentence = read_sentence(sentence) if isinstance(sentence, str) else sentence
     if isinstance(data, (str, os.PathLike)) and str(data) != "-":
@@ -258,7 +261,7 @@ def refit(
         asked = {"sentence": earlier.result.model, "data": None, "baseline": o.baselines, "fill_mean": o.fill_mean, "grades": o.grades,
                  **({"missing": origin.missing, "where": origin.where} if origin.source is not None else {}),
                  **{k: getattr(o, k) for k in ("weights", "family", "link", "success", "force")},
-                 **{k: getattr(s, k) for k in ("method", "df", "confidence", "tolerance", "max_steps", "points")}}  # fmt: skip
+                 **{k: getattr(s, k) for k in ("method", "df", "confidence", "tolerance", "max_steps", "points", "errors")}}  # fmt: skip
     sentence = edits.of(read_sentence(asked.pop("sentence")))
     place = asked.pop("data")
     return fit(sentence, data if data is not None else rows if place is None else place, **(asked | options))
@@ -287,7 +290,9 @@ def _in_pieces(
 def _check(settings: Settings) -> None:
     """The same refusals as the command line's."""
     from bold_orchard.inference.coefficients.methods import METHODS
+    from bold_orchard.inference.coefficients.robust import read_errors
 
+    read_errors(settings.errors)
     if settings.df not in METHODS:
         raise UsageError(f"df is one of {', '.join(METHODS)}, not '{settings.df}'")
     if not settings.tolerance > 0:

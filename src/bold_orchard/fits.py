@@ -49,7 +49,7 @@ class Model(Fitted):
     def terms(
         self, type: int = 3, *, df: str | None = None, chisq: bool = False, likelihood: bool = False,
         contrast: Sequence[str] = (), force: bool = False, confidence: float | None = None, effect_sizes: bool = False,
-        posterior: Answer | str | None = None,
+        posterior: Answer | str | None = None, errors: str | None = None,
     ) -> Answer:  # fmt: skip
         """Tests of the fixed terms, and of contrasts in words; see ``orchard terms``."""
         from bold_orchard.classical.pooled import pooled_notes
@@ -65,9 +65,10 @@ class Model(Fitted):
                 "chisq": chisq,
                 "likelihood": likelihood,
                 "effect-sizes": effect_sizes,
+                "errors": errors,
             }
             return sampled.contrasts(self.core, posterior, given, texts, self._level(confidence))
-        core = self.with_rows().core if effect_sizes else self.core
+        core = (self.with_rows().core if effect_sizes else self.core).with_errors(errors)
         made = terms(core, type, df, chisq, force, likelihood, texts, self._level(confidence), effect_sizes)
         more = pooled_notes(core, made)
         return self._answer(made.with_keys(notes=[*made.notes, *more]) if more else made)
@@ -76,7 +77,7 @@ class Model(Fitted):
         self, term: str | None = None, *, hold: Mapping[str, Any] | None = None, differences: bool = False, correction: str = "tukey",
         df: str | None = None, slope: str | None = None, within: str | None = None, ratios: bool = False,
         sed: bool = False, force: bool = False, confidence: float | None = None, posterior: Answer | str | None = None,
-        against: str | None = None, letters: bool = False, effect_sizes: bool = False, trend: bool = False,
+        against: str | None = None, letters: bool = False, effect_sizes: bool = False, trend: bool = False, errors: str | None = None,
     ) -> Answer:  # fmt: skip
         """Adjusted means of a term's levels and their differences, of all categories and products where none is named; see ``orchard means``."""
         from bold_orchard.inference.coefficients.comparisons import Comparisons
@@ -99,11 +100,12 @@ class Model(Fitted):
             raise UsageError("--within looks inside one factor of a term, so name the term")
         asked = terms_with_means(self.core) if term is None else [term]
         if posterior is not None:
-            given = {"df": df, "correction": correction not in ("tukey", "none"), "against": against, "letters": letters,
+            given = {"df": df, "correction": correction not in ("tukey", "none"), "against": against, "letters": letters, "errors": errors,
                      "effect-sizes": effect_sizes, "trend": trend}  # fmt: skip
             return sampled.means(self.core, posterior, given, view, asked, held, level, slope, within, ratios)
         more = Comparisons(against, letters, effect_sizes, trend)
-        made = [means(self.core, one, held, correction, df, level, slope, force, within, ratios, more) for one in asked]
+        core = self.core.with_errors(errors)
+        made = [means(core, one, held, correction, df, level, slope, force, within, ratios, more) for one in asked]
         return self._answer(of_all_terms(made), **view)
 
     def components(
@@ -134,13 +136,15 @@ class Model(Fitted):
 
     def intervals(
         self, method: str = "profile", *, samples: int = 1000, seed: int = SEED, force: bool = False,
-        confidence: float | None = None, points: int = 12, progress: Progress | None = None,
+        confidence: float | None = None, points: int = 12, progress: Progress | None = None, errors: str | None = None,
     ) -> Answer:  # fmt: skip
         """Intervals for everything: profile, wald or bootstrap; ``points`` more of each curve serve its picture."""
         from bold_orchard.inference.intervals.intervals import intervals
 
         level = self._level(confidence)
-        core = self.with_rows().core if method == "bootstrap" else self.core
+        if errors is not None and method != "wald":
+            raise UsageError("--errors is about standard errors; ask for --method wald")
+        core = (self.with_rows().core if method == "bootstrap" else self.core).with_errors(errors)
         return self._answer(intervals(core, method, level, points, samples, seed, force, progress))
 
     def anova(self, type: int = 3, *, restricted: bool = False) -> Answer:
@@ -296,7 +300,7 @@ def draw(
 def side_by_side(
     *fits: Model | str, headings: Sequence[str] = (), cells: str = "estimate (se)", labels: str | Mapping[str, str] | None = None,
     label: Sequence[str] = (), caption: str = "", drop: Sequence[str] = (), order: Sequence[str] = (), digits: int = 4,
-    confidence: float | None = None,
+    confidence: float | None = None, errors: str | None = None,
 ) -> Answer:  # fmt: skip
     """The publication table of one to ten fits; ``labels`` are a file or a dictionary. See ``orchard table``."""
     from bold_orchard.inference.summary import with_confidence
@@ -309,7 +313,7 @@ def side_by_side(
     options = TableOptions(
         cells, tuple(headings), given | parse_labels(named), caption, tuple(drop), tuple(order), digits
     )
-    cores = _cores(fits)
+    cores = [f.with_errors(errors) for f in _cores(fits)]
     level = confidence or cores[0].settings.confidence
     entries = [(with_confidence(f.result, level), components(f, level)) for f in cores]
     return Answer(publication_table(entries, options), all(f.converged for f in cores))

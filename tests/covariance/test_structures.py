@@ -93,7 +93,7 @@ def test_correlation_over_the_ground_equals_the_dense_likelihood():
     factor = np.linalg.cholesky(
         np.exp(-np.hypot(*(frame[c].to_numpy()[:, None] - frame[c].to_numpy() for c in ("east", "north"))) / 12)
     )
-    frame["yield"] += 2 * factor @ r.normal(size=len(frame))
+    frame["yield"] += 8 * factor @ r.normal(size=len(frame))
     for unit in ("orchard", "season"):
         made = fit(f"yield = rain; within {unit}: exponential(east, north)", Table(frame, "t", len(frame)))
         v = residual(frame, unit, made.result["residual"], ("east", "north"))

@@ -9,6 +9,7 @@ from bold_orchard.cli.command import Command
 from bold_orchard.cli.options import (
     Parser,
     data_options,
+    errors_option,
     fit_tables,
     outcome_given,
     outcome_options,
@@ -59,6 +60,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
                        help="fill a covariate's gaps with its mean (repeatable)")  # fmt: skip
     group.add_argument("--points", metavar="K", type=_points, default=1,
                        help="quadrature points per random effect, or auto; 1 is Laplace (default)")  # fmt: skip
+    errors_option(group)
     group.add_argument("--effects", action="store_true", help="also average effects on the outcome's own scale")
     group.add_argument(
         "--tolerance", metavar="X", type=float, default=1e-10, help="expected further change of the deviance"
@@ -143,7 +145,8 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
 def _options(args: argparse.Namespace) -> dict[str, Any]:
     """The options of a fit as the Python interface takes them."""
     given = {
-        k: getattr(args, k) for k in ("missing", "where", "fill_mean", "points", "tolerance", "max_steps", "effects")
+        k: getattr(args, k)
+        for k in ("missing", "where", "fill_mean", "points", "tolerance", "max_steps", "effects", "errors")
     }
     return given | {"name": args.save or "fit", "confidence": args.confidence or 0.95} | outcome_given(args)
 

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import fit_argument, output_options
+from bold_orchard.cli.options import errors_option, fit_argument, output_options
 from bold_orchard.errors import UsageError
 
 if TYPE_CHECKING:
@@ -31,6 +31,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--samples", metavar="N", type=int, help="simulated outcomes of --method bootstrap (default 1000)"
     )
     parser.add_argument("--force", action="store_true", help="go on with a fit that did not converge")
+    errors_option(parser)
     output_options(parser)
 
 
@@ -48,7 +49,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
 
     return open_fit(args.fit).intervals(
         args.method, samples=args.bootstrap or args.samples or 1000, seed=args.seed, force=args.force,
-        confidence=args.confidence, points=12 if args.figure else 0, progress=progress,
+        confidence=args.confidence, errors=args.errors, points=12 if args.figure else 0, progress=progress,
     )  # fmt: skip
 
 

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import fit_argument, output_options, posterior_option
+from bold_orchard.cli.options import errors_option, fit_argument, output_options, posterior_option
 from bold_orchard.errors import UsageError
 
 if TYPE_CHECKING:
@@ -48,6 +48,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
                         help="degrees of freedom (default: those of the fit)")  # fmt: skip
     parser.add_argument("--force", action="store_true", help="go on with a fit that did not converge")
     posterior_option(parser)
+    errors_option(parser)
     output_options(parser)
 
 
@@ -57,7 +58,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     return open_fit(args.fit).means(
         args.term, hold=_held(args.hold), differences=args.differences, correction=args.correction, df=args.df,
         slope=args.slope, within=args.within, ratios=args.ratios, sed=args.sed, force=args.force,
-        confidence=args.confidence, posterior=args.posterior, against=args.against, letters=args.letters,
+        confidence=args.confidence, errors=args.errors, posterior=args.posterior, against=args.against, letters=args.letters,
         effect_sizes=args.effect_sizes, trend=args.trend,
     )  # fmt: skip
 

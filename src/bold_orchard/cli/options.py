@@ -116,6 +116,15 @@ def output_options(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--quiet", action="store_true", help="no progress, no notes")
 
 
+def errors_option(parser: argparse.ArgumentParser | argparse._ArgumentGroup) -> None:
+    """The option of commands that print errors of coefficients or means."""
+    parser.add_argument(
+        "--errors",
+        metavar="KIND",
+        help="robust (over the topmost unit), robust=UNIT, or model (default: those of the fit)",
+    )
+
+
 def fit_tables(parser: argparse.ArgumentParser) -> None:
     """Further tables of a fit as CSV."""
     parser.add_argument("--csv-variation", metavar="FILE", help="variances, correlations and the residual as CSV")

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import output_options
+from bold_orchard.cli.options import errors_option, output_options
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
@@ -33,6 +33,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--drop", metavar="TERM", action="append", default=[], help="a term that is left out (repeatable)"
     )
     parser.add_argument("--order", metavar="A,B,C", help="terms that stand first, in this order")
+    errors_option(parser)
     output_options(parser)
 
 
@@ -41,7 +42,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
 
     return side_by_side(
         *args.fits, headings=_names(args.headings), cells=args.cells, labels=args.labels, label=args.label, caption=args.caption,
-        drop=args.drop, order=_names(args.order), digits=args.digits, confidence=args.confidence,
+        drop=args.drop, order=_names(args.order), digits=args.digits, confidence=args.confidence, errors=args.errors,
     )  # fmt: skip
 
 

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import fit_argument, output_options, posterior_option
+from bold_orchard.cli.options import errors_option, fit_argument, output_options, posterior_option
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
@@ -38,6 +38,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
                         help="partial eta and omega squared from F and df, and the change of the marginal R2")  # fmt: skip
     parser.add_argument("--force", action="store_true", help="go on with a fit that did not converge")
     posterior_option(parser)
+    errors_option(parser)
     output_options(parser)
 
 
@@ -46,7 +47,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
 
     return open_fit(args.fit).terms(
         args.type, df=args.df, chisq=args.chisq, likelihood=args.likelihood, contrast=args.contrast, force=args.force,
-        confidence=args.confidence, posterior=args.posterior, effect_sizes=args.effect_sizes,
+        confidence=args.confidence, errors=args.errors, posterior=args.posterior, effect_sizes=args.effect_sizes,
     )  # fmt: skip
 
 

@@ -14,6 +14,7 @@ from bold_orchard.design.build import build_design
 from bold_orchard.design.design import Design, Options
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.estimate import estimate, reopen
+from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.inference.coefficients.methods import precision
@@ -42,6 +43,7 @@ class Settings:
     tolerance: float = 1e-10
     max_steps: int = 100
     points: int | str = 1
+    errors: str | None = None
 
     @property
     def search(self) -> SearchOptions:
@@ -114,7 +116,20 @@ class Fit:
         if not self.criterion.profiled and not same:
             kind = "fits with a spread for each unit" if self.design.random_spread else f"{self.design.family} fits"
             raise UsageError(f"--df {df} is for gaussian fits; tests of {kind} use the normal")
-        return self.known if same else precision(self.model, str(df))
+        return self.known if same else self._precision(str(df))
+
+    def _precision(self, df: str) -> CoefficientInference:
+        return precision_of(self.model, replace(self.settings, df=df))
+
+    def df_name(self, method: str) -> str:
+        """What a document calls the degrees of freedom of a method."""
+        return self.known.called if self.settings.errors is not None else method
+
+    def with_errors(self, errors: str | None) -> Fit:
+        """The same fit with other errors of its coefficients: "model", "robust" or "robust=UNIT"; its own where None."""
+        if errors is None:
+            return self
+        return of_model(self.name, self.model, replace(self.settings, errors=None if errors == "model" else errors))
 
 
 def fit(
@@ -203,9 +218,11 @@ def of_model(name: str, model: FittedModel[Any, Any], settings: Settings) -> Fit
         if settings.df not in ("satterthwaite", "normal"):
             precision(model, settings.df)  # says why not
         settings = replace(settings, df="normal")
-    known = precision(model, settings.df)
+    known = precision_of(model, settings)
     trouble = trouble_of(model)
     result = summarise(name, model, known, settings.df, settings.confidence, trouble)
+    if settings.errors is not None:
+        result = result.with_keys(errors=known.errors_used, df_method=known.called)
     if trouble.notes:
         model = replace(model, found=replace(model.found, converged=False))
     return Fit(name, model, settings, known, result)
@@ -219,4 +236,23 @@ def by_ml(earlier: Fit, method: str = "ml") -> Fit:
 def on_rows(earlier: Fit, keep: np.ndarray[Any, np.dtype[np.intp]], exact: bool) -> Fit:
     """The same model on the rows ``keep``; of its document nothing is made anew."""
     model = earlier.model.on_rows(keep, exact)
-    return replace(earlier, model=model, known=precision(model, earlier.settings.df))
+    return replace(earlier, model=model, known=precision_of(model, earlier.settings))
+
+
+def precision_of(model: FittedModel[Any, Any], settings: Settings) -> CoefficientInference:
+    """Standard errors and degrees of freedom as the settings ask for them.
+
+    Raises UsageError for robust errors beside degrees of freedom that are not theirs, and OrchardError where no clusters are independent.
+    """
+    from bold_orchard.inference.coefficients.robust import Robust, read_errors
+
+    robust, unit = read_errors(settings.errors)
+    if not robust:
+        return precision(model, settings.df)
+    if not isinstance(model, GaussianModel):
+        raise UsageError("--errors robust is made for gaussian fits without a spread of each unit; leave it out")
+    if model.design.counts is not None:
+        raise OrchardError(
+            "robust errors need the rows themselves, and this fit was made in pieces; fit again with more --memory"
+        )
+    return Robust(model, unit, settings.df == "normal")

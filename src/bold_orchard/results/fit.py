@@ -157,6 +157,15 @@ class AverageEffect(Part):
 
 
 @dataclass(frozen=True)
+class ErrorsUsed(Part):
+    """Errors of coefficients that are not the model's own: ``kind`` robust, over the ``clusters`` levels of a unit."""
+
+    kind: str
+    unit: str
+    clusters: int
+
+
+@dataclass(frozen=True)
 class FitResult(Result):
     """A fitted model: coefficients, variation, figures of the likelihood, and how the search ended."""
 
@@ -192,6 +201,7 @@ class FitResult(Result):
     monte_carlo: MonteCarlo | Absent = ABSENT
     average_effects: list[AverageEffect] | Absent = ABSENT
     ratio_kind: str | Absent = ABSENT
+    errors: ErrorsUsed | Absent = ABSENT
     source: str | None = field(default=None, metadata=BESIDE, repr=False, compare=False)
 
     @property

@@ -44,7 +44,9 @@ def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | 
         "fingerprint": _fingerprint(table.raw) if source == "-" else digest(source),
         "missing": missing,
         "where": where,
-        "settings": {k: getattr(s, k) for k in ("method", "df", "confidence", "tolerance", "max_steps", "points")},
+        "settings": {
+            k: getattr(s, k) for k in ("method", "df", "confidence", "tolerance", "max_steps", "points", "errors")
+        },
         "options": {
             "baselines": o.baselines,
             "fill_mean": list(o.fill_mean),
@@ -196,7 +198,7 @@ def as_asked(name: str, with_data: bool = True) -> dict[str, Any]:
         "sentence": document["model"], "data": data, "missing": list(saved["missing"]), "where": saved["where"], "baseline": dict(o["baselines"]),
         "fill_mean": list(o["fill_mean"]), "grades": list(o.get("grades", ())),
         **{k: o.get(k) for k in ("weights", "family", "link", "success", "force")},
-        **{k: s[k] for k in ("method", "df", "confidence", "tolerance", "max_steps", "points")},
+        **{k: s[k] for k in ("method", "df", "confidence", "tolerance", "max_steps", "points")}, "errors": s.get("errors"),
     }  # fmt: skip
 
 

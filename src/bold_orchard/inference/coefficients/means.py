@@ -74,7 +74,7 @@ def means(
     if more.effect_sizes:
         add_effect_sizes(fit, pairs)
     found: dict[str, Any] = {"trends": trends(known, asked.cells, kept, offset, sure)} if more.trend else {}
-    return document_of(fit, asked, made, pairs, errors, correction, method, confidence, **found)
+    return document_of(fit, asked, made, pairs, errors, correction, fit.df_name(method), confidence, **found)
 
 
 @dataclass(frozen=True)

@@ -10,6 +10,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.inference.variances.information import parameter_covariance
+from bold_orchard.results.fit import ErrorsUsed
 
 Array = NDArray[Any]
 
@@ -26,6 +27,16 @@ class CoefficientInference:
     @property
     def covariance(self) -> Array:
         return np.asarray(self.e.b_covariance)
+
+    @property
+    def called(self) -> str:
+        """What a document calls its degrees of freedom, where they are not those of a method by name."""
+        return ""
+
+    @property
+    def errors_used(self) -> ErrorsUsed | None:
+        """What a document says of errors that are not the model's own."""
+        return None
 
     @cached_property
     def parameter_covariance(self) -> Array:

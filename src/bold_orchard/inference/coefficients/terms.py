@@ -54,7 +54,7 @@ def terms(
         "name": fit.name,
         "model": fit.result["model"],
         "type": kind,
-        "df_method": method,
+        "df_method": fit.df_name(method),
         "tests": tests,
         "contrasts": [contrast(fit, text, df_method, level) for text in contrasts],
         "confidence": level,

@@ -125,6 +125,8 @@ def _df_words(method: str, df: float | None) -> str:
     if method == "normal":
         return "p-values and intervals are from the normal distribution (z)."
     shared = f", {degrees(df)} for every term" if df is not None else ""
+    if method.startswith("robust"):
+        return f"Errors are {method} (CR2), which hold where residuals are not as the model says; degrees of freedom by Satterthwaite, of each term its own."
     return f"Degrees of freedom: {method}{shared}."
 
 

@@ -19,6 +19,7 @@ PARTS = ("estimate", "se", "interval", "p", "df", "ratio")
 EFFECTS, VARIATION, FIGURES = "average effects", "variation", "fit"
 FEWEST, MOST = 1, 10  # fits that stand side by side on a page
 NOTHING = ""
+CLUSTERED = "cluster-robust errors (CR2) and their own degrees of freedom"
 DF = {
     "satterthwaite": "Satterthwaite's degrees of freedom", "kenward-roger": "Kenward and Roger's degrees of freedom",
     "residual": "residual degrees of freedom", "normal": "the normal distribution",
@@ -239,7 +240,7 @@ def _method(f: FitResult) -> str:
         "" if f["family"] == "gaussian" and f["link"] == "identity" else f"{f['family']} model ({f['link']} link), "
     )
     restricted = "; its log-likelihood, AIC and BIC are restricted ones" if f["method"] == "REML" else ""
-    return f"{family}{how}; tests and intervals by {DF[f['df_method']]}{restricted}."
+    return f"{family}{how}; tests and intervals by {DF.get(f['df_method'], CLUSTERED)}{restricted}."
 
 
 def _at(f: FitResult, labels: Labels) -> str:
