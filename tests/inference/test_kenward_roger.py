@@ -173,9 +173,6 @@ def test_groups_of_one_shape_stand_together():
 
 def test_what_it_cannot_serve_is_refused_before_the_search():
     frame = trees()
-    frame["week"] = frame.groupby("orchard").cumcount()
     table = Table(frame, "t", len(frame))
     with pytest.raises(UsageError, match="rests on REML"):
         fit("yield = rain; each orchard: intercept", table, Settings(method="ml", df="kenward-roger"))
-    with pytest.raises(UsageError, match="independent and equal"):
-        fit("yield = rain; within orchard: ar1(week)", table, Settings(df="kenward-roger"))
