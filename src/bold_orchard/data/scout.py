@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from typing import Any
 
@@ -23,6 +24,11 @@ FEW_LEVELS = 5  # levels below which a column rather looks like a treatment than
 INSIDE = ("nested", "labels repeat")  # relations of a unit and its parent
 FIRST_ROWS = 5
 MOST_CELLS = 2_000  # of --by: more are no summary
+ROW_NUMBER = "row number"
+LEAST_NUMBERED = 10  # rows, below which numbers may run on by chance
+NUMBERING = re.compile(
+    r"(?:^|[_. -])(?:id|no|nr|num|number|row|index|obs|observation|record|serial)\d*$", re.IGNORECASE
+)
 LIKELY = 0.5  # score from which a column is called a likely unit
 
 
@@ -40,7 +46,7 @@ def scout(table: Table, units: Sequence[str] = (), outcome: str | None = None, b
     table.data.fetch(table.columns)
     read, table = table, without_codes(table)
     labels = {c: table.labels(c) for c in table.columns if table.kind(c) != "empty"}
-    columns = [_column(table, c, labels.get(c), read) for c in table.columns]
+    columns = _columns(table, labels, read)
     groupings = _groupings(table, columns, labels)
     likely = [g["column"] for g in groupings if g["score"] >= LIKELY]
     chosen = list(units) or likely[:MOST_UNITS]
@@ -138,7 +144,7 @@ def units_of(table: Table) -> list[str]:
     """
     table.data.fetch(table.columns)
     labels = {c: table.labels(c) for c in table.columns if table.kind(c) != "empty"}
-    columns = [_column(table, c, labels.get(c), table) for c in table.columns]
+    columns = _columns(table, labels, table)
     groupings = _groupings(table, columns, labels)
     likely = [g["column"] for g in groupings if g["score"] >= LIKELY]
     counters = [g["column"] for g in groupings if g["column"] not in likely and not is_time(g["column"])]
@@ -182,6 +188,35 @@ def without_codes(table: Table) -> Table:
     return table.with_columns(made) if made else table
 
 
+def _columns(table: Table, labels: dict[str, Labels], read: Table) -> list[dict[str, Any]]:
+    """All columns; a row number is neither unit, outcome nor predictor."""
+    out = [_column(table, c, labels.get(c), read) for c in table.columns]
+    counts = {e["column"]: e["distinct"] for e in out}
+    for entry in out:
+        name = entry["column"]
+        if entry["kind"] == "number" and entry["whole"] and not entry["missing"] and not is_time(name):
+            others = [labels[c] for c in labels if c != name and 2 <= counts[c] <= len(table) // 2]
+            if _numbers_rows(name, table.numbers(name), others):
+                entry["kind"] = ROW_NUMBER
+    return out
+
+
+def _numbers_rows(name: str, values: NDArray[np.float64], others: Sequence[Labels]) -> bool:
+    """Whether whole numbers run through the rows of the file one by one, or, where the name says so, through those of each level of a column."""
+    steps = np.diff(values)
+    if len(values) >= LEAST_NUMBERED and (steps == 1).all():
+        return True
+    if not NUMBERING.search(name) or len(values) < LEAST_NUMBERED:
+        return False
+    if len(np.unique(values)) == len(values):
+        return True
+    new = values[1:] == values.min()
+    return any(
+        bool((steps[~new] == 1).all() and (np.diff(at.codes)[~new] == 0).all() and (at.codes >= 0).all())
+        for at in others
+    )
+
+
 def _column(table: Table, name: str, labels: Labels | None, read: Table) -> dict[str, Any]:
     """One column; missing cells and suspected codes are counted in the table as ``read``."""
     missing = int(read.is_missing(name).sum())
@@ -222,7 +257,7 @@ def _groupings(table: Table, columns: list[dict[str, Any]], labels: dict[str, La
     n = len(table)
     for entry in columns:
         name = entry["column"]
-        if name not in labels:
+        if name not in labels or entry["kind"] == ROW_NUMBER:
             continue
         counts = np.bincount(labels[name].codes[labels[name].codes >= 0])
         score, reason = _score(entry, counts, n)
@@ -336,6 +371,8 @@ def _notes(document: dict[str, Any]) -> list[str]:
             )
         if c.get("odd_cells"):
             notes.append(f"{c['column']} is text, but most of its cells are numbers {c['odd_cells']}")
+        if c["kind"] == ROW_NUMBER:
+            notes.append(f"{c['column']} numbers the rows: it is no unit, no outcome and no predictor.")
         if c["kind"] == "empty":
             notes.append(f"{c['column']} is empty in every row.")
     for entry in document["nesting"]:
