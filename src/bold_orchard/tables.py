@@ -77,12 +77,9 @@ def _frame(data: Any) -> pd.DataFrame:
         except ValueError as e:
             raise OrchardError(f"the columns do not make a table: {e}") from None
     if hasattr(data, "__arrow_c_stream__"):
-        try:
-            import pyarrow
-        except ImportError:
-            pass
-        else:
-            return _with_enums(pyarrow.table(data).to_pandas(), data)
+        import pyarrow
+
+        return _with_enums(pyarrow.table(data).to_pandas(), data)
     for method in ("to_pandas", "df", "to_dataframe"):
         if hasattr(data, method):
             return pd.DataFrame(getattr(data, method)())

@@ -187,15 +187,22 @@ def test_given_needs_the_terms_of_the_clause(orchard):
     refused(orchard("fit", "t.csv", 'y = x; each unit (given "g.csv"): intercept + x'), 3, "not positive semi-definite")
 
 
-def test_an_extra_that_is_not_installed_is_named(orchard):
+def test_an_extra_that_is_not_installed_is_named_before_any_work(quick, monkeypatch):
     import importlib.util
 
+    (quick.folder / "t.csv").write_text(GOOD)
+    known = importlib.util.find_spec
+    monkeypatch.setattr(
+        importlib.util, "find_spec", lambda name, *more: None if name == "openpyxl" else known(name, *more)
+    )
+    done = quick("fit", "t.csv", "y = x; each unit: intercept", "--csv", "out.xlsx", "--save", "m")
+    refused(done, 3, "bold-orchard[excel]")
+    assert not (quick.folder / "m.fit.json").exists()
+
+
+def test_a_file_that_is_not_what_its_name_says(orchard):
     (orchard.folder / "t.parquet").write_bytes(b"PAR1")
-    done = orchard("scout", "t.parquet")
-    if importlib.util.find_spec("pyarrow") is None:
-        refused(done, 3, "bold-orchard[parquet]")
-    else:
-        refused(done, 3, "t.parquet cannot be read")
+    refused(orchard("scout", "t.parquet"), 3, "t.parquet cannot be read")
 
 
 def test_large_crossings_beside_what_needs_a_factor_are_refused_by_name(orchard):

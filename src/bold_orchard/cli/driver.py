@@ -64,13 +64,7 @@ def check_targets(args: argparse.Namespace, others: tuple[str, ...] = (), forms:
     if args.figure and Path(args.figure).suffix.lower() not in PICTURES:
         ending = Path(args.figure).suffix or args.figure
         raise UsageError(f"--figure writes {', '.join(PICTURES)}, not '{ending}'; give another ending")
-    for option in ("csv", *(o for o in others if o.startswith("csv"))):
-        path = getattr(args, option)
-        if path and Path(path).suffix.lower() in NOT_CSV:
-            ending = Path(path).suffix
-            raise UsageError(
-                f"--{option.replace('_', '-')} writes CSV (or .xlsx), not {ending}; give it another ending, or use --to"
-            )
+    _check_tables(args, others)
     for path in args.to:
         if Path(path).suffix.lower() not in FORMS + forms:
             raise UsageError(
@@ -92,6 +86,21 @@ def check_targets(args: argparse.Namespace, others: tuple[str, ...] = (), forms:
             raise OrchardError(f"{path} cannot be written: there is no folder {folder}; make it first")
         if path.endswith(("/", "\\")) or (Path(path).is_dir() and path is not kept):
             raise OrchardError(f"{path} is a folder; give a file name")
+
+
+def _check_tables(args: argparse.Namespace, others: tuple[str, ...]) -> None:
+    """Refuse tables in a form that is not theirs, or whose package is not installed."""
+    from bold_orchard.storage.files import check_package
+
+    for option in ("csv", *(o for o in others if o.startswith("csv"))):
+        path = getattr(args, option)
+        if not path:
+            continue
+        check_package(path)
+        if Path(path).suffix.lower() in NOT_CSV:
+            raise UsageError(
+                f"--{option.replace('_', '-')} writes CSV (or .xlsx), not {Path(path).suffix}; give it another ending, or use --to"
+            )
 
 
 def check_harmless(args: argparse.Namespace, others: tuple[str, ...]) -> None:

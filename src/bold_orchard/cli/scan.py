@@ -15,7 +15,7 @@ if TYPE_CHECKING:
 
 EXAMPLE = """examples:
   orchard scan harvest.csv "outcome = centre(rain) + soil; each orchard: intercept" --outcomes yield --outcomes rain --missing -999
-  orchard scan harvest.csv "yield = centre(rain); each tree in orchard: intercept" --by season --missing -999 --figure scan.png
+  orchard scan harvest.csv "yield = centre(rain); each orchard: intercept" --by season --missing -999 --figure scan.png
 """
 
 

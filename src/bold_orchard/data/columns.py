@@ -75,15 +75,12 @@ def in_order(codes: Array, raw: Array, order: tuple[str, ...] = ()) -> Texts:
 def factorize(values: Array) -> tuple[NDArray[np.intp], Array]:
     """Codes (n,) into the distinct values, in order of appearance; NaN has code -1."""
     if len(values) > MANY:
-        try:
-            import pyarrow
-        except ImportError:
-            pass
-        else:
-            made = arrow_of(values).dictionary_encode()
-            codes, known = buffers_of(pyarrow.chunked_array([made.indices]), np.dtype(np.int32))
-            distinct, _ = buffers_of(pyarrow.chunked_array([made.dictionary]), values.dtype)
-            return (codes if known is None else np.where(known, codes, -1)).astype(np.intp), distinct
+        import pyarrow
+
+        made = arrow_of(values).dictionary_encode()
+        codes, known = buffers_of(pyarrow.chunked_array([made.indices]), np.dtype(np.int32))
+        distinct, _ = buffers_of(pyarrow.chunked_array([made.dictionary]), values.dtype)
+        return (codes if known is None else np.where(known, codes, -1)).astype(np.intp), distinct
     known = ~np.isnan(values) if values.dtype.kind == "f" else np.ones(len(values), dtype=bool)
     distinct, first, inverse = np.unique(values[known], return_index=True, return_inverse=True)
     order = np.argsort(first, kind="stable")

@@ -76,7 +76,7 @@ def read_json_lines(path: Path) -> pd.DataFrame:
 def _foreign(path: Path) -> Iterator[None]:
     """What other libraries say of a file, in one line of ours."""
     suffix = path.suffix.lower()
-    needs = {".xlsx": "excel", ".ods": "ods"}.get(suffix, "parquet")
+    needs = {".ods": "ods"}.get(suffix, "excel")
     try:
         yield
     except (OrchardError, NotForArrow):

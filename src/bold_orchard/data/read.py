@@ -135,10 +135,6 @@ def _unpacked(path: Path) -> bytes:
 
         with pyarrow.input_stream(str(path), compression="zstd") as stream:
             return bytes(stream.read())
-    except ImportError:
-        raise OrchardError(
-            f"reading {path.suffix} files needs one more package; install it with: pip install 'bold-orchard[parquet]'"
-        ) from None
     except (OSError, EOFError, zlib.error):
         raise OrchardError(f"{path} cannot be unpacked; it is damaged or not packed by {path.suffix[1:]}") from None
 

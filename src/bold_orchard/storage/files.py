@@ -23,7 +23,15 @@ from bold_orchard.threads import processors
 AT_ONCE = 50_000  # rows of a file written together
 MANY_ROWS = 20_000  # from which the Arrow library is worth its start
 SPECIAL = set(',"\r\n')  # what a cell of CSV cannot hold without quotes
-PACKAGES = {".xlsx": ("openpyxl", "excel"), ".parquet": ("pyarrow", "parquet")}
+BY_PACKAGE = (".xlsx", ".parquet")
+
+
+def check_package(path: str | Path) -> None:
+    """Raise OrchardError for a file whose form needs a package that is not installed: before any work is done for it."""
+    if Path(path).suffix.lower() == ".xlsx" and importlib.util.find_spec("openpyxl") is None:
+        raise OrchardError(
+            f"{path}: writing .xlsx needs openpyxl; install it (pip install bold-orchard[excel]) or end the name in .csv"
+        )
 
 
 def write_safely(path: str | Path, write: Callable[[Path], object]) -> None:
@@ -77,7 +85,7 @@ def write_rows(path: str | Path, rows: Any) -> None:
     """
     import csv
 
-    if Path(path).suffix.lower() in PACKAGES:
+    if Path(path).suffix.lower() in BY_PACKAGE:
         _write_by_package(path, rows)
         return
 
@@ -209,11 +217,7 @@ def _write_parquet(path: Path, columns: dict[str, Any]) -> None:
 
 def _write_by_package(path: str | Path, rows: Any) -> None:
     ending = Path(path).suffix.lower()
-    package, extra = PACKAGES[ending]
-    if importlib.util.find_spec(package) is None:
-        raise OrchardError(
-            f"{path}: writing {ending} needs {package}; install it (pip install bold-orchard[{extra}]) or end the name in .csv"
-        )
+    check_package(path)
     if ending == ".parquet" and hasattr(rows, "run"):
         write_safely(path, lambda p: _write_parquet(p, rows.columns))
         return

@@ -21,6 +21,9 @@ def means_figure(d: MeansResult) -> Figure:
     figure, axes = canvas(-(-len(parts) // across), across, f"Adjusted {what}{by}, {d['name']}: {d['model']}")
     for ax, part in zip(axes, parts):
         _panel(ax, part, what)
+    limits = [ax.get_ylim() for ax in axes[: len(parts)]]
+    for ax in axes[: len(parts)]:  # one scale for all terms
+        ax.set_ylim(min(low for low, _ in limits), max(high for _, high in limits))
     for ax in list(axes)[len(parts) :]:
         ax.set_axis_off()
     return figure
@@ -39,6 +42,10 @@ def _panel(ax: Axes, d: MeansResult, what: str) -> None:
         colour = PALETTE[k % len(PALETTE)]
         for at, m in zip(x, rows):
             ax.plot([at, at], m["ci"], color=colour, linewidth=3, solid_capstyle="butt")
+            if "letters" in m:
+                ax.annotate(
+                    m["letters"], (at, m["ci"][1]), (0, 4), textcoords="offset points", ha="center", color=colour
+                )
         label = ", ".join(f"{o} {v}" for o, v in zip(others, line)) if others else None
         ax.plot(x, [m["mean"] for m in rows], "o-" if others else "o", color=colour, markersize=10, markeredgecolor="white",
                 linewidth=1.2, label=label)  # fmt: skip

@@ -5,7 +5,6 @@ from __future__ import annotations
 import io
 from typing import Any
 
-from bold_orchard.errors import OrchardError
 from bold_orchard.reporting.formats.omml import omml
 from bold_orchard.reporting.page import Code, Formula, Grid, Left, Notes, Page, Paragraph, Picture, Title, Warning_
 
@@ -14,13 +13,9 @@ SMALL, SMALLEST = 7, 10  # columns from which a table is set smaller, and smalle
 
 
 def document(page: Page, title: str = "") -> bytes:
-    """The content of a .docx file. Raises OrchardError where python-docx is missing."""
-    try:
-        import docx
-    except ImportError:
-        raise OrchardError(
-            "a .docx file needs the package python-docx: pip install 'bold-orchard[docx]'; or write .html, which word processors open"
-        ) from None
+    """The content of a .docx file."""
+    import docx
+
     made: Any = docx.Document()
     made.core_properties.title = title
     made.core_properties.author = "orchard"
