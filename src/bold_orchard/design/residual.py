@@ -48,7 +48,7 @@ def build_residual(sentence: tree.Sentence, maker: ColumnMaker, codes: Array | N
         return ResidualPart("independent", spread=spread)
     assert codes is not None
     structure, unit = sentence.within.structure, str(sentence.within.unit)
-    time, labels = _time(structure, maker, sentence)
+    time, labels = times_of(structure, maker, sentence)
     if time is not None:
         _no_ties(time, codes, texts, structure, unit, maker)
     if not residual_structure_of(structure.kind).one_variance and len(np.unique(codes)) <= len(labels):
@@ -71,7 +71,7 @@ def _spread(sentence: tree.Sentence, maker: ColumnMaker) -> ModelMatrix | None:
     return part
 
 
-def _time(
+def times_of(
     structure: tree.Structure, maker: ColumnMaker, sentence: tree.Sentence
 ) -> tuple[Array | None, tuple[str, ...]]:
     if structure.column is None:

@@ -157,10 +157,19 @@ class BeyondLinear(KenwardRoger):
 
 
 def independent_rows(design: Design) -> list[NDArray[np.intp]]:
-    """Rows that hang together by a unit or a residual covariance, the sets by themselves independent.
+    """Rows that hang together. Raises UsageError where there are too many of them to write their covariance out."""
+    out = hanging_together(design)
+    largest = max(len(o) for o in out)
+    if largest > MOST_TOGETHER:
+        raise UsageError(
+            f"--df kenward-roger writes out the covariance of rows that hang together, at most {MOST_TOGETHER:,} where residuals are correlated or "
+            f"spread; here there are {largest:,}; use --df satterthwaite"
+        )
+    return out
 
-    Raises UsageError where one of them is too large to write its covariance out.
-    """
+
+def hanging_together(design: Design) -> list[NDArray[np.intp]]:
+    """Sets of rows that are independent of each other, each joined by units or a residual covariance."""
     codes = [np.asarray(u.codes) for u in design.units]
     if design.residual.codes is not None:
         codes.append(np.asarray(design.residual.codes))
@@ -181,14 +190,7 @@ def independent_rows(design: Design) -> list[NDArray[np.intp]]:
         :n
     ]
     order = np.argsort(label, kind="stable")
-    out = np.split(order, np.cumsum(np.unique(label, return_counts=True)[1])[:-1])
-    largest = max(len(o) for o in out)
-    if largest > MOST_TOGETHER:
-        raise UsageError(
-            f"--df kenward-roger writes out the covariance of rows that hang together, at most {MOST_TOGETHER:,} where residuals are correlated or "
-            f"spread; here there are {largest:,}; use --df satterthwaite"
-        )
-    return out
+    return np.split(order, np.cumsum(np.unique(label, return_counts=True)[1])[:-1])
 
 
 def check_reach(criterion: Criterion) -> None:

@@ -36,6 +36,7 @@ from bold_orchard.inference.prediction.asked_rows import (
 )
 from bold_orchard.inference.prediction.groups import not_observed
 from bold_orchard.inference.prediction.in_runs import AT_ONCE, Gathered, by_runs, runs_of, texts_of
+from bold_orchard.inference.prediction.neighbours import from_neighbours
 from bold_orchard.inference.prediction.outcome_errors import OutcomeErrors
 from bold_orchard.inference.prediction.response_scale import grade_chances, outcome_mean
 from bold_orchard.likelihood.prediction_error import error_variance
@@ -46,7 +47,7 @@ from bold_orchard.threads import at_once, processors
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/predict/1"
-FIELDS = ("predicted", "se", "low", "high", "average", "residual", "known")
+FIELDS = ("predicted", "se", "low", "high", "average", "residual", "known", "given_neighbours")
 CHANCE = "probability of "
 DRAWS, ROWS_AT_ONCE = 2_000, 2_000  # outcomes a row: quantiles to 2% of their spread; rows drawn together (32 MB)
 
@@ -66,6 +67,7 @@ class Predictions:
     average: Array
     residual: Array
     known: Array
+    given_neighbours: Array
     probabilities: dict[str, Array] = field(default_factory=dict)
 
 
@@ -119,13 +121,19 @@ def _of_run(fit: Fit, table: Table, confidence: float, new_observation: bool, rn
     used, x = at.used, at.x
     average = x @ fit.evaluation.b + (0.0 if at.offset is None else at.offset)
     moved, variance, known = _unit_part(fit, used, at.parts, x)
+    told = from_neighbours(fit, used)
+    given = np.zeros(len(used))
+    own = _residual_variance(fit, used) if new_observation and design.additive else np.zeros(len(used))
+    if told is not None:
+        given[told.places] = 1.0
+        moved[told.places], variance[told.places], own[told.places] = told.moved, told.variance, told.own
     se = np.sqrt(np.maximum(variance, 0.0))
     products = fit.criterion.products
     df = None if fit.settings.df == "normal" else float(products.n - products.p)
     width = quantile_t(confidence, df) * se
     predicted = average + moved
     if new_observation and design.additive:
-        width = quantile_t(confidence, df) * np.sqrt(variance + _residual_variance(fit, used))
+        width = quantile_t(confidence, df) * np.sqrt(variance + own)
     low, high = predicted - width, predicted + width
     probabilities: dict[str, Array] = {}
     if not design.additive:
@@ -144,6 +152,7 @@ def _of_run(fit: Fit, table: Table, confidence: float, new_observation: bool, rn
         average=scattered(at, average),
         residual=outcome_of(fit, at.table) - scattered(at, predicted),
         known=scattered(at, known),
+        given_neighbours=scattered(at, given),
         probabilities={level: scattered(at, p) for level, p in probabilities.items()},
     )
 
@@ -275,6 +284,9 @@ def document_of(
         "predicted_average": made.average, "residual": made.residual,
     } | {f"probability[{level}]": p for level, p in made.probabilities.items()}  # fmt: skip
     columns["units_known"] = _units_known(fit, table, made.known)
+    neighboured = int(by_runs(table, made.given_neighbours, lambda given: given == 1.0).sum())
+    if neighboured:
+        columns["given_neighbours"] = by_runs(table, made.given_neighbours, lambda given: given == 1.0)
     new_units = int(by_runs(table, made.known, lambda known: (known == 0).any(axis=1)).sum())
     number = f"row of {fit.name}" if table.has("row") else "row"
     document: dict[str, Any] = {
@@ -296,6 +308,7 @@ def document_of(
             *not_observed(fit),
             *_refused(refused(fit, table, new_observation)),
             *_notes(new_units),
+            *_neighbour_notes(neighboured, fit.design.residual.unit),
             *_beyond(outside(fit, table)),
             *_grade_notes(fit),
         ],
@@ -355,6 +368,14 @@ def _beyond(found: list[tuple[str, int]]) -> list[str]:
     return [
         f"{counted(rows, 'row')} with {column} beyond the values of the fit's data: predictions there extrapolate."
         for column, rows in found
+    ]
+
+
+def _neighbour_notes(rows: int, unit: str | None) -> list[str]:
+    if not rows:
+        return []
+    return [
+        f"{counted(rows, 'row')} without an outcome are predicted given the observed errors of their {unit} too (column given_neighbours)."
     ]
 
 

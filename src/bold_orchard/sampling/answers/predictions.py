@@ -73,7 +73,7 @@ def _made(draws: Draws, table: Table, confidence: float, new_observation: bool, 
     predicted, se, low, high = (scattered(at, v) for v in out)
     return Predictions(
         table=at.table, predicted=predicted, se=se, low=low, high=high, average=scattered(at, average),
-        residual=outcome_of(fit, at.table) - predicted, known=scattered(at, known),
+        residual=outcome_of(fit, at.table) - predicted, known=scattered(at, known), given_neighbours=np.zeros(len(at.table)),
         probabilities={level: scattered(at, p) for level, p in zip(grades, chances.T)},
     )  # fmt: skip
 
