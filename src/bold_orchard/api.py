@@ -79,6 +79,7 @@ def fit(
     tolerance: float = 1e-10,
     max_steps: int = 100,
     errors: str | None = None,
+    order: Mapping[str, Sequence[str]] | None = None,
     force: bool = False,
     effects: bool = False,
     ratios: bool = False,
@@ -97,6 +98,7 @@ def fit(
     name : what tables and notes call the fit.
     method, family, link, ... : the options of ``orchard fit``, by the same names.
     source : the file that a Table was read from, kept when the fit is saved; of a path it is the path itself.
+    order : the levels of text columns in their order, {"dose": ["low", "high"]}; the first is the baseline.
     memory : "2GB"; a path whose used columns take more is read in pieces (default: a quarter of the machine's).
     cluster : the address of a running Dask scheduler, or "local:2"; its workers read the pieces.
     progress : called with the number of steps done.
@@ -132,13 +134,16 @@ def fit(
     if isinstance(data, (str, os.PathLike)) and str(data) != "-":
         used = used_columns(sentence, settings.options.weights, where)
         if cluster is not None or larger_than(str(data), used, memory):
+            if order:
+                raise UsageError("--order is not made for data read in pieces; name the baseline with --baseline")
             return _in_pieces(
                 sentence, str(data), used, missing, where, settings, name, progress, cluster, effects, ratios
             )
     if isinstance(data, (str, os.PathLike)):
-        rows, source = table(data, missing, where, used_columns(sentence, settings.options.weights, where)), str(data)
+        used = used_columns(sentence, settings.options.weights, where)
+        rows, source = table(data, missing, where, used, order), str(data)
     else:
-        rows = data if isinstance(data, Table) and source is not None else table(data, missing, where)
+        rows = data if isinstance(data, Table) and source is not None else table(data, missing, where, order=order)
     kept = [missing] if isinstance(missing, str) else [str(m) for m in missing]
     made = _with_views(fit_table(sentence, rows, settings, name, progress), effects, ratios)
     return Model(made, rows, Origin(source, tuple(kept), where))

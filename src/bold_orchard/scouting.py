@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 from bold_orchard.answers import Answer
@@ -19,7 +19,7 @@ MOST_SHARED = 300_000  # rows up to which an empty model of every unit takes a s
 
 def scout(
     data: Any, unit: Sequence[str] = (), *, outcome: str | None = None, missing: Sequence[str] = (),
-    where: str | None = None, by: Sequence[str] | str = (),
+    where: str | None = None, by: Sequence[str] | str = (), order: Mapping[str, Sequence[str]] | None = None,
 ) -> Answer:  # fmt: skip
     """What the columns are, which of them group the rows, what varies inside a group; see ``orchard scout``.
 
@@ -28,7 +28,7 @@ def scout(
     from bold_orchard.data.scout import scout as scouted
 
     units = [unit] if isinstance(unit, str) else list(unit)
-    rows = table(data, missing, where)
+    rows = table(data, missing, where, order=order)
     cells = (
         [c.strip() for c in by.split("+")]
         if isinstance(by, str) and not rows.has(by)

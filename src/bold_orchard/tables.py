@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 from bold_orchard.data.other_formats import frame_table
 from bold_orchard.data.read import check_missing_syntax, read_table
 from bold_orchard.data.table import Table
-from bold_orchard.errors import OrchardError
+from bold_orchard.errors import OrchardError, UsageError, nearest, unknown_name
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -17,7 +17,10 @@ if TYPE_CHECKING:
 __all__ = ["check_missing_syntax", "larger_than", "table"]
 
 
-def table(data: Any, missing: Sequence[str] = (), where: str | None = None, columns: Sequence[str] = ()) -> Table:
+def table(
+    data: Any, missing: Sequence[str] = (), where: str | None = None, columns: Sequence[str] = (),
+    order: Mapping[str, Sequence[str]] | None = None,
+) -> Table:  # fmt: skip
     """A table from whatever has rows and named columns.
 
     Parameters
@@ -27,6 +30,7 @@ def table(data: Any, missing: Sequence[str] = (), where: str | None = None, colu
     missing : codes that mean missing, each "CODE" or "COLUMN=CODE".
     where : an expression; only the rows for which it holds are kept.
     columns : those of a file that will be used, and are read at once; the others are read when they are asked for.
+    order : the levels of text columns in their order, by column.
 
     Raises
     ------
@@ -35,6 +39,8 @@ def table(data: Any, missing: Sequence[str] = (), where: str | None = None, colu
     """
     if isinstance(missing, str):
         missing = [missing]
+    if order:
+        return ordered(table(data, missing, where, columns), order)
     if isinstance(data, (str, os.PathLike)):
         return read_table(str(data), [str(m) for m in missing], where, columns)
     made = data if isinstance(data, Table) else frame_table(_frame(data), "the data", [str(m) for m in missing])
@@ -44,6 +50,28 @@ def table(data: Any, missing: Sequence[str] = (), where: str | None = None, colu
     from bold_orchard.data.evaluate import filter_rows
 
     return filter_rows(made, where)
+
+
+def ordered(rows: Table, order: Mapping[str, Sequence[str]]) -> Table:
+    """The same rows with the levels of some text columns in the orders given.
+
+    Raises UsageError for a column that is not there or holds numbers, and for levels that are not all named, or named twice.
+    """
+    for column, levels in order.items():
+        if not rows.has(column):
+            raise UsageError(unknown_name("column", column, rows.columns, rows.name) + " (in --order)")
+        if rows.kind(column) != "category":
+            raise UsageError(f"--order: '{column}' holds numbers, which have an order of their own")
+        there, named = rows.labels(column).texts, [str(v) for v in levels]
+        left = [t for t in there if t not in named]
+        if left:
+            raise UsageError(f"--order {column} leaves out {', '.join(left[:3])}; name every level, the first first")
+        if len(set(named)) < len(named):
+            raise UsageError(f"--order {column} names a level twice")
+        strange = [n for n in named if n not in there]
+        if strange and len(named) > len(there) and nearest(strange[0], there):
+            raise UsageError(f"--order {column}: " + unknown_name("level", strange[0], there, f"column '{column}'"))
+    return rows.with_orders({c: [str(v) for v in levels] for c, levels in order.items()})
 
 
 def larger_than(source: str, used: Sequence[str], memory: str | int | None) -> bool:

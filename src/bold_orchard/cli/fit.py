@@ -11,6 +11,8 @@ from bold_orchard.cli.options import (
     data_options,
     errors_option,
     fit_tables,
+    order_option,
+    orders,
     outcome_given,
     outcome_options,
     output_options,
@@ -67,6 +69,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     group.add_argument("--max-steps", metavar="N", type=int, default=100, help="steps of the search (default 100)")
     data_options(parser)
+    order_option(parser)
     parser.add_argument(
         "--cluster", metavar="ADDRESS", help="workers of a Dask scheduler read the pieces: its address, or local:N"
     )
@@ -108,6 +111,7 @@ def _edit(args: argparse.Namespace) -> None:
         )
     asked = as_asked(args.earlier, args.data is None)
     sentence = read_sentence(asked.pop("sentence"))
+    args.kept_order = asked.pop("order")
     asked |= {
         "baseline": [f"{k}={v}" for k, v in asked["baseline"].items()],
         "grades": ",".join(asked["grades"]) or None,
@@ -120,6 +124,12 @@ def _edit(args: argparse.Namespace) -> None:
     if args.data is None and asked["data"] is not None:
         args.data = asked["data"]
     args.sentence = Edits(args.add, args.drop, args.each, args.without_each, args.outcome).of(sentence).written
+
+
+def _orders(args: argparse.Namespace) -> dict[str, list[str]]:
+    """Orders of levels: those of the saved fit, and those given."""
+    kept: dict[str, list[str]] = getattr(args, "kept_order", {})
+    return kept | orders(args.order)
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:
@@ -138,7 +148,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
         return _in_pieces(args, sentence, progress)
     from bold_orchard.api import fit
 
-    table = read(args.data, args.missing, args.where, used)
+    table = read(args.data, args.missing, args.where, used, _orders(args))
     return _kept(args, fit(sentence, table, source=args.data, progress=progress, **_options(args)))
 
 
@@ -148,7 +158,11 @@ def _options(args: argparse.Namespace) -> dict[str, Any]:
         k: getattr(args, k)
         for k in ("missing", "where", "fill_mean", "points", "tolerance", "max_steps", "effects", "errors")
     }
-    return given | {"name": args.save or "fit", "confidence": args.confidence or 0.95} | outcome_given(args)
+    return (
+        given
+        | {"name": args.save or "fit", "confidence": args.confidence or 0.95, "order": _orders(args)}
+        | outcome_given(args)
+    )
 
 
 def _in_pieces(args: argparse.Namespace, sentence: Sentence, progress: Steps) -> Answer:

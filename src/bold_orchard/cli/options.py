@@ -187,6 +187,23 @@ def data_options(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--where", metavar="EXPRESSION", help='use only the rows for which it holds: "season > 2"')
 
 
+def order_option(parser: argparse.ArgumentParser) -> None:
+    """The option of commands that read levels."""
+    parser.add_argument("--order", metavar="COLUMN=A,B,C", action="append", default=[],
+                        help="the levels of a column in their order, the baseline first (repeatable)")  # fmt: skip
+
+
+def orders(entries: list[str]) -> dict[str, list[str]]:
+    out = {}
+    for entry in entries:
+        column, sign, levels = entry.partition("=")
+        named = [v.strip() for v in levels.split(",")]
+        if not sign or not column.strip() or not all(named):
+            raise UsageError(f"--order is written COLUMN=LEVEL,LEVEL,LEVEL, not '{entry}'")
+        out[column.strip()] = named
+    return out
+
+
 def _level(text: str) -> float:
     try:
         value = float(text)

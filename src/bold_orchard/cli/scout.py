@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import data_options, output_options
+from bold_orchard.cli.options import data_options, order_option, orders, output_options
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
@@ -35,6 +35,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         help="n, mean and SD of the outcome in each cell of these columns: soil+pruning",
     )
     data_options(parser)
+    order_option(parser)
     output_options(parser)
 
 
@@ -47,7 +48,15 @@ def prepare(args: argparse.Namespace) -> None:
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     from bold_orchard.api import scout
 
-    return scout(args.data, args.unit, outcome=args.outcome, missing=args.missing, where=args.where, by=args.by or ())
+    return scout(
+        args.data,
+        args.unit,
+        outcome=args.outcome,
+        missing=args.missing,
+        where=args.where,
+        by=args.by or (),
+        order=orders(args.order),
+    )
 
 
 COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, prepare)

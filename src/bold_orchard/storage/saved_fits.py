@@ -199,6 +199,7 @@ def as_asked(name: str, with_data: bool = True) -> dict[str, Any]:
         "fill_mean": list(o["fill_mean"]), "grades": list(o.get("grades", ())),
         **{k: o.get(k) for k in ("weights", "family", "link", "success", "force")},
         **{k: s[k] for k in ("method", "df", "confidence", "tolerance", "max_steps", "points")}, "errors": s.get("errors"),
+        "order": saved.get("orders") or {},
     }  # fmt: skip
 
 
