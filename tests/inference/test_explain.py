@@ -72,6 +72,16 @@ def test_units_that_scatter_and_a_logged_outcome():
     )
 
 
+def test_names_that_look_like_the_words_around_them():
+    frame = trial(trees=20)
+    frame["a: b"] = frame["soil"].map({"clay": "no vs yes", "loam": "x: y", "sand": "z, w"})
+    made = told(bo.fit("yield = [a: b]; each orchard: intercept", frame))
+    texts = [t for (about, term, _), t in made.items() if about == "fixed" and term != "intercept"]
+    assert any("a: b x: y instead of no vs yes" in t for t in texts) and any(
+        "a: b z, w instead of no vs yes" in t for t in texts
+    )
+
+
 def test_labels_stand_in_the_sentences(slopes):
     made = told(slopes, label=["centre(rain)=mm of rain", "yield=the harvest (kg)"])
     assert "1 more mm of rain raises the mean of the harvest (kg)" in made["fixed", "centre(rain)", None]

@@ -109,10 +109,11 @@ class _Words:
             yield Explanation("fixed", row.term, None, text)
 
     def _step(self, term: str, label: str) -> str:
-        variable, sign, levels = label.partition(": ")
-        if sign and " vs " in levels and term.endswith("]"):
-            one, _, other = levels.rpartition(" vs ")
-            return f"{self.named(variable)} {one} instead of {other}"
+        for at in (m.start() for m in re.finditer(": ", label)):
+            variable, levels = label[:at], label[at + 2 :]
+            level = term[len(variable) + 1 : -1]
+            if term.startswith(f"{variable}[") and levels.startswith(f"{level} vs "):
+                return f"{self.named(variable)} {level} instead of {levels[len(level) + 4 :]}"
         if term in self.labels:
             return f"1 more {self.labels[term]}"
         inner = re.fullmatch(r"(centre|zscore)\(([^(),]+)\)", term)
