@@ -295,9 +295,11 @@ def _in_pieces(
 def _check(settings: Settings) -> None:
     """The same refusals as the command line's."""
     from bold_orchard.inference.coefficients.methods import METHODS
-    from bold_orchard.inference.coefficients.robust import read_errors
 
-    read_errors(settings.errors)
+    if settings.errors is not None:
+        from bold_orchard.inference.coefficients.robust import read_errors
+
+        read_errors(settings.errors)
     if settings.df not in METHODS:
         raise UsageError(f"df is one of {', '.join(METHODS)}, not '{settings.df}'")
     if not settings.tolerance > 0:

@@ -174,7 +174,7 @@ def test_names_of_levels_and_rows_in_any_order():
 
 
 def test_what_it_cannot_serve(monkeypatch):
-    from bold_orchard.inference.coefficients import kenward_roger
+    from bold_orchard.inference.coefficients import kenward_roger_beyond
 
     frame = frame_of()
     with pytest.raises(UsageError, match="vary with"):
@@ -183,6 +183,6 @@ def test_what_it_cannot_serve(monkeypatch):
             frame.assign(spray2=frame["orchard"] % 2),
             df="kenward-roger",
         )
-    monkeypatch.setattr(kenward_roger, "MOST_TOGETHER", 20)
+    monkeypatch.setattr(kenward_roger_beyond, "MOST_TOGETHER", 20)
     with pytest.raises(UsageError, match="hang together"):
         bo.fit("yield = rain; each season: intercept; within tree: ar1(week)", frame, df="kenward-roger")

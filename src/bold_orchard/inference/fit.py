@@ -244,11 +244,11 @@ def precision_of(model: FittedModel[Any, Any], settings: Settings) -> Coefficien
 
     Raises UsageError for robust errors beside degrees of freedom that are not theirs, and OrchardError where no clusters are independent.
     """
+    if settings.errors is None:
+        return precision(model, settings.df)
     from bold_orchard.inference.coefficients.robust import Robust, read_errors
 
-    robust, unit = read_errors(settings.errors)
-    if not robust:
-        return precision(model, settings.df)
+    _, unit = read_errors(settings.errors)
     if not isinstance(model, GaussianModel):
         raise UsageError("--errors robust is made for gaussian fits without a spread of each unit; leave it out")
     if model.design.counts is not None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from functools import singledispatch
 
 from bold_orchard.estimation.gaussian import GaussianModel
-from bold_orchard.inference.coefficients.kenward_roger import BeyondLinear, KenwardRoger, check_reach
+from bold_orchard.inference.coefficients.kenward_roger import KenwardRoger, check_reach
 from bold_orchard.inference.coefficients.precision import CoefficientInference, Residual
 from bold_orchard.inference.coefficients.satterthwaite import ObservedInformation
 
@@ -28,5 +28,7 @@ def _(model: GaussianModel, method: str) -> CoefficientInference:
     if method == "kenward-roger":
         check_reach(model.criterion)
         if not model.criterion.linear:
+            from bold_orchard.inference.coefficients.kenward_roger_beyond import BeyondLinear
+
             return BeyondLinear(model)
     return METHODS[method](model)

@@ -25,7 +25,7 @@ from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.assumed import assumed_of
 from bold_orchard.estimation.dense import effects_covariance, residual_covariance
-from bold_orchard.inference.coefficients.kenward_roger import hanging_together
+from bold_orchard.inference.coefficients.kenward_roger_beyond import hanging_together
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.asked_rows import outcome_of
 from bold_orchard.sentence import tree

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 from numpy.typing import NDArray
@@ -36,7 +36,6 @@ from bold_orchard.inference.prediction.asked_rows import (
 )
 from bold_orchard.inference.prediction.groups import not_observed
 from bold_orchard.inference.prediction.in_runs import AT_ONCE, Gathered, by_runs, runs_of, texts_of
-from bold_orchard.inference.prediction.neighbours import from_neighbours
 from bold_orchard.inference.prediction.outcome_errors import OutcomeErrors
 from bold_orchard.inference.prediction.response_scale import grade_chances, outcome_mean
 from bold_orchard.likelihood.prediction_error import error_variance
@@ -44,6 +43,9 @@ from bold_orchard.progress import Progress, silent
 from bold_orchard.results.predict import PredictResult
 from bold_orchard.results.rows import Rows
 from bold_orchard.threads import at_once, processors
+
+if TYPE_CHECKING:
+    from bold_orchard.inference.prediction.neighbours import Told
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/predict/1"
@@ -121,7 +123,7 @@ def _of_run(fit: Fit, table: Table, confidence: float, new_observation: bool, rn
     used, x = at.used, at.x
     average = x @ fit.evaluation.b + (0.0 if at.offset is None else at.offset)
     moved, variance, known = _unit_part(fit, used, at.parts, x)
-    told = from_neighbours(fit, used)
+    told = _from_neighbours(fit, used)
     given = np.zeros(len(used))
     own = _residual_variance(fit, used) if new_observation and design.additive else np.zeros(len(used))
     if told is not None:
@@ -155,6 +157,15 @@ def _of_run(fit: Fit, table: Table, confidence: float, new_observation: bool, rn
         given_neighbours=scattered(at, given),
         probabilities={level: scattered(at, p) for level, p in probabilities.items()},
     )
+
+
+def _from_neighbours(fit: Fit, used: Table) -> Told | None:
+    """What observed errors tell of some rows, where errors of one unit are correlated."""
+    if fit.design.residual.codes is None:
+        return None
+    from bold_orchard.inference.prediction.neighbours import from_neighbours
+
+    return from_neighbours(fit, used)
 
 
 def _residual_variance(fit: Fit, used: Table) -> Array:
