@@ -36,7 +36,7 @@ class Model(Fitted):
         return Answer(result, self.converged, shows)
 
     def _level(self, confidence: float | None) -> float:
-        return confidence or self.core.settings.confidence
+        return self.core.level(confidence)
 
     def compare(self, *others: Model | str, **options: Any) -> Answer:
         """This fit against others; see ``compare``."""
@@ -292,7 +292,7 @@ def draw(
     named = [units] if isinstance(units, str) else list(units)
     check_options(len(fits), kind, {"along": along, "unit": unit, "units": named or None, "by": by})
     cores = [(open_fit(f) if isinstance(f, str) else f).with_rows().core for f in fits]
-    level = confidence or cores[0].settings.confidence
+    level = cores[0].level(confidence)
     result = drawn(cores, kind, along, unit, named, by, level, seed, figure)
     return Answer(result, all(f.converged for f in cores))
 
@@ -314,7 +314,7 @@ def side_by_side(
         cells, tuple(headings), given | parse_labels(named), caption, tuple(drop), tuple(order), digits
     )
     cores = [f.with_errors(errors) for f in _cores(fits)]
-    level = confidence or cores[0].settings.confidence
+    level = cores[0].level(confidence)
     entries = [(with_confidence(f.result, level), components(f, level)) for f in cores]
     return Answer(publication_table(entries, options), all(f.converged for f in cores))
 

@@ -38,7 +38,7 @@ def sample(
     fit.needs_rows("sample")
     fit.needs_factor("sample", "its estimates are of so many rows that a posterior would hardly differ")
     given = [prior] if isinstance(prior, str) else list(prior)
-    options = SampleOptions(tuple(given), chains, warmup, draws, seed, confidence or fit.settings.confidence)
+    options = SampleOptions(tuple(given), chains, warmup, draws, seed, fit.level(confidence))
     made = (prior_draws if prior_only else sampled)(fit, options, progress or (lambda done, total, bad: None))
     made = made.with_keys(compared=_compared(made.document, compare)) if compare else made
     return Answer(made, made.converged, draws={"kind": kind})

@@ -155,7 +155,9 @@ def main(argv: Sequence[str] | None = None) -> int:
 
 
 def _run(arguments: list[str]) -> int:
-    if arguments[:1] == ["--version"]:
+    if arguments[:1] == ["help"] and len(arguments) > 1:
+        arguments = [arguments[1], "--help"]
+    if arguments[:1] in (["--version"], ["-V"]):
         print(f"bold-orchard {__version__}")
         return 0
     if "_ARGCOMPLETE" in os.environ:

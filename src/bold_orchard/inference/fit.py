@@ -70,6 +70,27 @@ class Fit:
     def __hash__(self) -> int:
         return hash((self.name, self.result.model, self.result.fit.deviance))
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        """Its design and where its search ended: the rest is made again from these."""
+        ended = replace(self.model.found, point=None, moves=())
+        return _again, (
+            self.name,
+            self.design,
+            self.settings,
+            self.evaluation.theta,
+            self.model.points,
+            ended,
+            self.result,
+        )
+
+    def level(self, confidence: float | None) -> float:
+        """The level of intervals asked for, else that of the fit; raises UsageError for one that is none."""
+        if confidence is None:
+            return self.settings.confidence
+        if not 0 < confidence < 1:
+            raise UsageError(f"a confidence level lies between 0 and 1, not {confidence:g}")
+        return confidence
+
     @property
     def design(self) -> Design:
         return self.model.design
@@ -226,6 +247,14 @@ def of_model(name: str, model: FittedModel[Any, Any], settings: Settings) -> Fit
     if trouble.notes:
         model = replace(model, found=replace(model.found, converged=False))
     return Fit(name, model, settings, known, result)
+
+
+def _again(
+    name: str, design: Design, settings: Settings, theta: Any, points: int, ended: Any, result: FitResult
+) -> Fit:  # fmt: skip
+    """A fit out of what was kept of it, with its own document."""
+    made = of_model(name, reopen(design, settings.search, theta, points, ended), settings)
+    return replace(made, result=result)
 
 
 def by_ml(earlier: Fit, method: str = "ml") -> Fit:

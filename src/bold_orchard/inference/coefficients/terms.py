@@ -42,7 +42,7 @@ def terms(
     asked = hypotheses(fit, kind)
     if not asked:
         raise OrchardError(f"'{fit.name}' has no fixed term beside the intercept, so there is nothing to test")
-    known, level = fit.precision(method), confidence or fit.settings.confidence
+    known, level = fit.precision(method), fit.level(confidence)
     tests = [_test(fit, known, h, ratio, chisq) for h in asked]
     if fit.design.additive and not ratio:
         strata = Strata(fit)
