@@ -141,3 +141,18 @@ def test_sizes_are_every_combination():
         (20, 3, 2),
     ]
     assert len(sizes({}, [])) == 1
+
+
+def test_what_cannot_be_changed_is_refused_and_not_passed_over():
+    core = bo.fit("yield = rain; within tree: unstructured(week)", trial(weeks=(1, 2, 3))).core
+    for name in ("correlation(residual: 1, 2)", "sd(residual: 1)", "sd(residual)"):
+        with pytest.raises(OrchardError, match="no parameter"):
+            changed(assumed_of(core.model), core.design, {name: 0.3})
+
+
+def test_exchangeable_residuals_without_a_correlation_have_none():
+    """An imagined correlation of zero is zero on every scale of the search."""
+    core = bo.fit("yield = rain; within tree: exchangeable", trial()).core
+    there = changed(assumed_of(core.model), core.design, {"rho": 0.0})
+    made = model_at(core.design, core.settings.search, there, np.random.default_rng(1))
+    assert assumed_of(made).own[0] == pytest.approx(0.0, abs=1e-12)

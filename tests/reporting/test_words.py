@@ -40,7 +40,14 @@ def test_numbers_as_people_read_them():
     assert [degrees(d) for d in (None, 21.0, 21.46, 12345.6)] == ["—", "21", "21.5", "12,346"]
     assert [counted(1, "row"), counted(1200, "row")] == ["1 row", "1,200 rows"]
     assert span(1, 10, 4, True) == "1 to 10" and span(1, 10, 3, False) == "1.00 to 10.0"
-    assert [evidence(x) for x in (None, 1e9, 1e-9, 3.14159)] == ["> 1,000,000", "> 1,000,000", "< 0.000001", "3.14"]
+    words = [
+        "> 1,000,000 : 1 larger",
+        "> 1,000,000 : 1 larger",
+        "> 1,000,000 : 1 smaller",
+        "3.14 : 1 larger",
+        "41.0 : 1 smaller",
+    ]
+    assert [evidence(x) for x in (None, 1e9, 1e-9, 3.14159, 1 / 41)] == words
 
 
 def test_distributions_agree_with_the_library():

@@ -236,7 +236,11 @@ def changed(assumed: Assumed, design: Design, values: Mapping[str, float]) -> As
     Raises OrchardError for a name the model lacks and a value it cannot have.
     """
     known = Catalogue(design)
-    among = [p for p in known if p.kind in ("sd", "correlation", "spread", "own") and p not in known.occasions]
+    fixed = {
+        *known.occasions,
+        *known.occasion_correlations.values(),
+    }  # of an unstructured covariance, as they were estimated
+    among = [p for p in known if p.kind in ("sd", "correlation", "spread", "own") and p not in fixed]
     meant = {known.find(name, among, "the model"): value for name, value in values.items()}
     for parameter, value in meant.items():
         if (parameter.kind == "sd" and value < 0) or (parameter.kind == "correlation" and not -1 <= value <= 1):

@@ -35,7 +35,7 @@ def compare_page(d: CompareResult, digits: int = 4) -> Page:
             "p",
             "p at the\nboundary",
             "bootstrap\np",
-            "Bayes\nfactor",
+            "odds\n(Bayes factor)",
         )
         if not any(t["p_bootstrap"] is not None for t in d["tests"]):
             columns, tests = columns[:5] + columns[6:], [row[:5] + row[6:] for row in tests]
@@ -80,7 +80,8 @@ def _left_out(page: Page, d: CompareResult) -> None:
 
 
 def evidence(x: float | None) -> str:
-    """A Bayes factor with three digits; very large and very small ones as bounds."""
-    if x is None or x > 1e6:
-        return "> 1,000,000"
-    return "< 0.000001" if x < 1e-6 else figure(x, 3)
+    """A Bayes factor as odds for the model that it favours, the larger or the smaller; very large ones as bounds."""
+    if x is None:
+        return "> 1,000,000 : 1 larger"
+    side, odds = ("larger", x) if x >= 1 else ("smaller", 1 / x if x > 0 else float("inf"))
+    return f"{'> 1,000,000' if odds > 1e6 else figure(odds, 3)} : 1 {side}"
