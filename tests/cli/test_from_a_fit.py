@@ -90,6 +90,8 @@ def test_the_fit_saved_last_is_meant(folder):
     assert json.loads(folder("means", "soil", "--json").out)["name"] == "first"
     assert folder("means", "first", "soil", "--json").err == ""
     assert folder("components", "--json", "--quiet").err == ""
+    assert folder("draw", "--json").json["names"] == ["first"]
+    assert "first.fit.json" in folder("sample", "--prior-only", "--draws", "20", "--chains", "1").err
 
 
 def test_nothing_is_meant_where_nothing_is_saved(quick):

@@ -24,7 +24,8 @@ KINDS = ("lines", "panels", "against", "effects", "coefficients")
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("fits", metavar="FIT", nargs="+", help="a name given to --save, or the path of its file; several for coefficients")  # fmt: skip
+    parser.add_argument("fits", metavar="FIT", nargs="*",
+                        help="a name given to --save, or the path of its file; several for coefficients (default: the fit saved last here)")  # fmt: skip
     parser.add_argument("--kind", choices=KINDS, default="lines",
                         help="the picture; lines: all units in one panel (default); panels: small multiples; against: observed against "
                         "predicted; effects: a predictor's effect with its band; coefficients: estimates, of several fits too")  # fmt: skip
@@ -60,4 +61,4 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     )  # fmt: skip
 
 
-COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, prepare)
+COMMAND = Command(str(__doc__), EXAMPLE, add_options, answer, prepare, one_fit=True)

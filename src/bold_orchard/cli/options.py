@@ -81,7 +81,8 @@ def fill_in_fit(args: argparse.Namespace) -> None:
     """The fit saved last in this folder where none is named, and said; raises UsageError where there is none."""
     from bold_orchard.storage.save_path import last_saved, save_path
 
-    named = args.fit
+    several = "fits" in vars(args)
+    named = (args.fits or [None])[0] if several else args.fit
     if named is not None and (getattr(args, "term", "") is not None or _is_fit(named)):
         return
     last = last_saved()
@@ -89,9 +90,10 @@ def fill_in_fit(args: argparse.Namespace) -> None:
         raise UsageError("no fit is saved in this folder yet; make one with: orchard fit DATA SENTENCE --save NAME")
     if last is None:
         return
-    if named is not None:
-        args.term = named
-    args.fit = last
+    if several:
+        args.fits = [last]
+    else:
+        args.term, args.fit = named, last
     say(args, f"of the fit saved last here, {save_path(last)}")
 
 

@@ -27,7 +27,8 @@ KEPT = (".parquet", ".arrow", ".csv")
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("fit", metavar="FIT", help="a saved fit, or a posterior kept by --save (NAME.posterior.json)")
+    parser.add_argument("fit", metavar="FIT", nargs="?",
+                        help="a saved fit, or a posterior kept by --save (NAME.posterior.json) (default: the fit saved last here)")  # fmt: skip
     parser.add_argument("--prior", metavar="PRIOR", action="append", default=[],
                         help='"PARAMETER = law(...)" (repeatable; default: weak laws on the scale of the data)')  # fmt: skip
     parser.add_argument(
@@ -88,5 +89,14 @@ def after(args: argparse.Namespace, answer: Answer) -> None:
 
 
 COMMAND = Command(
-    str(__doc__), EXAMPLE, add_options, answer, prepare, beside, after, working="sampling", other_files=("keep",)
+    str(__doc__),
+    EXAMPLE,
+    add_options,
+    answer,
+    prepare,
+    beside,
+    after,
+    working="sampling",
+    other_files=("keep",),
+    one_fit=True,
 )
