@@ -5,11 +5,11 @@ from __future__ import annotations
 import numpy as np
 import pandas as pd
 import pytest
-from scipy import linalg, stats
+from scipy import linalg, special, stats
 
 import bold_orchard as bo
 from bold_orchard.errors import OrchardError, UsageError
-from builders import residual, trial
+from builders import diaries, inspections, residual, trial
 
 SENTENCES = [
     "yield = rain + soil; each orchard: intercept + rain; each tree in orchard: intercept",
@@ -143,3 +143,54 @@ def test_unbiased_where_the_model_is_right():
         squares.append(fit.se**2)
         made.append(fit.estimate)
     assert np.mean(squares) == pytest.approx(np.var(made), rel=0.45)
+
+
+def slopes_of(function, at):
+    """Central differences, (parameters,)."""
+    steps = 1e-4 * np.eye(len(at)) * np.maximum(1.0, np.abs(at))
+    return np.array([(function(at + h) - function(at - h)) / (2 * h.sum()) for h in steps])
+
+
+def test_scores_of_counts_are_those_of_the_integrals():
+    """The sandwich from integrals over each orchard by brute force, in coefficients and log SD."""
+    frame = inspections().iloc[::2].reset_index(drop=True)
+    sentence = "aphids = spray + rain; each orchard: intercept"
+    fit = bo.fit(sentence, frame, family="poisson", points=25, errors="robust")
+    x = np.column_stack(fit.core.design.fixed.values)
+    nodes, weights = np.polynomial.hermite_e.hermegauss(61)
+    y, orchard = frame["aphids"].to_numpy(), pd.factorize(frame["orchard"])[0]
+
+    def each(psi):
+        eta = x @ psi[:-1]
+        logs = stats.poisson.logpmf(y[:, None], np.exp(eta[:, None] + np.exp(psi[-1]) * nodes))
+        whole = np.array([logs[orchard == j].sum(axis=0) for j in range(orchard.max() + 1)])
+        return special.logsumexp(whole + np.log(weights / np.sqrt(2 * np.pi)), axis=1)
+
+    at = np.array([*(r.estimate for r in fit.result.fixed), np.log(fit.result.random[0].sd[0])])
+    scores = np.array([slopes_of(lambda p, j=j: each(p)[j], at) for j in range(orchard.max() + 1)])
+    hessian = np.array([slopes_of(lambda p, k=k: slopes_of(lambda q: each(q).sum(), p)[k], at) for k in range(len(at))])
+    m = len(scores)
+    bread = np.linalg.inv(-(hessian + hessian.T) / 2)
+    errors = np.sqrt(np.diag(bread @ scores.T @ scores @ bread) * m / (m - 1))
+    assert [r.se for r in fit.result.fixed] == pytest.approx(list(errors[:-1]), rel=2e-3)
+    assert fit.result.errors.clusters == m and all(r.df is None for r in fit.result.fixed)
+    plain = bo.fit(sentence, frame, family="poisson", points=25)
+    assert plain.components().to_dict()["components"] == fit.components().to_dict()["components"]
+    assert plain.terms(errors="robust").to_dict()["tests"] == fit.terms().to_dict()["tests"]
+
+
+@pytest.mark.parametrize("family", ["ordinal", "gamma", "binomial"])
+def test_scores_sum_to_zero_at_the_estimates(family):
+    frame = diaries(units=24)
+    y = frame["yield"].clip(0.5)
+    frame["out"] = {
+        "ordinal": pd.qcut(y, 3, labels=["a", "b", "c"]),
+        "gamma": y,
+        "binomial": (y > y.median()).astype(int),
+    }[family]
+    fit = bo.fit("out = rain; each tree: intercept", frame, family=family, errors="robust")
+    scores = fit.core.known.scores
+    assert np.abs(scores.sum(axis=0)).max() < 1e-3 * np.abs(scores).sum(axis=0).max()
+    plain = bo.fit("out = rain; each tree: intercept", frame, family=family)
+    ratios = [a.se / b.se for a, b in zip(fit.result.fixed, plain.result.fixed)]
+    assert all(0.4 < r < 2.5 for r in ratios) and ratios != [1.0] * len(ratios)

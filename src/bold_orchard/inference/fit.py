@@ -15,6 +15,7 @@ from bold_orchard.design.design import Design, Options
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.estimate import estimate, reopen
 from bold_orchard.estimation.gaussian import GaussianModel
+from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.inference.coefficients.methods import precision
@@ -278,10 +279,15 @@ def precision_of(model: FittedModel[Any, Any], settings: Settings) -> Coefficien
     from bold_orchard.inference.coefficients.robust import Robust, read_errors
 
     _, unit = read_errors(settings.errors)
-    if not isinstance(model, GaussianModel):
-        raise UsageError("--errors robust is made for gaussian fits without a spread of each unit; leave it out")
+    if model.design.random_spread:
+        raise UsageError("--errors robust is not made for units that have a spread of their own; leave it out")
     if model.design.counts is not None:
         raise OrchardError(
             "robust errors need the rows themselves, and this fit was made in pieces; fit again with more --memory"
         )
-    return Robust(model, unit, settings.df == "normal")
+    if isinstance(model, GaussianModel):
+        return Robust(model, unit, settings.df == "normal")
+    from bold_orchard.inference.coefficients.robust_scores import RobustScores
+
+    assert isinstance(model, GeneralizedModel)
+    return RobustScores(model, unit)

@@ -43,6 +43,11 @@ class CoefficientInference:
         """Covariance of psi, all estimated parameters of the likelihood (m', m'), zero where held at an edge."""
         return parameter_covariance(self.e)
 
+    @property
+    def model_parameter_covariance(self) -> Array:
+        """The same by the model itself, where ``parameter_covariance`` is robust."""
+        return self.parameter_covariance
+
     def test(self, rows: Array) -> tuple[float | None, float]:
         return self.df(rows), 1.0
 

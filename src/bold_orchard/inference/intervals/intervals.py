@@ -76,7 +76,7 @@ def _wald_fixed(fit: Fit, confidence: float) -> list[dict[str, Any]]:
 def _wald(fit: Fit, confidence: float) -> list[dict[str, Any]]:
     """SDs on the log scale, correlations on Fisher's z, residual parameters on the search's own scale."""
     e, z = fit.evaluation, quantile_t(confidence, None)
-    psi, covariance = e.psi, fit.known.parameter_covariance
+    psi, covariance = e.psi, fit.known.model_parameter_covariance
     return [quantity_row(q, psi, *wald_ends(q, psi, covariance, z)) for q in quantities(fit)]
 
 

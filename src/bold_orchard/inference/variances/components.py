@@ -51,7 +51,7 @@ def components(
     """
     e, design = fit.evaluation, fit.design
     rows = _entries(fit)
-    covariance = fit.known.parameter_covariance
+    covariance = fit.known.model_parameter_covariance
     step = -0.5 * covariance @ e.psi_slope
     gradients = _gradients(fit, rows)
     total = sum(r["part"] for r in rows if r["part"] is not None)
