@@ -73,3 +73,15 @@ def test_levels_with_commas_are_kept_with_a_fit(tmp_path):
         "dose[high]",
         "rain",
     ]
+
+
+def test_a_plan_makes_the_same_fit_again(folder):
+    """Orders of levels and robust errors are options of a fit like any other."""
+    made = folder(
+        "fit", "t.csv", "yield = dose; each tree: intercept", *ORDER, "--errors", "robust", "--save", "m", "--json"
+    ).json
+    assert folder("plan", "m", "--to", "p.toml").code == 0
+    done = folder("run", "p.toml", "--into", "again")
+    assert done.code == 0, done.err
+    again = folder("show", "again/m", "--json").json
+    assert again["fixed"] == made["fixed"] and again["errors"] == made["errors"]

@@ -98,7 +98,9 @@ def test_every_command_prints_the_same_errors():
     assert fit.terms(errors="model").to_dict()["tests"] == plain.terms().to_dict()["tests"]
     published = str(bo.side_by_side(plain, errors="robust", cells="estimate (se)"))
     assert published != str(bo.side_by_side(plain)) and "cluster-robust errors (CR2)" in " ".join(published.split())
-    assert "robust over orchard" in str(fit)
+    words = " ".join(str(fit).split())
+    assert "robust over orchard" in words and "degrees of freedom by Satterthwaite" in words
+    assert "cluster-robust standard errors" in " ".join(str(fit.report()).split())
 
 
 def test_names_of_levels_and_order_of_rows_change_nothing():
@@ -177,6 +179,7 @@ def test_scores_of_counts_are_those_of_the_integrals():
     plain = bo.fit(sentence, frame, family="poisson", points=25)
     assert plain.components().to_dict()["components"] == fit.components().to_dict()["components"]
     assert plain.terms(errors="robust").to_dict()["tests"] == fit.terms().to_dict()["tests"]
+    assert "tests by the normal distribution" in " ".join(str(fit).split())
 
 
 @pytest.mark.parametrize("family", ["ordinal", "gamma", "binomial"])

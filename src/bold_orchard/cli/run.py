@@ -25,7 +25,7 @@ EXAMPLE = """examples:
   orchard run plan.toml --check
 """
 READ = ("data", "labels", "new", "posterior", "design")  # options that name files to read
-FITS = ("fit", "fits", "against")  # options that name fits
+FITS = ("fit", "fits", "against", "from")  # options that name fits
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:

@@ -33,7 +33,7 @@ def methods_paragraph(models: Sequence[Any]) -> str:
             else f"Mixed-effects models with a {family} outcome and a {link} link"
         )
         words.append(
-            f"{kind} ({', '.join(m.core.name for m in own)}) were fitted by {HOW.get(method, method)}; {DF[df]}."
+            f"{kind} ({', '.join(m.core.name for m in own)}) were fitted by {HOW.get(method, method)}; {DF.get(df, f'tests and intervals with cluster-robust standard errors ({df})')}."
         )
     words += (
         [_rows(m) for m in models[:1]]

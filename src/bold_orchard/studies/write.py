@@ -9,7 +9,15 @@ from typing import Any
 
 from bold_orchard.errors import OrchardError, visible
 
-PLAIN = ("method", "df", "confidence", "tolerance", "max_steps", "points")  # settings of a fit, by their options' names
+PLAIN = (
+    "method",
+    "df",
+    "confidence",
+    "tolerance",
+    "max_steps",
+    "points",
+    "errors",
+)  # settings of a fit, by their options' names
 DEFAULTS = {
     "method": "reml",
     "df": "satterthwaite",
@@ -17,6 +25,7 @@ DEFAULTS = {
     "tolerance": 1e-10,
     "max_steps": 100,
     "points": 1,
+    "errors": None,
 }
 
 
@@ -87,7 +96,19 @@ def _options(m: Any) -> dict[str, Any]:
         made["grades"] = ",".join(o.grades)
     if o.force:
         made["force"] = True
+    if orders := _orders(m):
+        made["order"] = orders
     return {k.replace("_", "-"): v for k, v in made.items()}
+
+
+def _orders(m: Any) -> list[str]:
+    """The declared orders of levels; raises OrchardError for a level that holds the comma between them."""
+    out = []
+    for column, levels in m.core.design.table.orders.items():
+        if any("," in v for v in levels):
+            raise OrchardError(f"levels of {column} hold commas, so their order cannot stand in a plan; rename them")
+        out.append(f"{column}={','.join(levels)}")
+    return out
 
 
 def _sentence(m: Any) -> str:

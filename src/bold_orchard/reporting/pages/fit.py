@@ -71,7 +71,7 @@ def average_effects(page: Page, d: FitResult, digits: int) -> None:
         ends = f"{figure(ci[0], digits)} to {figure(ci[1], digits)}" if ci else "—"
         rows.append((r["label"], figure(r["estimate"], digits), figure(r["se"], digits), ends,
                      figure(r["statistic"], 3), *(() if shared else (degrees(r["df"]),)), p_value(r["p"])))  # fmt: skip
-    sign = "z" if d["df_method"] == "normal" else "t"
+    sign = "z" if d["df_method"] == "normal" or dfs == {None} else "t"
     strips = [interval(r["estimate"], r["ci"]) for r in d["fixed"]]
     page.table(
         "Average effects", ("term", "estimate", "SE", level, sign, *(() if shared else ("df",)), "p"), rows, strips
@@ -103,7 +103,7 @@ def average_effects(page: Page, d: FitResult, digits: int) -> None:
             f"Between rows of one {unit} that differ by 1 in {x}, {what} differs by {figure(inner, 4)} on average; between levels of {unit} "
             f"whose means of {x} differ by 1, by {figure(between, 4)}."
         )
-    words.append(_df_words(d["df_method"], dfs.pop() if shared else None))
+    words.append(_df_words(d["df_method"], next(iter(dfs)) if shared else None, dfs == {None}))
     page.text("\n".join(words))
 
 
@@ -119,14 +119,19 @@ def parts_of(estimates: dict[str, float | None]) -> list[tuple[str, str, float, 
     return out
 
 
-def _df_words(method: str, df: float | None) -> str:
+def _df_words(method: str, df: float | None, normal: bool) -> str:
     if method == "barnard-rubin":
         return "Degrees of freedom by Barnard and Rubin: those of complete data, less what the effects leave unknown."
     if method == "normal":
         return "p-values and intervals are from the normal distribution (z)."
     shared = f", {degrees(df)} for every term" if df is not None else ""
     if method.startswith("robust"):
-        return f"Errors are {method} (CR2), which hold where residuals are not as the model says; degrees of freedom by Satterthwaite, of each term its own."
+        by = (
+            "tests by the normal distribution"
+            if normal
+            else "degrees of freedom by Satterthwaite, of each term its own"
+        )
+        return f"Errors are {method}, which hold where the variances and correlations are not as the model says; {by}."
     return f"Degrees of freedom: {method}{shared}."
 
 
