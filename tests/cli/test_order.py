@@ -85,3 +85,11 @@ def test_a_plan_makes_the_same_fit_again(folder):
     assert done.code == 0, done.err
     again = folder("show", "again/m", "--json").json
     assert again["fixed"] == made["fixed"] and again["errors"] == made["errors"]
+
+
+def test_a_refit_keeps_the_order(folder):
+    path = folder.folder / "t.csv"
+    for rows in (str(path), pd.read_csv(path)):
+        earlier = bo.fit("yield = dose; each tree: intercept", rows, order={"dose": ["low", "medium", "high"]})
+        terms = [r["term"] for r in bo.refit(earlier, add="rain").result.to_dict()["fixed"]]
+        assert terms == ["intercept", "dose[medium]", "dose[high]", "rain"]

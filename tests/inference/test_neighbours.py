@@ -116,3 +116,20 @@ def test_the_document_and_the_page(quick):
         quick("predict", "m", "--csv", "p.csv").code == 0
         and "given_neighbours" in (quick.folder / "p.csv").read_text().splitlines()[0]
     )
+
+
+def test_rows_that_cannot_be_told_are_counted_in_a_note(monkeypatch):
+    from bold_orchard.inference.prediction import neighbours
+
+    frame = frame_of()
+    fit = bo.fit("yield = rain; within tree: ar1(week)", frame)
+    monkeypatch.setattr(neighbours, "MOST_TOGETHER", 3)
+    predicted = fit.predict()
+    given, lost = predicted.to_frame()["given_neighbours"].to_numpy(dtype=bool), ~frame["known"].to_numpy()
+    observed = frame.groupby("tree")["known"].transform("sum").to_numpy() > 0
+    alone = int((lost & observed & ~given).sum())
+    assert alone > 0 and given.any()
+    assert any(
+        n.startswith(f"{alone} rows without an outcome are predicted without the observed")
+        for n in predicted.to_dict()["notes"]
+    )

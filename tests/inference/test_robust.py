@@ -111,6 +111,30 @@ def test_names_of_levels_and_order_of_rows_change_nothing():
         assert (b.se, b.df) == (pytest.approx(a.se, rel=1e-6), pytest.approx(a.df, rel=1e-6))
 
 
+@pytest.mark.parametrize("errors", ["robust", None])
+@pytest.mark.parametrize("view", [{"against": "loam"}, {"letters": True, "correction": "none"}])
+def test_comparisons_do_not_depend_on_units_of_columns_the_baseline_or_names(view, errors):
+    frame = frame_of()
+    names = {"clay": "z clay", "loam": "loam", "sand": "a, [sand]"}
+    other = frame.assign(rain=1e3 * frame["rain"] + 5, soil=frame["soil"].map(names), **{"yield": 1e2 * frame["yield"]})
+    one = bo.fit(SENTENCES[0], frame).means("soil", errors=errors, **view).to_dict()
+    two = bo.fit(SENTENCES[0], other, baseline={"soil": "loam"}).means("soil", errors=errors, **view).to_dict()
+    pairs = {frozenset((p["a"], p["b"])): p for p in two["pairs"]}
+    assert len(pairs) == len(one["pairs"]) > 1
+    for pair in one["pairs"]:
+        same = pairs[frozenset((names[pair["a"]], names[pair["b"]]))]
+        assert abs(same["difference"]) == pytest.approx(1e2 * abs(pair["difference"]), rel=1e-5)
+        assert same["se"] == pytest.approx(1e2 * pair["se"], rel=1e-5)
+        assert same["df"] == pytest.approx(pair["df"], rel=1e-4)
+        assert same["p_adjusted"] == pytest.approx(pair["p_adjusted"], rel=1e-3)
+    shared = [
+        {names.get(lv := m["levels"]["soil"], lv): set(m.get("letters", "")) for m in d["means"]} for d in (one, two)
+    ]
+    for p in pairs:
+        a, b = p
+        assert bool(shared[0][a] & shared[0][b]) == bool(shared[1][a] & shared[1][b])
+
+
 def test_a_unit_above_the_models_own_and_a_fit_kept(quick):
     frame = frame_of()
     frame["valley"] = [f"v{int(o[1:]) // 2}" for o in frame["orchard"]]

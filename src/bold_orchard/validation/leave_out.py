@@ -14,13 +14,12 @@ from bold_orchard.design.design import Design, UnitCodes
 from bold_orchard.design.over import design_over
 from bold_orchard.design.subset import some_rows
 from bold_orchard.errors import OrchardError, UsageError, unknown_name
+from bold_orchard.estimation.apart import RowsApart
 from bold_orchard.estimation.assumed import Assumed, assumed_of
 from bold_orchard.estimation.dense import effects_covariance, residual_covariance
-from bold_orchard.estimation.generalized_search import make_laplace, with_points
 from bold_orchard.inference.fit import Fit, fit
 from bold_orchard.inference.prediction.response_scale import mean_grade
 from bold_orchard.progress import Progress
-from bold_orchard.sentence.tree import Term
 from bold_orchard.workers import all_of
 
 Array = NDArray[Any]
@@ -137,27 +136,7 @@ def _log_density(made: Fit, rows: Design, assumed: Assumed, eta: Array, offset: 
         return float(
             -0.5 * (rest @ cho_solve(factor, rest) + len(rest) * np.log(2 * np.pi)) - np.log(np.diag(factor[0])).sum()
         )
-    flat = replace(
-        rows.fixed,
-        terms=(Term(()),),
-        names=("intercept",),
-        labels=("intercept",),
-        values=(np.ones(len(eta)),),
-        owner=(0,),
-    )
-    shifted = replace(
-        rows, fixed=flat, offset=eta + offset
-    )  # the fixed part as an offset: one unit's rows need not span it
-    laplace = make_laplace(shifted)
-    laplace = replace(
-        laplace, family=made.model.family.on(laplace.family.data)
-    )  # grades that this unit lacks count too
-    effects = []
-    for f, (structure, g) in enumerate(zip(laplace.structures, assumed.covariances)):
-        to_work = laplace.products.z_to_work[f]
-        effects.append(structure.of_covariance(to_work @ g @ to_work.T))
-    criterion = with_points(laplace, made.model.points)
-    return float(-0.5 * criterion.at(np.concatenate([np.zeros(criterion.p), *effects, assumed.extra])).deviance)
+    return RowsApart(made.model, rows).log_likelihood(eta + offset, assumed.covariances, assumed.extra)
 
 
 def _errors(made: Fit, rows: Design, assumed: Assumed, eta: Array, offset: Array) -> Array:

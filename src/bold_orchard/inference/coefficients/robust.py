@@ -41,12 +41,10 @@ class Cluster:
     through: Array
 
 
-class Robust(CoefficientInference):
-    """CR2 over the levels of a unit, ``clusters``; a df for each combination, None under ``normal``."""
+class OverClusters:
+    """What the robust errors of every kind of fit share: ``clusters``, the levels over which they are summed."""
 
-    def __init__(self, model: GaussianModel, unit: str | None, normal: bool = False) -> None:
-        super().__init__(model)
-        self.clusters, self.normal = cluster_unit(model.design, unit), normal
+    clusters: UnitCodes
 
     @property
     def called(self) -> str:
@@ -56,15 +54,27 @@ class Robust(CoefficientInference):
     def errors_used(self) -> ErrorsUsed:
         return ErrorsUsed(KIND, self.clusters.name, self.clusters.size)
 
+    @property
+    def rows_of_clusters(self) -> list[NDArray[np.intp]]:
+        order = np.argsort(self.clusters.codes, kind="stable")
+        return np.split(order, np.cumsum(self.clusters.counts)[:-1])
+
+
+class Robust(OverClusters, CoefficientInference):
+    """CR2 over the levels of a unit, ``clusters``; a df for each combination, None under ``normal``."""
+
+    def __init__(self, model: GaussianModel, unit: str | None, normal: bool = False) -> None:
+        super().__init__(model)
+        self.clusters, self.normal = cluster_unit(model.design, unit), normal
+
     @cached_property
     def parts(self) -> list[Cluster]:
         design, assumed = self.model.design, assumed_of(self.model)
         kept, m = self.model.kept, np.asarray(self.e.b_covariance)
         x = np.column_stack([design.fixed.values[k] for k in kept]) if kept else np.zeros((len(design.y), 0))
         rest = design.y - x @ self.e.b
-        order = np.argsort(self.clusters.codes, kind="stable")
         out = []
-        for rows in np.split(order, np.cumsum(self.clusters.counts)[:-1]):
+        for rows in self.rows_of_clusters:
             part = some_rows(design, rows)
             v = effects_covariance(part, assumed) + residual_covariance(part, assumed)
             out.append(_cluster(x[rows], v, rest[rows], m))

@@ -36,24 +36,34 @@ MOST_TOGETHER = 3_000  # rows whose covariance is written out at once
 
 @dataclass(frozen=True)
 class Told:
-    """Of the rows at ``places``: what neighbours add to the fixed part, the variance of the error of that, and that of one more error."""
+    """Of the rows at ``places``: what neighbours add to the fixed part, the variance of the error of that, and that of one more error.
+
+    ``untold`` are the places of rows whose unit may have observed errors, but whose covariance is not written out.
+    """
 
     places: NDArray[np.intp]
     moved: Array
     variance: Array
     own: Array
+    untold: NDArray[np.intp]
+
+
+def _nothing_of(places: NDArray[np.intp]) -> Told:
+    return Told(np.zeros(0, dtype=np.intp), *np.zeros((3, 0)), places)
 
 
 def from_neighbours(fit: Fit, used: Table) -> Told | None:
     """Of rows without an outcome whose unit has observed errors; None where there are none, or their errors are independent."""
     design = fit.design
     within = design.sentence.within
-    if within is None or not design.additive or design.counts is not None or design.on_disk:
+    if within is None or not design.additive:
         return None
     names = [c.name for c in (*within.unit.columns, *within.structure.columns)]
     if not all(used.has(n) for n in names):
         return None
     open_rows = np.isnan(outcome_of(fit, used)) & ~np.any([used.is_missing(n) for n in names], axis=0)
+    if design.counts is not None or design.on_disk:
+        return _nothing_of(np.flatnonzero(open_rows))
     known = dict(zip(unit_codes(within.unit, design.table).texts, range(design.table.data.n + 1)))
     there = unit_codes(within.unit, used)
     open_rows &= np.array([t in known for t in there.texts])[there.codes]
@@ -63,7 +73,7 @@ def from_neighbours(fit: Fit, used: Table) -> Told | None:
     return _told(fit, used, places)
 
 
-def _told(fit: Fit, used: Table, places: NDArray[np.intp]) -> Told | None:
+def _told(fit: Fit, used: Table, places: NDArray[np.intp]) -> Told:
     design = fit.design
     within = design.sentence.within
     assert within is not None
@@ -79,7 +89,7 @@ def _told(fit: Fit, used: Table, places: NDArray[np.intp]) -> Told | None:
     observed = np.concatenate([sets[i] for i in wanted])
     both, n = _together(fit, design.table.take(observed), used.take(places)), len(observed)
     if both is None:
-        return None
+        return _nothing_of(places)
     of_row = np.concatenate([label[observed], set_of])
     assumed = assumed_of(fit.model)
     x = np.column_stack([both.fixed.values[k] for k in fit.model.kept])
@@ -102,7 +112,7 @@ def _told(fit: Fit, used: Table, places: NDArray[np.intp]) -> Told | None:
         whole = np.diag(v)[k:] - np.einsum("ij,ij->j", v[:k, k:], c) + np.einsum("ip,pq,iq->i", away, m, away)
         own = np.diag(r)[k:] - np.einsum("ij,ij->j", r[:k, k:], np.linalg.solve(r[:k, :k], r[:k, k:]))
         out[1, new - n], out[2, new - n] = whole - own, np.maximum(own, 0.0)
-    return Told(places[keep], *out[:, keep]) if keep.any() else None
+    return Told(places[keep], *out[:, keep], places[~keep])
 
 
 def _together(fit: Fit, observed: Table, asked: Table) -> Design | None:

@@ -49,6 +49,7 @@ if TYPE_CHECKING:
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/predict/1"
+GIVEN, UNTOLD_OF_NEIGHBOURS = 1.0, -1.0  # in given_neighbours, which is 0 where no neighbour has an observed error
 FIELDS = ("predicted", "se", "low", "high", "average", "residual", "known", "given_neighbours")
 CHANCE = "probability of "
 DRAWS, ROWS_AT_ONCE = 2_000, 2_000  # outcomes a row: quantiles to 2% of their spread; rows drawn together (32 MB)
@@ -127,7 +128,7 @@ def _of_run(fit: Fit, table: Table, confidence: float, new_observation: bool, rn
     given = np.zeros(len(used))
     own = _residual_variance(fit, used) if new_observation and design.additive else np.zeros(len(used))
     if told is not None:
-        given[told.places] = 1.0
+        given[told.places], given[told.untold] = GIVEN, UNTOLD_OF_NEIGHBOURS
         moved[told.places], variance[told.places], own[told.places] = told.moved, told.variance, told.own
     se = np.sqrt(np.maximum(variance, 0.0))
     products = fit.criterion.products
@@ -295,9 +296,11 @@ def document_of(
         "predicted_average": made.average, "residual": made.residual,
     } | {f"probability[{level}]": p for level, p in made.probabilities.items()}  # fmt: skip
     columns["units_known"] = _units_known(fit, table, made.known)
-    neighboured = int(by_runs(table, made.given_neighbours, lambda given: given == 1.0).sum())
+    given = by_runs(table, made.given_neighbours, lambda values: values == GIVEN)
+    neighboured = int(given.sum())
+    alone = int(by_runs(table, made.given_neighbours, lambda values: values == UNTOLD_OF_NEIGHBOURS).sum())
     if neighboured:
-        columns["given_neighbours"] = by_runs(table, made.given_neighbours, lambda given: given == 1.0)
+        columns["given_neighbours"] = given
     new_units = int(by_runs(table, made.known, lambda known: (known == 0).any(axis=1)).sum())
     number = f"row of {fit.name}" if table.has("row") else "row"
     document: dict[str, Any] = {
@@ -319,7 +322,7 @@ def document_of(
             *not_observed(fit),
             *_refused(refused(fit, table, new_observation)),
             *_notes(new_units),
-            *_neighbour_notes(neighboured, fit.design.residual.unit),
+            *_neighbour_notes(neighboured, alone, fit.design.residual.unit),
             *_beyond(outside(fit, table)),
             *_grade_notes(fit),
         ],
@@ -382,12 +385,19 @@ def _beyond(found: list[tuple[str, int]]) -> list[str]:
     ]
 
 
-def _neighbour_notes(rows: int, unit: str | None) -> list[str]:
-    if not rows:
-        return []
-    return [
-        f"{counted(rows, 'row')} without an outcome are predicted given the observed errors of their {unit} too (column given_neighbours)."
-    ]
+def _neighbour_notes(rows: int, alone: int, unit: str | None) -> list[str]:
+    out = []
+    if rows:
+        out.append(
+            f"{counted(rows, 'row')} without an outcome are predicted given the observed errors of their {unit} too "
+            "(column given_neighbours)."
+        )
+    if alone:
+        out.append(
+            f"{counted(alone, 'row')} without an outcome are predicted without the observed errors of their {unit}: the fit was "
+            "read in pieces, too many rows hang together, or an occasion is new."
+        )
+    return out
 
 
 def _notes(new: int) -> list[str]:
