@@ -13,8 +13,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.design.design import Design
-from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.estimation.generalized_search import make_laplace, with_points
+from bold_orchard.estimation.model import FittedModel
 from bold_orchard.sentence.tree import Term
 
 Array = NDArray[Any]
@@ -23,7 +23,7 @@ Array = NDArray[Any]
 class RowsApart:
     """Some rows ``design`` (n,), coded as in the fit ``model``."""
 
-    def __init__(self, model: GeneralizedModel, design: Design) -> None:
+    def __init__(self, model: FittedModel[Any, Any], design: Design) -> None:
         ones, name = np.ones(len(design.y)), ("intercept",)
         flat = replace(design.fixed, terms=(Term(()),), names=name, labels=name, values=(ones,), owner=(0,))
         laplace = make_laplace(replace(design, fixed=flat, offset=np.zeros(len(ones))))

@@ -42,14 +42,14 @@ class Told:
     """
 
     places: NDArray[np.intp]
+    untold: NDArray[np.intp]
     moved: Array
     variance: Array
     own: Array
-    untold: NDArray[np.intp]
 
 
 def _nothing_of(places: NDArray[np.intp]) -> Told:
-    return Told(np.zeros(0, dtype=np.intp), *np.zeros((3, 0)), places)
+    return Told(np.zeros(0, dtype=np.intp), places, *np.zeros((3, 0)))
 
 
 def from_neighbours(fit: Fit, used: Table) -> Told | None:
@@ -112,7 +112,7 @@ def _told(fit: Fit, used: Table, places: NDArray[np.intp]) -> Told:
         whole = np.diag(v)[k:] - np.einsum("ij,ij->j", v[:k, k:], c) + np.einsum("ip,pq,iq->i", away, m, away)
         own = np.diag(r)[k:] - np.einsum("ij,ij->j", r[:k, k:], np.linalg.solve(r[:k, :k], r[:k, k:]))
         out[1, new - n], out[2, new - n] = whole - own, np.maximum(own, 0.0)
-    return Told(places[keep], *out[:, keep], places[~keep])
+    return Told(places[keep], places[~keep], *out[:, keep])
 
 
 def _together(fit: Fit, observed: Table, asked: Table) -> Design | None:
