@@ -87,7 +87,7 @@ def placed(fit: Fit, theta: Array, covariances: list[Array], sigma2: float) -> A
     if not gaussian:
         return c.at(theta, e)
     there = c.at(theta)
-    return there if c.absolute else there.with_sigma2(sigma2)
+    return there.with_sigma2(sigma2) if c.concentrated else there
 
 
 def _factor(df: float, rng: np.random.Generator) -> float:

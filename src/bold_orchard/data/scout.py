@@ -29,6 +29,7 @@ LEAST_NUMBERED = 10  # rows, below which numbers may run on by chance
 NUMBERING = re.compile(
     r"(?:^|[_. -])(?:id|no|nr|num|number|row|index|obs|observation|record|serial)\d*$", re.IGNORECASE
 )
+STANDARD_ERROR = re.compile(r"(?:^|[_. -])(?:se|sem|s\.e\.?|std[_. -]?err(?:or)?|standard[_. -]?error)$", re.IGNORECASE)
 LIKELY = 0.5  # score from which a column is called a likely unit
 
 
@@ -69,13 +70,13 @@ def scout(table: Table, units: Sequence[str] = (), outcome: str | None = None, b
         "units": chosen,
         "nesting": nesting,
         "duplicates": duplicates_of(nesting, likely, labels),
-        "outcomes": plausible(table, columns, known),
+        "outcomes": [o for o in plausible(table, columns, known) if o["column"] not in _standard_errors(columns)],
         "times": times(columns),
         "sentences": [],
         "first_rows": _first_rows(read),
         "notes": [],
     }
-    document["sentences"] = _sentences(columns, groupings, nesting, labels)
+    document["sentences"] = [*_sentences(columns, groupings, nesting, labels), *_with_known_errors(document)]
     document["notes"] = [*table.notes, *_notes(document)]
     if by:
         document["cells"] = _cells(table, by, outcome or _outcome_of(document), labels)
@@ -344,6 +345,29 @@ def _sentences(
     return sentences
 
 
+def _standard_errors(columns: list[dict[str, Any]]) -> list[str]:
+    """Columns that are named like standard errors and hold positive numbers."""
+    numeric = [c for c in columns if c["kind"] == "number" and not c["whole"] and c.get("min", 0.0) > 0]
+    return [c["column"] for c in numeric if STANDARD_ERROR.search(c["column"])]
+
+
+def _with_known_errors(document: dict[str, Any]) -> list[str]:
+    """A sentence for rows that report their own standard errors, with a unit for each row where no column groups the rows."""
+    columns = document["columns"]
+    errors = _standard_errors(columns)
+    outcomes = [o["column"] for o in document["outcomes"] if o["family"] == "gaussian"]
+    likely = [g["column"] for g in document["groupings"] if g["score"] >= LIKELY]
+    single = [c["column"] for c in columns if c["kind"] == "category" and c["distinct"] == document["rows"]]
+    units = [u for u in (*likely[:1], *single[:1]) if u not in outcomes]
+    if len(errors) != 1 or not outcomes or not units:
+        return []
+    best = max(outcomes, key=lambda name: next(c["missing"] for c in columns if c["column"] == name))
+    stem = STANDARD_ERROR.sub("", errors[0]).strip("_. -").casefold()
+    named = [o for o in outcomes if o.casefold() in (stem, "effect", "estimate", "yi", "y", "difference")]
+    clauses = "; ".join(f"each {column_text(u)}: intercept" for u in dict.fromkeys(units))
+    return [f"{column_text((named or [best])[0])} = intercept; {clauses}; spread = known({column_text(errors[0])})"]
+
+
 def _nested_with(unit: str, nesting: list[dict[str, Any]], labels: dict[str, Labels]) -> list[str]:
     """A unit, those around it and those inside it as a sentence names them, the larger first; without units of hardly more than a row."""
     pairs = [(n, columns_of_unit(n["parent"])) for n in nesting if n["relation"] in INSIDE and not is_time(n["unit"])]
@@ -375,6 +399,10 @@ def _notes(document: dict[str, Any]) -> list[str]:
             notes.append(f"{c['column']} numbers the rows: it is no unit, no outcome and no predictor.")
         if c["kind"] == "empty":
             notes.append(f"{c['column']} is empty in every row.")
+    notes += [
+        f"{c} looks like the standard errors of an outcome that others have estimated: spread = known({column_text(c)}) takes them as they are."
+        for c in _standard_errors(document["columns"])
+    ]
     for entry in document["nesting"]:
         if entry["relation"] == "labels repeat":
             u, p = entry["unit"], entry["parent"]

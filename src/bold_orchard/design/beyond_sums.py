@@ -24,7 +24,7 @@ def check_in_pieces(sentence: tree.Sentence) -> None:
     """Raise OrchardError for a sentence whose rows must be in memory together."""
     for word, there in (
         ("within", sentence.within is not None),
-        ("spread", bool(sentence.spread)),
+        ("spread", bool(sentence.spread) or sentence.known is not None),
         ("a spread of each unit", any(e.has_spread for e in sentence.each)),
     ):
         if there:

@@ -52,7 +52,8 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
     differing_units.random_spread(sentence, additive)
     differing_units.varying_family(sentence, additive)
     residual = residual_of(sentence, maker, used)
-    weights = weights_of(options.weights, used)
+    validation.known_errors(sentence, additive, options.weights)
+    weights = row_weights(sentence, options.weights, used)
     notes = [*table.notes, *sentence.notes, *response.notes, *gaps, *(f"{f['rows']:,} missing cells of {f['column']} were filled with its mean, "
                                 f"{f['value']:.6g}; its standard error is then too small." for f in filled)]  # fmt: skip
     seen = see(used, model_columns(sentence, options.weights), {})
@@ -137,7 +138,13 @@ def check_baselines(baselines: dict[str, str], sentence: tree.Sentence, table: T
 
 def model_columns(sentence: tree.Sentence, weights: str | None) -> list[str]:
     """Columns whose values the model uses, units aside."""
-    parts = (sentence.outcome, sentence.terms, tuple((e.terms, e.vary) for e in sentence.each), sentence.spread)
+    parts = (
+        sentence.outcome,
+        sentence.terms,
+        tuple((e.terms, e.vary) for e in sentence.each),
+        sentence.spread,
+        sentence.known,
+    )
     time = sentence.within.structure.columns if sentence.within else ()
     names = [c.name for c in tree.columns_of((parts, time), units=False)]
     return list(dict.fromkeys([*names, *([weights] if weights else [])]))
@@ -208,6 +215,26 @@ def weights_of(column: str | None, table: Table) -> Array | None:
         first = ", ".join(map(str, table.row_numbers[bad][:3]))
         raise OrchardError(f"weights must be positive, but '{column}' is not in {bad.sum():,} rows (first: {first})")
     return weights
+
+
+def row_weights(sentence: tree.Sentence, column: str | None, table: Table) -> Array | None:
+    """What each row weighs: 1 / SD^2 where the SDs of errors are known, else the column of --weights.
+
+    Raises OrchardError, naming the row, for an SD that is missing, zero or negative.
+    """
+    if sentence.known is None:
+        return weights_of(column, table)
+    name = sentence.known.name
+    se = table.numbers(name)
+    bad = ~(se > 0) | ~np.isfinite(se)
+    if bad.any():
+        row, value = table.row_numbers[bad][0], se[bad][0]
+        more = f" ({int(bad.sum()):,} such rows)" if bad.sum() > 1 else ""
+        raise OrchardError(
+            f"the standard error '{name}' is {'missing' if np.isnan(value) else f'{value:g}'} in row {row}{more}; "
+            "it must be above zero in every row: mend it, or leave the row out with --where"
+        )
+    return np.asarray(1.0 / se**2)
 
 
 def residual_of(sentence: tree.Sentence, maker: ColumnMaker, table: Table) -> ResidualPart:

@@ -155,6 +155,11 @@ class Design:
         return 1.0 if self.counts is None else np.sqrt(self.counts)
 
     @property
+    def known_errors(self) -> bool:
+        """Whether the SD of each row's error is known, so that no residual variance is estimated; ``weights`` are then 1 / SD^2."""
+        return self.sentence.known is not None
+
+    @property
     def random_spread(self) -> bool:
         """Whether some unit has a residual spread of its own."""
         return any(c.has_spread for c in self.clauses)

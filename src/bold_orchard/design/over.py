@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from bold_orchard.data.table import Table
-from bold_orchard.design.build import columns_that_vary, rebuild_parts, residual_of, unit_codes, weights_of
+from bold_orchard.design.build import columns_that_vary, rebuild_parts, residual_of, row_weights, unit_codes
 from bold_orchard.design.design import Block, Design, UnitCodes
 from bold_orchard.design.lags import lag_calls, with_lags
 from bold_orchard.design.transformations import ColumnMaker
@@ -18,7 +18,7 @@ from bold_orchard.sentence import tree
 def complete_rows(design: Design, table: Table, weights: str | None) -> Table:
     """The rows that have all that the model needs but the outcome; raises OrchardError for a column that is absent."""
     sentence = design.sentence
-    parts = (sentence.terms, sentence.each, sentence.within, sentence.spread, sentence.outcome.trials)
+    parts = (sentence.terms, sentence.each, sentence.within, sentence.spread, sentence.known, sentence.outcome.trials)
     needed = [c.name for c in tree.columns_of(parts)]
     for name in [*needed, *([weights] if weights else [])]:
         if not table.has(name):
@@ -49,7 +49,7 @@ def design_over(design: Design, table: Table, weights: str | None = None) -> Des
         y=np.zeros(len(used)),
         fixed=fixed,
         offset=offset,
-        weights=weights_of(weights, used),
+        weights=row_weights(design.sentence, weights, used),
         units=tuple(made[u.name] for u in design.units),
         clauses=tuple(
             replace(c, part=p, vary=columns_that_vary(e.vary, maker))

@@ -124,6 +124,23 @@ def residual_clauses(sentence: tree.Sentence, additive: bool) -> None:
             )
 
 
+def known_errors(sentence: tree.Sentence, additive: bool, weights: str | None) -> None:
+    """Raise OrchardError for what does not go with errors whose SDs are known."""
+    if sentence.known is None:
+        return
+    beside = (
+        "a family that is not gaussian" if not additive
+        else "--weights" if weights is not None
+        else "within" if sentence.within is not None
+        else "a spread of each unit" if any(e.has_spread for e in sentence.each)
+        else ""
+    )  # fmt: skip
+    if beside:
+        raise OrchardError(
+            f"spread = known({sentence.known}) gives the errors of a gaussian outcome whole; it does not go with {beside}"
+        )
+
+
 def enough_rows(design: Design) -> None:
     n, p = design.n_rows, len(design.fixed.names)
     if n <= p:

@@ -154,7 +154,7 @@ def _gaussian_at(design: Design, options: SearchOptions, assumed: Assumed, rng: 
     rest, kept = y.copy(), made.products.standard.kept
     for b, k in zip(first.b, kept):
         rest -= b * design.fixed.values[k]
-    rest *= 1.0 if made.absolute else np.sqrt(sigma2 / first.sigma2)
+    rest *= 1.0 if not made.concentrated else np.sqrt(sigma2 / first.sigma2)
     for b, values in zip(assumed.b, design.fixed.values):
         rest += b * values
     design = replace(design, y=rest)

@@ -222,7 +222,7 @@ def make_criterion(design: Design, reml: bool, few: bool = False) -> Criterion:
         )
     if isinstance(products, WideProducts):
         return WideCriterion(products, reml)
-    return Criterion(products, reml, correlated, varying(design, products))
+    return Criterion(products, reml, correlated, varying(design, products), design.known_errors)
 
 
 def first_guess(design: Design, criterion: Criterion) -> Array:
@@ -261,7 +261,7 @@ def _beside_crossings(design: Design, arrays: Arrays) -> str:
     """What stands in the sentence that no sparse crossing is made with; empty where nothing does."""
     structures = [c.structure.kind for c in design.clauses]
     return (
-        "within or spread" if arrays.rows is not None
+        "within or spread" if arrays.rows is not None or design.known_errors
         else "vary with" if any(c.vary is not None for c in design.clauses)
         else next((f"a covariance that is {kind}" for kind in structures if kind in ("known", "given")), "")
     )  # fmt: skip

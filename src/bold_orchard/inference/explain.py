@@ -180,6 +180,14 @@ class _Words:
         made = self.d.residual
         if made is None:
             return
+        if made.structure == "known":
+            yield Explanation(
+                "residual",
+                "residual",
+                "residual",
+                "How far each row may be off is known: its SD is given, not estimated.",
+            )
+            return
         if isinstance(made.sd, float):
             scale = " on the log scale" if self.logged else ""
             inside = f" of one {self.d.groups[-1].group}" if self.d.groups else ""

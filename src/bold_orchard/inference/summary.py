@@ -255,6 +255,8 @@ def _(model: GaussianModel) -> dict[str, Any]:
     """Variance, SD, structure and parameters of the residuals."""
     design, e = model.design, model.evaluation
     c, spread = e.criterion, design.residual.spread
+    if design.known_errors:
+        return {"variance": None, "sd": None, "structure": "known", "parameters": {}}
     phi = e.theta[c.phi]
     variance = residual_variance(design, c, phi, e.sigma2)
     parameters: dict[str, Any] = {}

@@ -247,8 +247,10 @@ def directions(criterion: Criterion) -> list[tuple[int, Array]]:
 
 
 def linear_moments(e: GaussianPoint) -> Moments:
-    """Moments of all free covariance elements; the last direction is V, or the residual where a part of V is given."""
+    """Moments of all free covariance elements; the last direction is V, the residual where a part of V is given, none where errors are known."""
     free = directions(e.criterion)
+    if e.criterion.known:
+        return moments(e, free).mixed(np.eye(len(free), len(free) + 1))
     if not e.criterion.absolute:
         return moments(e, free)
     fixed = [(f, s.fixed @ s.fixed.T) for f, s in enumerate(e.criterion.structures)]

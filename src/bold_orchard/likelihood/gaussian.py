@@ -3,6 +3,7 @@
 ``deviance = -2 log-likelihood`` (ML) or ``-2`` restricted log-likelihood (REML; Harville 1977), with b and sigma^2
 at their closed forms for given theta. Parameters: theta of all units, then phi of the residual covariance, then alpha on
 which SDs of effects depend, then log sigma^2 when some covariance is given whole and sigma^2 can no longer be profiled out.
+Where the errors' SDs are known sigma^2 is 1, and rows are weighted by the inverse of their variances.
 """
 
 from __future__ import annotations
@@ -37,6 +38,7 @@ class Criterion:
     reml: bool
     correlated: Correlated | None = None
     vary: Varying | None = None
+    known: bool = False
     profiled: ClassVar[bool] = True
 
     @cached_property
@@ -77,7 +79,21 @@ class Criterion:
     @cached_property
     def absolute(self) -> bool:
         """Whether log sigma^2 is a parameter of its own, the last."""
-        return any(isinstance(b.structure, Given) for u in self.products.units for b in u.blocks)
+        return not self.known and any(isinstance(b.structure, Given) for u in self.products.units for b in u.blocks)
+
+    @property
+    def concentrated(self) -> bool:
+        """Whether sigma^2 stands at its closed form, so that psi has log sigma^2 after the parameters."""
+        return not (self.absolute or self.known)
+
+    def split(self, psi: Array) -> tuple[Array, float]:
+        """The parameters of a search and sigma^2, out of all covariance parameters."""
+        return (psi[:-1] if self.concentrated else psi), 1.0 if self.known else float(np.exp(psi[-1]))
+
+    def at_psi(self, psi: Array) -> GaussianPoint:
+        """The point at all covariance parameters, sigma^2 as they say."""
+        parameters, sigma2 = self.split(psi)
+        return self.at(parameters).with_sigma2(sigma2) if self.concentrated else self.at(parameters)
 
     @cached_property
     def bounded(self) -> NDArray[np.bool_]:
@@ -127,7 +143,7 @@ class Criterion:
     @property
     def n_covariance(self) -> int:
         """Free covariance parameters, the residual variance included."""
-        return len(self.bounded) + (0 if self.absolute else 1)
+        return len(self.bounded) + int(self.concentrated)
 
     def grown(self, alpha: Array, f: int) -> Array:
         """By what SDs of effects at the means of the columns on which they depend exceed those at zero, (k,)."""
@@ -158,7 +174,7 @@ class Criterion:
     def _moments(self) -> Array:
         """theta by method of moments: unit by unit and column by column, of many levels of one unit all columns together."""
         parts = [np.zeros(0)]
-        gamma = together(self.products) if self.linear and not self.absolute else None
+        gamma = together(self.products) if self.linear and self.concentrated else None
         if gamma is None:
             sums = moments(self.products)
             parts += [structure.start(sums[f]) for f, structure in enumerate(self.structures)]
@@ -197,7 +213,7 @@ class GaussianPoint:
         self.rss = np.float64(w[p, p] - xy @ self.b_work)
         if held is not None:
             self._hold(*held)
-        best = np.exp(np.float64(theta[-1])) if criterion.absolute else self.rss / criterion.dof
+        best = np.float64(criterion.split(theta)[1]) if not criterion.concentrated else self.rss / criterion.dof
         self.sigma2 = best if sigma2 is None else np.float64(sigma2)
 
     @property
@@ -309,7 +325,7 @@ class GaussianPoint:
             forms = self._forms(directions)
             pull = np.array(pulls)
             hessian[:m, :m] += forms / self.sigma2
-            if not c.absolute:
+            if c.concentrated:
                 hessian[:m, :m] -= np.outer(pull, pull) / (c.dof * self.sigma2**2)
         for i in range(m, len(self.theta)):
             h = 1e-5 * max(abs(self.theta[i]), 0.1)
@@ -334,13 +350,13 @@ class GaussianPoint:
     @property
     def psi(self) -> Array:
         """All covariance parameters, (m + 1,): log sigma^2 stands last where it is not a parameter already."""
-        return self.theta if self.criterion.absolute else np.append(self.theta, np.log(self.sigma2))
+        return np.append(self.theta, np.log(self.sigma2)) if self.criterion.concentrated else self.theta
 
     @property
     def psi_slope(self) -> Array:
         """Gradient of the deviance in psi at a point whose sigma^2 may be any."""
         c = self.criterion
-        return self.gradient if c.absolute else np.append(self.gradient, c.dof - self.rss / self.sigma2)
+        return np.append(self.gradient, c.dof - self.rss / self.sigma2) if c.concentrated else self.gradient
 
     @property
     def joint(self) -> Eliminated:

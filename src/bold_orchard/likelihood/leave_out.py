@@ -48,7 +48,7 @@ class LeftOut:
 def applies(criterion: Criterion) -> bool:
     """Nested units, independent residuals, no covariance that is given whole."""
     products = criterion.products
-    return bool(products.stages) and not products.tails and criterion.linear and not criterion.absolute
+    return bool(products.stages) and not products.tails and criterion.linear and criterion.concentrated
 
 
 def leave_out(e: GaussianPoint, unit: int) -> LeftOut:

@@ -55,7 +55,7 @@ class Catalogue:
             self._new(Parameter("spread", None, (i,), label=f"spread {n}", term=n)) for i, n in enumerate(columns)
         )
         sd = Parameter("sd", label="sd(residual)", term="residual", entry="residual")
-        self.residual_sd = self._new(sd) if design.additive and not labels else None
+        self.residual_sd = self._new(sd) if design.additive and not labels and not design.known_errors else None
         own = () if design.additive else family.own
         self.family_own = tuple(self._own("family", o.place, o.name) for o in own)
         self._taken.add("fixed")  # stands for all coefficients where a prior is asked for

@@ -122,4 +122,4 @@ def _with_outcome(model: GaussianModel, y: Array, assumed: Assumed) -> Any:
 
     criterion = make_criterion(replace(model.design, y=y), model.criterion.reml)
     there = criterion.at(model.evaluation.theta)
-    return there if criterion.absolute else there.with_sigma2(model.evaluation.sigma2)
+    return there if not criterion.concentrated else there.with_sigma2(model.evaluation.sigma2)

@@ -80,6 +80,18 @@ class ComponentTest(Part):
 
 
 @dataclass(frozen=True)
+class Heterogeneity(Part):
+    """Of a fit whose errors are known: ``i2`` the unit's share of the variance at the typical error variance, ``q`` the weighted sum of squares
+    about the fixed part without units, which is of all units together."""
+
+    group: str
+    i2: Number
+    q: Number
+    q_df: int
+    q_p: Number
+
+
+@dataclass(frozen=True)
 class ComponentsResult(Result):
     """Variance components with errors, intervals, shares, ICC and R squared."""
 
@@ -100,5 +112,6 @@ class ComponentsResult(Result):
     against: str | None
     reduction: list[Reduction] | None
     notes: list[str]
+    heterogeneity: list[Heterogeneity] | Absent = ABSENT
     tests: list[ComponentTest] | Absent = ABSENT
     posterior: Origin | Absent = ABSENT

@@ -15,6 +15,24 @@ def labels_of(group: str, level: str) -> dict[str, str]:
 
 
 @dataclass(frozen=True)
+class OwnEstimate(Part):
+    """Of a level with one row whose error is known: what it found, the error, and its share of the weight in the mean."""
+
+    estimate: Number
+    se: Number
+    weight: Number
+
+
+@dataclass(frozen=True)
+class NewUnit(Part):
+    """Of fits with known errors and no predictor: the mean over all levels, its interval, and that of a new level's true value."""
+
+    mean: Number
+    ci: Interval
+    new_ci: Interval
+
+
+@dataclass(frozen=True)
 class LevelEffects(Part):
     """Of one level, by term: predicted effects, their errors and intervals, and the level's own coefficients.
 
@@ -32,6 +50,7 @@ class LevelEffects(Part):
     residual_sd_ci: Interval | Absent = ABSENT
     coefficients_ci: dict[str, Interval] | Absent = ABSENT
     rank_ci: Interval | Absent = ABSENT
+    own: OwnEstimate | Absent = ABSENT
 
 
 @dataclass(frozen=True)
@@ -59,6 +78,7 @@ class GroupsResult(Result):
     confidence: float
     groups: list[UnitEffects]
     notes: list[str]
+    new_unit: NewUnit | Absent = ABSENT
     posterior: Origin | Absent = ABSENT
 
     def table(self, **view: bool) -> list[Row]:
@@ -77,6 +97,12 @@ class GroupsResult(Result):
                     low, high = r["ci"][t] or (None, None)
                     row |= {f"effect {t}": r["effects"][t], f"se {t}": r["se"][t], f"low {t}": low, f"high {t}": high,
                             f"coefficient {t}": r["coefficients"][t]}  # fmt: skip
+                if "own" in r:
+                    row |= {
+                        "own estimate": r["own"]["estimate"],
+                        "own se": r["own"]["se"],
+                        "weight": r["own"]["weight"],
+                    }
                 if "residual_sd" in r:
                     row |= {"residual_sd": r["residual_sd"]} | dict(
                         zip(("residual_sd low", "residual_sd high"), r["residual_sd_ci"])

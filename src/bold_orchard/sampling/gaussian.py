@@ -67,7 +67,14 @@ class GaussianTarget(GaussianLayout):
     def small(self) -> SmallGaussian | None:
         """A model with one unit of few levels, for which a few small products serve better than the general road."""
         stages = self.c.products.stages
-        if not self.c.linear or self.c.products.q or len(stages) != 1 or stages[0].levels > MOST_SMALL or self.free:
+        if (
+            not self.c.linear
+            or self.c.known
+            or self.c.products.q
+            or len(stages) != 1
+            or stages[0].levels > MOST_SMALL
+            or self.free
+        ):
             return None
         return SmallGaussian(self)
 
@@ -210,7 +217,8 @@ class GaussianTarget(GaussianLayout):
             z[self.rows] = np.where(walled, np.log(np.maximum(phi[:inner], 1e-2)), np.clip(phi[:inner], -4, 4))
             if design.residual.spread is not None:
                 z[self.spread] = phi[inner:] / np.array([v.std() for v in design.residual.spread.values])
-            z[self.sd_at] = 0.5 * np.log(residual_variance(design, c, phi, e.sigma2))
+            if self.sd_at is not None:
+                z[self.sd_at] = 0.5 * np.log(residual_variance(design, c, phi, e.sigma2))
         if c.vary is not None:
             z[self.alpha] = e.theta[c.alpha] / np.concatenate([p.sd for p in c.vary.parts])
         return z

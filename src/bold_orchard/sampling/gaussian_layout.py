@@ -77,8 +77,8 @@ class GaussianLayout:
 
     @property
     def sd_at(self) -> int | None:
-        """Where log SD of the residual stands; of occasions it is among their own."""
-        return None if self.priors.residual is not None else self.alpha.stop
+        """Where log SD of the residual stands; of occasions it is among their own, and errors that are known have none."""
+        return None if self.priors.residual is not None or self.c.known else self.alpha.stop
 
     @cached_property
     def coefficients(self) -> slice:
@@ -107,7 +107,9 @@ class GaussianLayout:
                 phi[inner + k], turn[inner + k, at] = z[at] * sd, sd
                 more, slope[at] = self.priors.own[parameter].density(float(z[at]))
                 value += more
-        assert self.sd_at is not None and self.fit.catalogue.residual_sd is not None
+        if self.sd_at is None:
+            return phi, 0.0, turn, change, value, slope
+        assert self.fit.catalogue.residual_sd is not None
         sd = float(np.exp(z[self.sd_at]))
         more, d = self.priors.own[self.fit.catalogue.residual_sd].density(sd)
         value, slope[self.sd_at] = value + more + float(z[self.sd_at]), d * sd + 1.0

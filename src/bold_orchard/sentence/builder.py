@@ -182,8 +182,18 @@ class Builder(Transformer_NonRecursive[Any, Any]):
         check_structure(parts[1], "within", self.fail)
         return tree.Within(parts[0], parts[1])
 
-    def spread(self, meta: Any, parts: list[Any]) -> tuple[str, tuple[tree.Term, ...], tuple[int, int]]:
-        return ("spread", _plain(parts[-1]), _place(meta))
+    def spread(self, meta: Any, parts: list[Any]) -> tree.Spread:
+        terms, place = _plain(parts[-1]), _place(meta)
+        calls = [f for t in terms for f in t.factors if isinstance(f, tree.Call) and f.function == "known"]
+        if not calls:
+            return tree.Spread(tuple(t for t in terms if not t.is_intercept), None, place)
+        if len(terms) > 1 or len(terms[0].factors) > 1:
+            raise self.fail(
+                "known errors leave nothing to be estimated: spread = known(se) stands alone", calls[0].place
+            )
+        column = calls[0].arguments[0]
+        assert isinstance(column, tree.Column)
+        return tree.Spread((), column, place)
 
     # -- the whole
     def without(self, meta: Any, _: list[Any]) -> str:
@@ -257,11 +267,14 @@ class Builder(Transformer_NonRecursive[Any, Any]):
             )
         self._no_clause_twice(each)
         within = [c for c in rest if isinstance(c, tree.Within)]
-        spread = [c for c in rest if isinstance(c, tuple)]
+        spread = [c for c in rest if isinstance(c, tree.Spread)]
         if len(within) > 1:
             raise self.fail("only one 'within' clause is possible", within[1].unit.place)
         if len(spread) > 1:
-            raise self.fail("only one 'spread' clause is possible", spread[1][2])
+            raise self.fail("only one 'spread' clause is possible", spread[1].place)
+        for call in _calls([outcome, fixed, each, within]):
+            if call.function == "known":
+                raise self.fail("known(...) gives the SDs of the rows' errors: write spread = known(se)", call.place)
         return tree.Sentence(
             source=self.text,
             outcome=outcome,
@@ -269,7 +282,8 @@ class Builder(Transformer_NonRecursive[Any, Any]):
             intercept=intercept,
             each=each,
             within=within[0] if within else None,
-            spread=tuple(t for t in spread[0][1] if not t.is_intercept) if spread else (),
+            spread=spread[0].terms if spread else (),
+            known=spread[0].known if spread else None,
             lets=tuple(lets.values()),
             notes=_missing_parts(fixed),
         )

@@ -39,9 +39,10 @@ FUNCTIONS = {
     "spline": Signature(("x", "whole"), example="spline(rain, 4)"),
     "category": Signature(("column",), example="category(season)"),
     "offset": Signature(("x",), example="offset(log(trees))"),
+    "known": Signature(("column",), example="spread = known(se)"),
 }
 EXTREMES = ("min", "max")
-ALONE = ("cross", "offset")  # whole terms, never parts of a product or arguments of a function
+ALONE = ("cross", "offset", "known")  # whole terms, never parts of a product or arguments of a function
 ARITHMETIC_ONLY = ("log", "sqrt", "exp", "abs", "min", "max")
 EACH_STRUCTURES = ["unstructured", "diagonal", "identity", "exchangeable", "known", "given"]
 # those after within, with an example of the column that each takes

@@ -252,6 +252,15 @@ class Within(Node):
 
 
 @dataclass(frozen=True)
+class Spread:
+    """What the residual SD depends on, or the column in which it is known."""
+
+    terms: tuple[Term, ...]
+    known: Column | None = None
+    place: tuple[int, int] = field(default=START, compare=False)
+
+
+@dataclass(frozen=True)
 class Outcome(Node):
     """What is modelled: a column, a function of one, or successes out of trials."""
 
@@ -265,7 +274,8 @@ class Outcome(Node):
 
 @dataclass(frozen=True)
 class Sentence(Node):
-    """The whole model; ``source`` is the text it was read from, ``notes`` what reading it gave rise to."""
+    """The whole model; ``known`` is the column that holds the SD of each row's error, ``source`` the text it was read from, ``notes`` what
+    reading it gave rise to."""
 
     outcome: Outcome
     terms: tuple[Term, ...]
@@ -273,6 +283,7 @@ class Sentence(Node):
     each: tuple[Each, ...] = ()
     within: Within | None = None
     spread: tuple[Term, ...] = ()
+    known: Column | None = None
     lets: tuple[Named, ...] = ()
     notes: tuple[str, ...] = field(default=(), compare=False)
     source: str = field(default="", compare=False)
@@ -284,6 +295,7 @@ class Sentence(Node):
         parts += [e.text(brackets) for e in self.each]
         parts += [self.within.text(brackets)] if self.within else []
         parts += [f"spread = {_joined(' + ', self.spread, brackets)}"] if self.spread else []
+        parts += [f"spread = known({self.known.text(brackets)})"] if self.known else []
         return "; ".join(parts)
 
 
@@ -329,7 +341,7 @@ def named(item: Any, lets: Mapping[str, Named]) -> Any:
         return replace(lets[item.name], place=item.place) if item.name in lets else item
     if isinstance(item, tuple):
         return tuple(named(i, lets) for i in item)
-    if isinstance(item, (Call, Arithmetic, Term, Each, Outcome)):
+    if isinstance(item, (Call, Arithmetic, Term, Each, Spread, Outcome)):
         changes = {
             f: named(getattr(item, f), lets)
             for f in ("arguments", "operands", "factors", "terms", "vary", "value")

@@ -95,6 +95,10 @@ def add_effect_sizes(fit: Fit, pairs: list[dict[str, Any]]) -> None:
     """Each difference over the residual SD, and over the SD of a new observation of new units (None where slopes vary)."""
     if not fit.design.additive:
         raise UsageError("--effect-sizes divides by SDs of the outcome's own scale, so it is for gaussian fits")
+    if fit.design.known_errors:
+        raise UsageError(
+            "--effect-sizes divides by the SD of a new observation, and errors that are known are of these rows only"
+        )
     residual = float(fit.result["residual"]["sd"])
     plain = all(c.part.names == ("intercept",) and c.vary is None and c.given is None for c in fit.design.clauses)
     variances = [float(part["covariance"][0][0]) for part in fit.result["random"]] if plain else []

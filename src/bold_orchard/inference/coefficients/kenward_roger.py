@@ -64,7 +64,7 @@ class KenwardRoger(Residual):
         a1 = float(np.einsum("ij,ipp,jqq->", w, each, each, optimize=True))
         a2 = float(np.einsum("ij,ipq,jqp->", w, each, each, optimize=True))
         if not a2 > 0:
-            return super().df(rows), 1.0
+            return self.nothing_estimated, 1.0
         if abs(a1 - q * a2) <= EXACT * q * a2:  # one row, balanced designs: F(q, 2 q / A2) itself, however few its df
             return min(2.0 * q / a2, 1e12), 1.0
         b = (a1 + 6.0 * a2) / (2.0 * q)

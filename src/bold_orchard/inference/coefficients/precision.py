@@ -63,4 +63,13 @@ class Residual(CoefficientInference):
     """Rows less the rank of X."""
 
     def df(self, rows: Array) -> float | None:
+        return self.residual_df
+
+    @property
+    def nothing_estimated(self) -> float | None:
+        """Where no variance is estimated with an error: those of the residual variance, none (the normal) where errors are known."""
+        return None if self.e.criterion.known else self.residual_df
+
+    @property
+    def residual_df(self) -> float:
         return float(self.e.criterion.products.n - self.e.criterion.products.p)

@@ -41,9 +41,9 @@ class Satterthwaite:
         e = self.e
         a = parameter_covariance(e, self._profiled)
         changes = [self._change(i) for i in range(len(e.theta))]
-        if not e.criterion.absolute:
+        if e.criterion.concentrated:
             changes.append(self.covariance)
-        return a, np.array(changes)
+        return a, np.array(changes).reshape(len(changes), *self.covariance.shape)
 
     @property
     def _profiled(self) -> Array | None:
@@ -63,7 +63,7 @@ class Satterthwaite:
         e, c = self.e, self.e.criterion
         if at_bound(e)[i]:
             return np.zeros_like(self.covariance)
-        if self._profiled is not None and is_large(e) and c.linear and not c.absolute:
+        if self._profiled is not None and is_large(e) and c.linear and c.concentrated:
             step, base, there = self._moved(i)
             return e.sigma2 * (there.b_covariance / there.sigma2 - base.b_covariance / base.sigma2) / step
         h = 1e-4 * max(abs(e.theta[i]), 1e-2)
@@ -72,7 +72,7 @@ class Satterthwaite:
             moved = e.theta.copy()
             moved[i] += side
             there = c.at(moved)
-            ends.append((there if c.absolute else there.with_sigma2(e.sigma2)).b_covariance)
+            ends.append((there.with_sigma2(e.sigma2) if c.concentrated else there).b_covariance)
         return (ends[0] - ends[1]) / (2 * h)
 
     def one(self, row: Array) -> float | None:
@@ -116,4 +116,4 @@ class ObservedInformation(Residual):
     def df(self, rows: Array) -> float | None:
         with np.errstate(all="ignore"):
             df = self.method.one(rows[0]) if len(rows) == 1 else self.method.several(rows, self.model.column_space)
-        return super().df(rows) if df is None or not np.isfinite(df) else min(float(df), 1e12)
+        return self.nothing_estimated if df is None or not np.isfinite(df) else min(float(df), 1e12)

@@ -60,7 +60,7 @@ def simulated_p(small: Fit, large: Fit, chisq: float, df: int, seed: int) -> flo
     if not large.criterion.profiled:
         return None
     c, known = large.criterion, tested(small, large)
-    if known is None or not c.linear or c.absolute or widest(c.products) > MOST_EFFECTS:
+    if known is None or not c.linear or not c.concentrated or widest(c.products) > MOST_EFFECTS:
         return None
     extra, t = df - known.size, known.size
     if extra < 0:

@@ -18,7 +18,7 @@ from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
 from bold_orchard.estimation.random_spread import SpreadModel
 from bold_orchard.inference.variances.information import full_hessian
-from bold_orchard.inference.variances.quantities import Quantity, theta_of
+from bold_orchard.inference.variances.quantities import Quantity
 from bold_orchard.likelihood.gaussian import GaussianPoint
 from bold_orchard.optimize.newton import descend
 
@@ -97,8 +97,7 @@ class Surface:
         key = psi.tobytes()
         if self._last is None or self._last[0] != key:
             try:
-                theta, sigma2 = theta_of(self.c, psi)
-                there = self.c.at(theta).with_sigma2(sigma2)
+                there = self.c.at_psi(psi)
                 value = there.deviance - self.bottom, there.psi_slope
             except (np.linalg.LinAlgError, FloatingPointError):
                 value = np.inf, np.zeros(len(psi))
@@ -160,7 +159,7 @@ class Surface:
         if np.linalg.norm(q.slope(psi) @ self.whiten) > 1e-3 * max(abs(q.at(psi)), 1e-8):
             return psi
         moved = []
-        for i in range(len(psi) - 1):
+        for i in range(len(self.c.bounded)):
             for side in (1.0, -1.0):
                 there = psi.copy()
                 there[i] += side * max(0.3 * abs(psi[i]), float(np.linalg.norm(self.whiten[i])))

@@ -14,6 +14,10 @@ def residual_lines(
     """Normal residuals, what their SD depends on (``scatter``, an effect of the unit, among it), and how those of one unit hang together."""
     design, made, s = fit.design, fit.result["residual"], at.row
     residual, parameters = design.residual, made["parameters"]
+    if design.sentence.known is not None:
+        error = f"\\varepsilon_{{{s}}}"
+        where[error] = "the error of a row, whose SD is known"
+        return [(error, f"\\sim \\mathcal{{N}}(0, {upright(design.sentence.known.name)}_{{{s}}}^{{2}})")]
     e, other = f"\\varepsilon_{{{s}}}", f"\\varepsilon_{{{ROW}'{s[1:]}}}"
     where[e] = "the residual of a row"
     told = f", estimated as {made['variance']:.{digits}g}" if estimates else ""

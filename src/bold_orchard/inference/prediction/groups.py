@@ -14,8 +14,9 @@ from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.model import UnitEffects
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
+from bold_orchard.inference.prediction.studies import new_unit, own_estimates
 from bold_orchard.inference.summary import number, numbers
-from bold_orchard.results.groups import GroupsResult, LevelEffects
+from bold_orchard.results.groups import GroupsResult, LevelEffects, OwnEstimate
 from bold_orchard.results.rows import Entries
 
 Array = NDArray[Any]
@@ -45,7 +46,9 @@ def groups(fit: Fit, confidence: float = 0.95) -> GroupsResult:
             ),
             average,
         )
-        rows = partial(_rows, made, beside, width, design.blocks[made.unit].unit.counts, typical)
+        rows = partial(
+            _rows, made, beside, width, design.blocks[made.unit].unit.counts, typical, own_estimates(fit, made.unit)
+        )
         out.append(
             {"group": made.group, "terms": list(made.terms), "in_fixed": [t in fixed for t in made.terms],
              "rows": Entries(LevelEffects, len(made.levels), rows)}
@@ -60,6 +63,9 @@ def groups(fit: Fit, confidence: float = 0.95) -> GroupsResult:
         "groups": out,
         "notes": _notes(fit),
     }
+    new = new_unit(fit, confidence)
+    if new is not None:
+        document["new_unit"] = new.to_dict()
     return GroupsResult.from_dict(document)
 
 
@@ -86,7 +92,14 @@ def shared_effects(
     return out
 
 
-def _rows(made: UnitEffects, average: Array, width: float, counts: Array, typical: Array) -> list[dict[str, Any]]:
+def _rows(
+    made: UnitEffects,
+    average: Array,
+    width: float,
+    counts: Array,
+    typical: Array,
+    own_found: list[OwnEstimate] | None = None,
+) -> list[dict[str, Any]]:
     """One entry per level, as in the contract."""
     rank = np.argsort(np.argsort(-made.effects[:, 0], kind="stable"), kind="stable") + 1
     ends = np.stack([made.effects - width * made.se, made.effects + width * made.se], axis=2)
@@ -96,6 +109,8 @@ def _rows(made: UnitEffects, average: Array, width: float, counts: Array, typica
         {"level": level, "effects": u, "se": e, "coefficients": c, "ci": i, "rank": r, "rows": n}
         for level, u, e, c, i, r, n in zip(made.levels, effects, errors, own, intervals, rank.tolist(), counts.tolist())
     ]
+    for row, estimate in zip(rows, own_found or []):
+        row["own"] = estimate.to_dict()
     if len(typical):
         at = made.terms.index("spread")
         for j, row in enumerate(rows):

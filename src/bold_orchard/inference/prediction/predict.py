@@ -54,6 +54,11 @@ FIELDS = ("predicted", "se", "low", "high", "average", "residual", "known", "giv
 CHANCE = "probability of "
 DRAWS, ROWS_AT_ONCE = 2_000, 2_000  # outcomes a row: quantiles to 2% of their spread; rows drawn together (32 MB)
 
+NO_ERROR_KNOWN = (
+    "The errors of this fit are known for its rows only: the interval is that of a true value (of a new unit, its own effect counted in), "
+    "without the error with which it would be observed."
+)
+
 
 @dataclass(frozen=True)
 class Predictions:
@@ -172,6 +177,8 @@ def _from_neighbours(fit: Fit, used: Table) -> Told | None:
 def _residual_variance(fit: Fit, used: Table) -> Array:
     """Residual variance of each new row, by its spread, its occasion and its weight; raises OrchardError for a new occasion."""
     design, residual = fit.design, fit.result["residual"]
+    if design.known_errors:  # the error of a row that is not there is not known
+        return np.zeros(len(used))
     parameters = residual["parameters"]
     if by_occasion(fit):
         variance = np.diag(parameters["covariance"])[occasion_places(fit, used)]
@@ -325,6 +332,7 @@ def document_of(
             *_neighbour_notes(neighboured, alone, fit.design.residual.unit),
             *_beyond(outside(fit, table)),
             *_grade_notes(fit),
+            *([NO_ERROR_KNOWN] if new_observation and fit.design.known_errors else []),
         ],
     }
     return PredictResult.from_dict(document | more)

@@ -27,6 +27,7 @@ from bold_orchard.inference.variances.averages import (
     mean_products,
     mean_residual_variance,
 )
+from bold_orchard.inference.variances.heterogeneity import heterogeneity
 from bold_orchard.inference.variances.quantities import Effects, own_places, quantities
 from bold_orchard.likelihood.gaussian import GaussianPoint
 from bold_orchard.parameters.parameter import Parameter
@@ -59,7 +60,7 @@ def components(
     out: list[dict[str, Any]] = []
     named: list[Parameter | None] = []
     for row, slope in zip(rows, gradients):
-        if row["kind"] == "latent":
+        if row["kind"] in ("latent", "known"):
             continue
         se = float(np.sqrt(max(float(slope @ covariance @ slope), 0.0)))
         boundary = row["group"] in fit.result["convergence"]["boundary_terms"]
@@ -92,6 +93,8 @@ def components(
         "reduction": reduction,
         "notes": notes,
     }
+    if design.known_errors:
+        document["heterogeneity"] = [h.to_dict() for h in heterogeneity(fit)]
     return ComponentsResult.from_dict(document)
 
 
@@ -144,7 +147,9 @@ def _entries(fit: Fit) -> list[dict[str, Any]]:
             rows.append(base | {"kind": "covariance", "term": names[i], "term2": names[j], "estimate": g[i, j], "at": (at + i, at + j),
                                 "parameter": None if known is None else known.as_covariance,
                                 "part": None, "size": None, "sd": None, "correlation": g[i, j] / sd if sd > 0 else None})  # fmt: skip
-    if design.additive:
+    if design.known_errors:
+        v, kind, part = mean_residual_variance(fit.model), "known", mean_residual_variance(fit.model)
+    elif design.additive:
         v, kind = residual_variance(design, e.criterion, e.theta[e.criterion.phi], e.row_variance), "residual"
         part = mean_residual_variance(fit.model)
     else:
@@ -229,7 +234,8 @@ def _gradients(fit: Fit, rows: list[dict[str, Any]]) -> list[Array]:
         if row["unit"] is not None:
             g = effects[row["block"]].element(psi, *row["at"])[1]
         elif row["kind"] == "residual":
-            g[-1] = row["estimate"]
+            if not fit.criterion.known:
+                g[-1] = row["estimate"]
             g[fit.criterion.phi] = _residual_slope(design, e)
         out.append(g)
     return out

@@ -23,7 +23,7 @@ def parameter_covariance(e: GaussianPoint, profiled: Array | None = None) -> Arr
     correlated residuals the search's own ``profiled`` Hessian (m, m) serves, completed in closed form.
     """
     c = e.criterion
-    if profiled is not None and is_large(e) and c.linear and not c.absolute:
+    if profiled is not None and is_large(e) and c.linear and c.concentrated:
         return _completed(e, profiled)
     hessian = full_hessian(e)
     size = len(hessian)
@@ -37,14 +37,14 @@ def full_hessian(e: GaussianPoint) -> Array:
     """Hessian of the deviance in (theta, phi, log sigma^2), sigma^2 not profiled out, (m + 1, m + 1)."""
     here = e.psi
     if e.criterion.lost(e.theta).any():  # a covariance of rows without an inverse leaves gradients no digits
-        return derivatives(lambda point: _at(e, point).deviance, here)[1]
+        return derivatives(lambda point: e.criterion.at_psi(point).deviance, here)[1]
     hessian = np.empty((len(here), len(here)))
     for i in range(len(here)):
         h = 1e-4 * max(abs(here[i]), 1e-2)
         up, down = here.copy(), here.copy()
         up[i] += h
         down[i] -= h
-        hessian[i] = (_gradient(e, up) - _gradient(e, down)) / (2 * h)
+        hessian[i] = (e.criterion.at_psi(up).psi_slope - e.criterion.at_psi(down).psi_slope) / (2 * h)
     return (hessian + hessian.T) / 2
 
 
@@ -75,12 +75,3 @@ def _completed(e: GaussianPoint, profiled: Array) -> Array:
     out[:m, m] = out[m, :m] = -inner @ pull / c.dof
     out[m, m] = 2.0 / c.dof + pull @ inner @ pull / c.dof**2
     return out
-
-
-def _at(e: GaussianPoint, point: Array) -> GaussianPoint:
-    c = e.criterion
-    return c.at(point) if c.absolute else c.at(point[:-1]).with_sigma2(float(np.exp(point[-1])))
-
-
-def _gradient(e: GaussianPoint, point: Array) -> Array:
-    return _at(e, point).psi_slope

@@ -59,11 +59,6 @@ class Quantity:
         return self.value_and_slope(psi)[1]
 
 
-def theta_of(c: Criterion, psi: Array) -> tuple[Array, float]:
-    """The criterion's own parameters and sigma^2."""
-    return (psi if c.absolute else psi[:-1]), float(np.exp(psi[-1]))
-
-
 class Effects:
     """The covariance of one unit's effects on the user's scale and its slopes, at the point last asked for."""
 
@@ -78,13 +73,13 @@ class Effects:
         key = psi.tobytes()
         if self._last is None or self._last[0] != key:
             structure, absolute = self.structure, self.profiled and self.c.absolute
-            sigma2 = float(np.exp(psi[-1])) if self.profiled else 1.0
+            sigma2 = self.c.split(psi)[1] if self.profiled else 1.0
             fixed = structure.fixed * (np.exp(-0.5 * psi[-1]) if absolute else 1.0)
             t = self.back @ (fixed + np.tensordot(psi[self.place], structure.basis, axes=1))
             half = sigma2 * (self.back @ structure.basis) @ t.T
             slopes = np.zeros((len(psi), *t.shape))
             slopes[self.place] = half + half.transpose(0, 2, 1)
-            if self.profiled:
+            if self.profiled and not self.c.known:
                 scaled = self.back @ fixed if absolute else np.zeros_like(t)
                 slopes[-1] = sigma2 * (t @ t.T - 0.5 * (scaled @ t.T + t @ scaled.T))
             g = sigma2 * t @ t.T
@@ -166,12 +161,14 @@ def _of_rows(model: object, catalogue: Catalogue) -> Iterator[Quantity]:
 @_of_rows.register
 def _(model: GaussianModel, catalogue: Catalogue) -> Iterator[Quantity]:
     design, c = model.design, model.criterion
+    if design.known_errors:
+        return
     if catalogue.residual_sd is None:
         yield from _of_occasions(c, catalogue)
     else:
 
         def sd(psi: Array) -> float:
-            theta, sigma2 = theta_of(c, psi)
+            theta, sigma2 = c.split(psi)
             return float(np.sqrt(residual_variance(design, c, theta[c.phi], sigma2)))
 
         yield Quantity(catalogue.residual_sd, differenced(sd), low=0.0, ends=(0.0, np.inf))
@@ -274,7 +271,7 @@ def _of_occasions(c: Criterion, catalogue: Catalogue) -> Iterator[Quantity]:
     rows = c.correlated.rows
 
     def covariance(psi: Array) -> Array:
-        theta, sigma2 = theta_of(c, psi)
+        theta, sigma2 = c.split(psi)
         return np.asarray(rows.parameters(theta[c.phi], sigma2)["covariance"])
 
     for i, parameter in enumerate(catalogue.occasions):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import numpy as np
 from matplotlib.figure import Figure
 
+from bold_orchard.reporting.figures.studies import studies_figure
 from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, canvas, short
 from bold_orchard.results.groups import GroupsResult
 
@@ -14,6 +15,9 @@ MOST_PANELS = 6  # panels that fit 1280 x 800
 
 def groups_figure(d: GroupsResult) -> Figure:
     """One panel per term of each clause, units from the largest effect down; names where they can be read."""
+    studies = next((part for part in d["groups"] if "own" in part["rows"][0] and part["terms"] == ["intercept"]), None)
+    if studies is not None:
+        return studies_figure(d, studies)
     panels = [(part, term) for part in d["groups"] for term in part["terms"]]
     shown = panels[:MOST_PANELS]
     more = f" (the first {MOST_PANELS} of {len(panels)} terms)" if len(panels) > MOST_PANELS else ""

@@ -34,6 +34,19 @@ def _tests(page: Page, tests: Any) -> None:
     )
 
 
+def _heterogeneity(page: Page, rows: Any) -> None:
+    one = rows[0]
+    page.table(
+        "How far the groups differ beyond their known errors",
+        ("group", "I²"),
+        [(r["group"], percent(r["i2"])) for r in rows],
+        [bar(r["i2"]) for r in rows],
+    ).text(
+        "I² is the group's part of the variance at the typical error variance. "
+        f"Q = {fixed(one['q'], 2)} on {one['q_df']} df, p {p_value(one['q_p'])}: without any differences between groups Q would be about its df."
+    )
+
+
 def components_page(d: ComponentsResult, digits: int = 4) -> Page:
     page = (
         Page()
@@ -71,6 +84,8 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
     page.text(
         f"Shares are of the variance of a row, on average over the rows used{beside}; correlated effects of one unit have one. Intervals {how}."
     )
+    if d.get("heterogeneity"):
+        _heterogeneity(page, d["heterogeneity"])
     _in_words(page, d["components"])
     changes = [abs(c["change"]) / c["se"] for c in d["components"] if c["change"] is not None and c["se"]]
     if changes:

@@ -15,6 +15,7 @@ from bold_orchard.results.parts import within
 
 EVEN = 0.05  # SD of a log SD below which two thirds of the units scatter within 5 % of the typical one
 MANY_TERMS = 4  # terms of a clause from which correlations are read in a matrix, not in sentences
+KNOWN = "known"  # structure of errors whose SDs the data give
 
 OWN = {"dispersion": "Dispersion", "zero_chance": "Chance of a zero", "tail_df": "Degrees of freedom of the tails"}
 
@@ -139,6 +140,9 @@ def variation(page: Page, d: FitResult, digits: int) -> None:
     parts, res = d["random"], d["residual"]
     own = res["variance"] if res and "variance" in res else None
     mean = d.get("mean_residual_variance", own)
+    known = res is not None and res.get("structure") == KNOWN
+    if known:
+        own = mean
     total = sum(x or 0 for x in d["mean_random_variance"]) + mean if own is not None and mean is not None else None
     rows: list[tuple[str, ...]] = []
     for part, at_mean in zip(parts, d["mean_random_variance"]):
@@ -151,9 +155,9 @@ def variation(page: Page, d: FitResult, digits: int) -> None:
     if own is not None:
         rows.append(
             (
-                "residual",
-                "",
-                figure(res["sd"], digits),
+                "known errors" if known else "residual",
+                "mean over rows" if known else "",
+                figure(root(own) if known else res["sd"], digits),
                 figure(own, digits),
                 percent(mean / total if total and mean is not None else None),
             )
@@ -196,6 +200,8 @@ def _vary_words(part: dict[str, Any]) -> list[str]:
 def residual_words(res: dict[str, Any], digits: int) -> list[str]:
     """How residuals of one unit hang together, and what their SD depends on."""
     out, parameters = [], res["parameters"]
+    if res["structure"] == KNOWN:
+        out.append("The SD of each row's error is known, so no residual variance is estimated.")
     if "rho" in parameters:
         rho = figure(parameters["rho"], 3)
         what = (

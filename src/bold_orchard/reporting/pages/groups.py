@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from bold_orchard.errors import counted as count
-from bold_orchard.reporting.numbers import figure
+from bold_orchard.reporting.numbers import figure, percent
 from bold_orchard.reporting.page import Page
 from bold_orchard.reporting.pages.origin import from_draws
 from bold_orchard.results.groups import GroupsResult
@@ -33,6 +33,9 @@ def groups_page(d: GroupsResult, digits: int = 4) -> Page:
             if term == "spread" and "residual_sd" in part["rows"][0]:
                 _spread(page, part["group"], listed, level, digits, error)
                 continue
+            if "own" in part["rows"][0] and term == "intercept":
+                _studies(page, d, part["group"], listed, level, digits)
+                continue
             columns = (part["group"], "effect", error, level, "with the\naverage", *((level,) if drawn else ()))
             page.table(f"{part['group']}: {term}", columns, table)
         if drawn and "rank_ci" in part["rows"][0]:
@@ -54,6 +57,27 @@ def _places(page: Page, part: dict[str, Any], level: str) -> None:
         for r in (rows if len(rows) <= 4 else [*rows[:2], *rows[-2:]])
     ]
     page.text(f"Places by {part['terms'][0]} among {len(rows)}, {level}: " + "; ".join(said) + ".")
+
+
+def _studies(
+    page: Page, d: GroupsResult, group: str, listed: list[dict[str, Any] | None], level: str, digits: int
+) -> None:
+    """What each found beside what the model makes of it, then the mean and a new one."""
+    table: list[tuple[str, ...]] = []
+    for r in listed:
+        if r is None:
+            table.append(("...", *[""] * 6))
+            continue
+        own = r["own"]
+        table.append((r["level"], figure(own["estimate"], digits), figure(own["se"], 3), percent(own["weight"]),
+                      figure(r["coefficients"]["intercept"], digits), figure(r["se"]["intercept"], 3), figure(r["effects"]["intercept"], digits)))  # fmt: skip
+    columns = (group, "found", "known\nSE", "weight", "by the\nmodel", "SE of the\neffect", "effect")
+    page.table(f"{group}: intercept", columns, table)
+    new = d.get("new_unit")
+    if new:
+        page.text(
+            f"Mean {figure(new['mean'], digits)} ({level} {_ends(new['ci'], digits)}); the true value of a new {group}: {_ends(new['new_ci'], digits)}."
+        )
 
 
 def _spread(page: Page, group: str, listed: list[dict[str, Any] | None], level: str, digits: int, error: str) -> None:

@@ -8,6 +8,15 @@ from bold_orchard.reporting.page import Left, Page
 from bold_orchard.reporting.pages.origin import from_draws
 from bold_orchard.results.predict import PredictResult
 
+OURS = (
+    "row",
+    "predicted",
+    "se",
+    "low",
+    "high",
+    "predicted_average",
+)  # which bear the fit's name beside a column of the same name
+
 
 def predict_page(d: PredictResult, digits: int = 4) -> Page:
     page = (
@@ -17,6 +26,7 @@ def predict_page(d: PredictResult, digits: int = 4) -> Page:
     level = f"{100 * d['confidence']:g}% interval"
     rows = []
     for r in d["rows"][:12]:
+        r |= {k: r[f"{k} of {d['name']}"] for k in OURS if f"{k} of {d['name']}" in r}
         where = ", ".join(f"{u} {r[u]}" for u in d["units"] if u in r)
         if r["predicted"] != r["predicted"]:
             rows.append((str(r["row"]), where, "—", "—", "—", "—"))

@@ -137,7 +137,9 @@ class Draws:
 
     @cached_property
     def log_sd(self) -> Array | None:
-        """Logarithm of the residual SD at the baseline, (D,); None where occasions have SDs of their own."""
+        """Logarithm of the residual SD at the baseline, (D,), of known errors 0, to which their weights are added; None where occasions have their own."""
+        if self.fit.design.known_errors:
+            return np.zeros(self.count)
         sd = self.fit.catalogue.residual_sd
         return None if sd is None else np.asarray(np.log(self.of(sd)))
 

@@ -56,7 +56,8 @@ def _made(draws: Draws, table: Table, confidence: float, new_observation: bool, 
     rng = np.random.default_rng(seed)
     size = max(1, AT_ONCE // draws.count)
     laws = [_Units(draws, at, i, rng) for i in range(len(fit.design.clauses))]
-    scatter = _Scatter(draws, at) if new_observation and fit.design.additive else None
+    asked = new_observation and not fit.design.known_errors
+    scatter = _Scatter(draws, at) if asked and fit.design.additive else None
     for start in range(0, n, size):
         part = slice(start, min(start + size, n))
         eta = draws.b @ at.x[part].T + (0.0 if at.offset is None else at.offset[part])
@@ -67,7 +68,7 @@ def _made(draws: Draws, table: Table, confidence: float, new_observation: bool, 
         mean = eta if fit.design.additive else draws.outcome(eta)
         if grades:
             chances[part] = np.mean([draws.chances_at(d)(eta[d]) for d in range(draws.count)], axis=0)
-        ends = mean if not new_observation else _outcomes(draws, at, eta, part, scatter, laws, rng)
+        ends = mean if not asked else _outcomes(draws, at, eta, part, scatter, laws, rng)
         level = [(1.0 - confidence) / 2.0, (1.0 + confidence) / 2.0]
         out[:, part] = mean.mean(axis=0), mean.std(axis=0, ddof=1), *np.quantile(ends, level, axis=0)
     predicted, se, low, high = (scattered(at, v) for v in out)

@@ -84,7 +84,7 @@ def _entries(draws: Draws) -> list[dict[str, Any]]:
             sds = np.sqrt(g[:, i, i] * g[:, j, j])
             rows.append(base | {"kind": "covariance", "term": names[i], "term2": names[j], "value": g[:, i, j],
                                 "part": None, "size": None, "correlation": g[:, i, j] / np.maximum(sds, 1e-300)})  # fmt: skip
-    kind = "residual" if design.additive else "latent"
+    kind = "residual" if design.additive and not design.known_errors else "latent"
     rows.append({"group": "residual", "unit": None, "kind": kind, "term": "residual", "term2": None, "value": _residual(draws),
                  "part": _mean_residual(draws), "size": 1.0, "correlation": None})  # fmt: skip
     return rows
