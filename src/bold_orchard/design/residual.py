@@ -24,7 +24,8 @@ class ResidualPart:
     """``kind`` is 'independent' or the name of a structure; ``codes`` (n,) number the units.
 
     ``time`` (n,) is the numeric time, (n, d) places in several columns, or (n,) the code of the occasion, whose ``labels`` are in order; ``spread`` holds
-    the columns of the spread clause, without an intercept.
+    the columns of the spread clause, without an intercept. ``by`` is a column each of whose ``levels`` has variances and correlations of its own,
+    ``level`` (n,) that of each row.
     """
 
     kind: str
@@ -33,6 +34,38 @@ class ResidualPart:
     time: Array | None = None
     labels: tuple[str, ...] = ()
     spread: ModelMatrix | None = None
+    by: str | None = None
+    levels: tuple[str, ...] = ()
+    level: Array | None = None
+
+    @property
+    def by_occasion(self) -> bool:
+        """Whether occasions have variances of their own."""
+        return not residual_structure_of(self.kind).one_variance
+
+    @property
+    def variance_labels(self) -> tuple[str, ...]:
+        """What has a variance of its own: the occasions, the levels, the occasions of every level; nothing where all rows have one."""
+        occasions = self.labels if self.by_occasion else ()
+        if self.by is None:
+            return occasions
+        return tuple(f"{level}, {o}" for level in self.levels for o in occasions) if occasions else self.levels
+
+    @property
+    def variance_pairs(self) -> list[tuple[int, int]]:
+        """Those of them that have a covariance of their own: occasions, of one level."""
+        n = len(self.labels) if self.by_occasion else 0
+        starts = range(0, n * max(len(self.levels), 1), max(n, 1))
+        return [(at + i, at + j) for at in starts for i in range(n) for j in range(i + 1, n)]
+
+    def variance_codes(self, time: Array | None, level: Array | None) -> NDArray[np.intp]:
+        """Which of ``variance_labels`` rows have, by their occasions and levels."""
+        occasion = np.asarray(time, dtype=np.intp) if self.by_occasion else None
+        if level is None:
+            assert occasion is not None
+            return occasion
+        codes = np.asarray(level, dtype=np.intp)
+        return codes if occasion is None else codes * len(self.labels) + occasion
 
 
 def sorted_rows(codes: Array, time: Array | None) -> NDArray[np.intp]:
@@ -51,14 +84,59 @@ def build_residual(sentence: tree.Sentence, maker: ColumnMaker, codes: Array | N
     time, labels = times_of(structure, maker, sentence)
     if time is not None:
         _no_ties(time, codes, texts, structure, unit, maker)
-    if not residual_structure_of(structure.kind).one_variance and len(np.unique(codes)) <= len(labels):
+    by, levels, level = _levels(sentence, maker, codes, texts)
+    fewest = (
+        min((len(np.unique(codes[level == k])) for k in range(len(levels))), default=0)
+        if level is not None
+        else len(np.unique(codes))
+    )
+    if not residual_structure_of(structure.kind).one_variance and fewest <= len(labels):
         raise OrchardError(
-            f"{len(np.unique(codes))} levels of {unit} are too few for a covariance of {len(labels)} occasions, which needs more levels "
+            f"{fewest} levels of {unit}{f' in one level of {by}' if by else ''} are too few for a covariance of {len(labels)} occasions, which needs more levels "
             f"than occasions; write within {unit}: exchangeable, or ar1 of a time"
         )
     if len(np.unique(codes)) == len(codes):
         raise OrchardError(f"no {unit} has two rows, so rows inside one cannot be correlated; leave out: within {unit}")
-    return ResidualPart(structure.kind, unit, codes, time, labels, spread)
+    return ResidualPart(structure.kind, unit, codes, time, labels, spread, by, levels, level)
+
+
+def _levels(
+    sentence: tree.Sentence, maker: ColumnMaker, codes: Array, texts: list[str]
+) -> tuple[str | None, tuple[str, ...], Array | None]:
+    """The column of ``by``, its levels in order, and that of each row; raises OrchardError for one that differs inside a unit."""
+    assert sentence.within is not None
+    if sentence.within.by is None:
+        return None, (), None
+    name, unit = sentence.within.by.name, str(sentence.within.unit)
+    level, levels = level_codes(maker, name)
+    first = np.zeros(int(codes.max()) + 1, dtype=np.intp)
+    first[codes[::-1]] = level[::-1]
+    odd = np.flatnonzero(first[codes] != level)
+    if len(odd):
+        raise OrchardError(
+            f"'{name}' differs inside {unit} {texts[codes[odd[0]]]}, so {unit} lies in no one level of it; write within {unit} without by, or name a "
+            f"column that is constant in each {unit}"
+        )
+    if len(levels) > MOST_OCCASIONS:
+        raise OrchardError(
+            f"'{name}' has {len(levels)} levels, each with variances of its own, at most {MOST_OCCASIONS}; name a category"
+        )
+    for k, text in enumerate(levels):
+        if len(np.unique(codes[level == k])) == np.count_nonzero(level == k):
+            raise OrchardError(
+                f"in {name} {text} no {unit} has two rows, so nothing tells how rows of one hang together; leave by {name} out"
+            )
+    return name, levels, level
+
+
+def level_codes(maker: ColumnMaker, name: str) -> tuple[NDArray[np.intp], tuple[str, ...]]:
+    """Levels of a column over the rows (n,), and their texts in order."""
+    labels = maker.table.labels(name)
+    present = np.unique(labels.codes)
+    order = [i for i in labels.positions if i in set(present.tolist())]
+    place = np.zeros(len(labels.texts), dtype=np.intp)
+    place[order] = np.arange(len(order))
+    return place[labels.codes], tuple(labels.texts[i] for i in order)
 
 
 def _spread(sentence: tree.Sentence, maker: ColumnMaker) -> ModelMatrix | None:

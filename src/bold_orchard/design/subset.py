@@ -59,4 +59,5 @@ def _residual(residual: ResidualPart, keep: NDArray[np.intp]) -> ResidualPart:
     if spread is not None:
         spread = replace(spread, values=tuple(v[keep] for v in spread.values))
     codes = None if residual.codes is None else np.unique(residual.codes[keep], return_inverse=True)[1].ravel()
-    return replace(residual, codes=codes, time=None if residual.time is None else residual.time[keep], spread=spread)
+    time, level = (None if v is None else v[keep] for v in (residual.time, residual.level))
+    return replace(residual, codes=codes, time=time, spread=spread, level=level)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -84,6 +85,29 @@ def _random_block(clause: Clause, columns: tuple[int, ...]) -> RandomBlock:
     return RandomBlock(columns, structure, clause.part.constant)
 
 
+def _by_level(residual: ResidualPart, rows: Layout, sort: Callable[[Array], Array]) -> RowCovariance:
+    """The structure over the rows of each level; a level without rows here has one over none."""
+    from bold_orchard.covariance.residuals.by_level import Absent, ByLevel
+
+    assert residual.level is not None
+    level, unit = sort(residual.level), np.cumsum(np.isin(np.arange(rows.n), rows.starts))
+    parts: list[RowCovariance] = []
+    places = []
+    for k in range(len(residual.levels)):
+        at = np.flatnonzero(level == k)
+        if not len(at):
+            time = None if rows.time is None else rows.time[: min(rows.n, 1)]
+            like = replace(rows, n=1, starts=np.zeros(1, dtype=np.intp), time=time)
+            parts.append(Absent(residual_structure_of(residual.kind).over(like)))
+            places.append(at)
+            continue
+        starts = np.flatnonzero(np.diff(unit[at], prepend=-1) != 0)
+        own = replace(rows, n=len(at), starts=starts, time=None if rows.time is None else rows.time[at])
+        parts.append(residual_structure_of(residual.kind).over(own))
+        places.append(at)
+    return ByLevel(str(residual.by), residual.levels, parts, places)
+
+
 def _row_covariance(residual: ResidualPart, n: int, sort: Callable[[Array], Array]) -> RowCovariance | None:
     """The residual covariance over the sorted rows; None for equal, independent residuals."""
     made: RowCovariance | None = None
@@ -92,7 +116,9 @@ def _row_covariance(residual: ResidualPart, n: int, sort: Callable[[Array], Arra
         starts = np.flatnonzero(np.append(True, np.diff(codes) != 0))
         time = None if residual.time is None else sort(residual.time)
         rows = Layout(n, starts, str(residual.unit), time, residual.labels, residual.spread is not None)
-        made = residual_structure_of(residual.kind).over(rows)
+        made = (
+            residual_structure_of(residual.kind).over(rows) if residual.by is None else _by_level(residual, rows, sort)
+        )
     if residual.spread is not None:
         from bold_orchard.covariance.residuals.independent import Independent
         from bold_orchard.covariance.residuals.spread import Spread

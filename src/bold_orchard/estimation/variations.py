@@ -14,7 +14,6 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance.residuals import residual_structure_of
 from bold_orchard.design.design import Design
 from bold_orchard.estimation.assumed import Assumed
 from bold_orchard.estimation.dense import residual_covariance
@@ -33,11 +32,19 @@ class Variation:
     second: dict[tuple[int, int], Array]
 
 
-def variation(design: Design, assumed: Assumed, structures: list[Any], sizes: list[float]) -> Variation:
+Residuals = tuple[list[Array], dict[tuple[int, int], Array]]
+
+
+def variation(
+    design: Design, assumed: Assumed, structures: list[Any], sizes: list[float], known: dict[bytes, Residuals]
+) -> Variation:
     """Of V over the rows of a design; ``structures`` of every block's effects, ``sizes`` of the steps in each residual parameter, 0 where it
-    stands at an edge and is none."""
+    stands at an edge and is none. ``known`` keeps what was made for rows that stand alike."""
     first = [*_of_effects(design, structures)]
-    own, pairs = _of_residuals(design, assumed, sizes)
+    key = _standing(design)
+    if key not in known:
+        known[key] = _of_residuals(design, assumed, sizes)
+    own, pairs = known[key]
     at = len(first)
     return Variation(np.array([*first, *own]), {(a + at, b + at): v for (a, b), v in pairs.items()})
 
@@ -54,14 +61,24 @@ def _of_effects(design: Design, structures: list[Any]) -> Iterator[Array]:
             yield (z @ direction @ z.T) * alike
 
 
-def _of_residuals(
-    design: Design, assumed: Assumed, sizes: list[float]
-) -> tuple[list[Array], dict[tuple[int, int], Array]]:
+def _standing(design: Design) -> bytes:
+    """All that the residuals' covariance of some rows depends on beside its parameters."""
+    residual = design.residual
+    spread = () if residual.spread is None else residual.spread.values
+    parts = (residual.codes, residual.time, residual.level, *spread, design.weights)
+    return (
+        b"|".join(b"" if v is None else np.ascontiguousarray(v).tobytes() for v in parts) + str(len(design.y)).encode()
+    )
+
+
+def _of_residuals(design: Design, assumed: Assumed, sizes: list[float]) -> Residuals:
     residual, r = design.residual, residual_covariance(design, assumed)
     sums = [np.add.outer(v, v) for v in (() if residual.spread is None else residual.spread.values)]
-    if not residual_structure_of(residual.kind).one_variance:
-        base = _of_occasions(design, assumed)
-        firsts, seconds = list(base), {}
+    seconds: dict[tuple[int, int], Array] = {}
+    if residual.by_occasion:
+        firsts = list(_of_occasions(design, assumed))
+    elif residual.level is not None:
+        firsts, seconds = _of_levels(design, assumed, r, sizes)
     else:
         logged = residual.spread is not None
         firsts = [2.0 * r if logged else r / assumed.sigma2]
@@ -79,6 +96,33 @@ def _of_residuals(
         seconds |= {(k, at): x * firsts[k] for k in range(at)}
         firsts.append(x * r)
         seconds[at, at] = x * x * r
+    return firsts, seconds
+
+
+def _of_levels(design: Design, assumed: Assumed, r: Array, sizes: list[float]) -> Residuals:
+    """The same where every level of a column has a variance and parameters of its own: blocks of its rows."""
+    residual = design.residual
+    logged, each = residual.spread is not None, len(sizes) // len(residual.levels)
+    delta = np.append(0.0, assumed.phi[len(assumed.phi) - len(residual.levels) + 1 :])
+    firsts: list[Array] = []
+    seconds: dict[tuple[int, int], Array] = {}
+    for k in range(len(residual.levels)):
+        here = np.asarray(residual.level) == k
+        own, variance, at = r * np.outer(here, here), assumed.sigma2 * float(np.exp(2.0 * delta[k])), len(firsts)
+        firsts.append(2.0 * own if logged else own / variance)
+        if logged:
+            seconds[at, at] = 4.0 * own
+        mine = [i for i in range(k * each, (k + 1) * each) if sizes[i] > 0]
+        if not here.any():
+            firsts += [own] * len(mine)
+            continue
+        for i in mine:
+            slope = _difference(design, assumed, {i: sizes[i]}, FIRST) / sizes[i]
+            seconds[at, len(firsts)] = 2.0 * slope if logged else slope / variance
+            seconds[len(firsts), len(firsts)] = _difference(design, assumed, {i: sizes[i]}, SECOND) / sizes[i] ** 2
+            firsts.append(slope)
+        for (one, i), (two, j) in itertools.combinations(enumerate(mine, start=at + 1), 2):
+            seconds[one, two] = _mixed(design, assumed, i, j, sizes)
     return firsts, seconds
 
 
@@ -113,7 +157,9 @@ def _of_occasions(design: Design, assumed: Assumed) -> Iterator[Array]:
     if design.weights is not None:
         scale = scale / np.sqrt(design.weights)
     whole = same * np.outer(scale, scale)
-    for a in range(len(residual.labels)):
-        for b in range(a + 1):
-            one, two = np.outer(at == a, at == b), np.outer(at == b, at == a)
-            yield whole * (one | two)
+    level = np.zeros(len(at), dtype=np.intp) if residual.level is None else np.asarray(residual.level)
+    for k in range(max(len(residual.levels), 1)):
+        for a in range(len(residual.labels)):
+            for b in range(a + 1):
+                here, there = (at == a) & (level == k), (at == b) & (level == k)
+                yield whole * (np.outer(here, there) | np.outer(there, here))

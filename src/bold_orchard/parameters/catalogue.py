@@ -41,15 +41,15 @@ class Catalogue:
         residual, grades = design.residual, design.levels if design.graded else ()
         structure, family = residual_structure_of(residual.kind), family_of(design.family, design.link)
         self.clauses = tuple(self._of_clause(i, clause, mark) for i, (clause, mark) in enumerate(self._marked(design)))
-        labels = residual.labels if not structure.one_variance else ()
+        labels = residual.variance_labels
         self.occasions = tuple(
             self._new(Parameter("sd", None, (i,), label=f"sd(residual: {x})", term=x, entry="residual"))
             for i, x in enumerate(labels)
         )
-        self.occasion_correlations = self._pairs(None, "residual", labels)
-        self.residual_own = tuple(
-            self._own("residual", i, n) for i, n in enumerate(structure.own_names_at(residual.labels))
-        )
+        self.occasion_correlations = self._pairs(None, "residual", labels, residual.variance_pairs)
+        own_names = structure.own_names_at(residual.labels)
+        names = own_names if residual.by is None else [f"{n}[{level}]" for level in residual.levels for n in own_names]
+        self.residual_own = tuple(self._own("residual", i, n) for i, n in enumerate(names))
         columns = () if residual.spread is None else residual.spread.names
         self.spread = tuple(
             self._new(Parameter("spread", None, (i,), label=f"spread {n}", term=n)) for i, n in enumerate(columns)
@@ -122,12 +122,14 @@ class Catalogue:
     def _own(self, owner: str, place: int, name: str) -> Parameter:
         return self._new(Parameter("own", None, (place,), owner, label=name, term=name, entry=name))
 
-    def _pairs(self, clause: int | None, group: str, terms: Sequence[str]) -> dict[tuple[int, int], Parameter]:
+    def _pairs(
+        self, clause: int | None, group: str, terms: Sequence[str], among: Iterable[tuple[int, int]] | None = None
+    ) -> dict[tuple[int, int], Parameter]:
         return {
             (i, j): self._new(Parameter(
                 "correlation", clause, (i, j), label=f"correlation({group}: {terms[i]}, {terms[j]})", group=group, term=terms[i], term2=terms[j],
             ))
-            for i, j in itertools.combinations(range(len(terms)), 2)
+            for i, j in (itertools.combinations(range(len(terms)), 2) if among is None else among)
         }  # fmt: skip
 
     def _of_clause(self, at: int, clause: Clause, mark: str) -> OfClause:

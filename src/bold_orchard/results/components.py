@@ -11,7 +11,7 @@ from bold_orchard.results.base import ABSENT, Absent, Interval, Number, Origin, 
 @dataclass(frozen=True)
 class Component(Part):
     """A variance, covariance or parameter; ``share`` is its part of the variance of a row on average, of effects that may covary that of them
-    all, which stands with the first."""
+    all, which stands with the first. Beside a covariance stand the error and interval of its correlation."""
 
     group: str
     kind: str
@@ -27,6 +27,8 @@ class Component(Part):
     boundary: bool
     sd_in_outcome: Number
     change: Number
+    correlation_se: Number | Absent = ABSENT
+    correlation_ci: Interval | Absent = ABSENT
 
 
 @dataclass(frozen=True)

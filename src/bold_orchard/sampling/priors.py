@@ -152,6 +152,10 @@ class _Maker:
         known = self.known
         if not known.occasions:
             return None
+        if self.design.residual.by is not None:
+            raise OrchardError(
+                f"sample is not made for residuals by {self.design.residual.by} yet; write within without by, or let spread depend on it"
+            )
         laws = tuple(self.take(p, law("half-normal", 2.0 * self.unit)) for p in known.occasions)
         eta, single = self._correlations(known.occasion_correlations)
         return Covariance("unstructured", len(laws), laws, eta, single, tuple(known.occasion_correlations))

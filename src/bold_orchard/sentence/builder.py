@@ -179,8 +179,8 @@ class Builder(Transformer_NonRecursive[Any, Any]):
         return tree.Each(parts[0], structure, terms, vary)
 
     def within(self, meta: Any, parts: list[Any]) -> tree.Within:
-        check_structure(parts[1], "within", self.fail)
-        return tree.Within(parts[0], parts[1])
+        check_structure(parts[-1], "within", self.fail)
+        return tree.Within(parts[0], parts[-1], parts[1] if len(parts) == 3 else None)
 
     def spread(self, meta: Any, parts: list[Any]) -> tree.Spread:
         terms, place = _plain(parts[-1]), _place(meta)

@@ -244,11 +244,15 @@ class Each(Node):
 
 @dataclass(frozen=True)
 class Within(Node):
+    """Residuals of one unit hang together; ``by`` is the column each of whose levels has variances and correlations of its own."""
+
     unit: Unit
     structure: Structure
+    by: Column | None = None
 
     def text(self, brackets: bool) -> str:
-        return f"within {self.unit.text(brackets)}: {self.structure.text(brackets)}"
+        by = f" by {self.by.text(brackets)}" if self.by else ""
+        return f"within {self.unit.text(brackets)}{by}: {self.structure.text(brackets)}"
 
 
 @dataclass(frozen=True)

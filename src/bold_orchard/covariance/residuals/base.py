@@ -97,6 +97,10 @@ class RowCovariance:
         """The residual variance that is reported: the mean one where occasions have their own."""
         return sigma2
 
+    def covariance_of_labels(self, phi: Array, sigma2: float) -> Array:
+        """Covariance (k, k) of what has variances of its own: the occasions, the levels, the occasions of every level; else the one variance."""
+        return np.array([[self.variance(phi, sigma2)]])
+
     @property
     def own(self) -> tuple[OwnParameter, ...]:
         """Parameters that are reported, each a function of one entry of phi, or of those up to it."""

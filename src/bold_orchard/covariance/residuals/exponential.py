@@ -30,6 +30,7 @@ class _Range:
 
     def __init__(self, distances: Array) -> None:
         apart = distances[distances > 0]
+        apart = apart if len(apart) else np.ones(1)  # of rows that stand alone nothing depends on it
         self.typical = float(np.median(apart))
         self.edges = (float(np.log(apart.min() / self.typical / GONE)), float(np.log(WIDE)))
 

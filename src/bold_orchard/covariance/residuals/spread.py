@@ -64,6 +64,9 @@ class Spread(RowCovariance):
     def variance(self, phi: Array, sigma2: float) -> float:
         return self.inner.variance(phi[: len(self.inner.start)], sigma2)
 
+    def covariance_of_labels(self, phi: Array, sigma2: float) -> Array:
+        return self.inner.covariance_of_labels(phi[: len(self.inner.start)], sigma2)
+
     @property
     def own(self) -> tuple[OwnParameter, ...]:
         return self.inner.own

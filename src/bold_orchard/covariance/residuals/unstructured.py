@@ -61,7 +61,7 @@ class UnstructuredRows(RowCovariance):
         return [np.where(np.arange(len(phi)) == k, np.log(LEAST) - 2.0, phi) for k in near]
 
     def variance(self, phi: Array, sigma2: float) -> float:
-        return float(np.mean(np.diag(self.parameters(phi, sigma2)["covariance"])))
+        return float(np.mean(np.diag(self.covariance_of_labels(phi, sigma2))))
 
     def scale(self, phi: Array) -> Array:
         low = self._factor(phi)
@@ -104,9 +104,12 @@ class UnstructuredRows(RowCovariance):
         values = [inverses[d[:, 0], d[:, 1], d[:, 2]] for d in self.entries]
         return Bands(values, [slopes[:, d[:, 0], d[:, 1], d[:, 2]] for d in self.entries], log_det, log_slope)
 
-    def parameters(self, phi: Array, sigma2: float) -> dict[str, Any]:
+    def covariance_of_labels(self, phi: Array, sigma2: float) -> Array:
         low = self._factor(phi)
-        return {"occasions": self.labels, "covariance": (sigma2 * low @ low.T).tolist()}
+        return np.asarray(sigma2 * low @ low.T)
+
+    def parameters(self, phi: Array, sigma2: float) -> dict[str, Any]:
+        return {"occasions": self.labels, "covariance": self.covariance_of_labels(phi, sigma2).tolist()}
 
 
 def _at_least(phi: float) -> tuple[float, float]:

@@ -11,6 +11,7 @@ from scipy.sparse import coo_matrix
 from scipy.sparse.csgraph import connected_components
 
 from bold_orchard.design.design import Design
+from bold_orchard.design.residual import sorted_rows
 from bold_orchard.design.subset import some_rows
 from bold_orchard.errors import UsageError
 from bold_orchard.estimation.assumed import Assumed, assumed_of
@@ -53,10 +54,19 @@ class BeyondLinear(KenwardRoger):
         second: Any = 0.0
         bends: Any = 0.0
         steps = self._steps(assumed)
+        known: dict[bytes, Any] = {}
         for rows in self.clusters:
+            if (
+                design.residual.codes is not None
+            ):  # in time, so that units that stand alike share what is made of their residuals
+                rows = rows[sorted_rows(design.residual.codes[rows], _at(design.residual.time, rows))]
             part = some_rows(design, rows)
             v = effects_covariance(part, assumed) + residual_covariance(part, assumed)
-            made, inverse, own = variation(part, assumed, self.e.criterion.structures, steps), np.linalg.inv(v), x[rows]
+            made, inverse, own = (
+                variation(part, assumed, self.e.criterion.structures, steps, known),
+                np.linalg.inv(v),
+                x[rows],
+            )
             changed, b = inverse @ made.first, inverse @ own
             traces = traces + np.einsum("imn,jnm->ij", changed, changed, optimize=True)
             through = made.first @ b
@@ -86,6 +96,10 @@ class BeyondLinear(KenwardRoger):
         m = self.moments
         inner = np.einsum("ij,ijpq->pq", self.variances, self._made[1], optimize=True)
         return np.asarray(super()._adjusted - 0.5 * m.phi @ inner @ m.phi)
+
+
+def _at(time: Array | None, rows: NDArray[np.intp]) -> Array | None:
+    return None if time is None else time[rows]
 
 
 def independent_rows(design: Design) -> list[NDArray[np.intp]]:

@@ -41,7 +41,8 @@ def _clauses(fit: Fit) -> dict[str, Any]:
         blocks += [(frozenset(row["term"] for row in part["vary"]), "vary")] if "vary" in part else []
         out[part["group"]] = out.get(part["group"], frozenset()) | frozenset(blocks)
     spread = tuple(t.written for t in fit.design.sentence.spread)
-    return out | {"residual": (fit.design.residual.kind, fit.design.residual.unit, spread)}
+    residual = fit.design.residual
+    return out | {"residual": (residual.kind, residual.unit, residual.by, spread)}
 
 
 def differing(small: Fit, large: Fit) -> list[str]:

@@ -115,7 +115,7 @@ def _extra_effects(small: Design, large: Design) -> int | None:
     """
     pairs = [(small, large)]
     inner, outer = small.residual, large.residual
-    if inner.kind == "exchangeable" and outer.kind != "exchangeable":
+    if inner.kind == "exchangeable" and outer.kind != "exchangeable" and inner.by is None:
         pairs.append((_as_effect(small, large), large))
     if outer.kind in ("exchangeable", "unstructured") and inner.kind != outer.kind:
         pairs.append((_taken_up(small, large), large))
@@ -174,6 +174,10 @@ def _taken_up(small: Design, large: Design) -> Design:
 def _rows_nested(small: Design, large: Design) -> bool:
     """Whether the covariance of rows of the small model is a special case of the large one's, its spread too."""
     a, b = small.residual, large.residual
+    if small.known_errors or large.known_errors:
+        return small.known_errors and large.known_errors and np.array_equal(_weights(small), _weights(large))
+    if a.by is not None and not _levels_inside(a, b):
+        return False
     if a.spread is not None and (
         b.spread is None or len(small.y) != len(large.y) or not _in_space(_with_ones(b.spread), _with_ones(a.spread))
     ):
@@ -191,6 +195,17 @@ def _rows_nested(small: Design, large: Design) -> bool:
     if b.kind == "toeplitz":  # only where equal steps in occasions are equal steps of time
         return _in_space(_with_constant(b.time), a.time[:, None])
     return constant_inside(np.asarray(b.time, dtype=np.intp), len(b.labels), a.time)
+
+
+def _weights(design: Design) -> Array:
+    return np.zeros(0) if design.weights is None else design.weights
+
+
+def _levels_inside(a: ResidualPart, b: ResidualPart) -> bool:
+    """Whether rows of one level of b's column lie in one level of a's."""
+    if a.level is None or b.level is None or len(a.level) != len(b.level):
+        return False
+    return constant_inside(np.asarray(b.level), len(b.levels), a.level.astype(float))
 
 
 def _same_times(a: ResidualPart, b: ResidualPart) -> bool:

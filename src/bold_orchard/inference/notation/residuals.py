@@ -36,11 +36,15 @@ def residual_lines(
     if residual.kind == "independent":
         return lines
     rows = f"\\operatorname{{Cov}}({e}, {other})"
-    if not residual_structure_of(residual.kind).one_variance:
+    of_level = f", for each level of {residual.by} its own ({', '.join(residual.levels)})" if residual.by else ""
+    if residual.by_occasion:
         where[r"\Sigma_{tt'}"] = (
-            f"covariance of the residuals of one {residual.unit} at the occasions {', '.join(residual.labels)}, each free"
+            f"covariance of the residuals of one {residual.unit} at the occasions {', '.join(residual.labels)}, each free{of_level}"
         )
         return [*lines[1:], (rows, f"\\Sigma_{{tt'}} \\text{{ inside one {residual.unit}}}")]
+    if residual.by:
+        where[r"R_{g}"] = f"{residual.kind} covariance of the residuals of one {residual.unit}{of_level}"
+        return [*lines[1:], (rows, f"R_{{g}} \\text{{ inside one {residual.unit}}}")]
     own: list[str] = []
     for _, parameter, at_psi in own_places(fit):
         value = parameter.at(fit.evaluation.psi[at_psi - parameter.place :])

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance.residuals import residual_structure_of
 from bold_orchard.data.evaluate import evaluate
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import covariate_columns, rebuild_parts
@@ -116,20 +116,24 @@ def scattered(at: Needed, values: Array) -> Array:
 def spread_columns(fit: Fit) -> list[str]:
     """Columns on which a row's residual variance depends."""
     within, spread = fit.design.sentence.within, [c.name for c in columns_of(fit.design.sentence.spread)]
-    occasion = within is not None and by_occasion(fit) and within.structure.column
-    return spread + ([occasion.name] if occasion else [])
+    if within is None:
+        return spread
+    occasion = within.structure.column if fit.design.residual.by_occasion else None
+    return [*spread, *(c.name for c in (occasion, within.by) if c is not None)]
 
 
-def by_occasion(fit: Fit) -> bool:
-    """Whether occasions have residual variances of their own."""
-    return not residual_structure_of(fit.design.residual.kind).one_variance
+def variance_places(fit: Fit, used: Table) -> NDArray[np.intp]:
+    """Row -> which of the variances of the fit's residuals it has, (n,); raises OrchardError for an occasion or level that was not in it."""
+    residual, within = fit.design.residual, fit.design.sentence.within
+    assert within is not None
+    time = _known(used, within.structure.columns[0].name, residual.labels) if residual.by_occasion else None
+    level = None if within.by is None else _known(used, within.by.name, residual.levels)
+    return residual.variance_codes(time, level)
 
 
-def occasion_places(fit: Fit, used: Table) -> NDArray[np.intp]:
-    """Row -> occasion of the fit, (n,); raises OrchardError for one that was not in it."""
-    column = spread_columns(fit)[-1]
+def _known(used: Table, column: str, known: Sequence[str]) -> NDArray[np.intp]:
     labels = used.labels(column)
-    place = {label: i for i, label in enumerate(fit.design.residual.labels)}
+    place = {label: i for i, label in enumerate(known)}
     new = [t for t in labels.texts if t not in place]
     if new:
         raise OrchardError(

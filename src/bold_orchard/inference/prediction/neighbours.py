@@ -19,7 +19,7 @@ from bold_orchard.design.build import unit_codes
 from bold_orchard.design.design import Design
 from bold_orchard.design.model_matrix import build_part
 from bold_orchard.design.over import design_over
-from bold_orchard.design.residual import ResidualPart, times_of
+from bold_orchard.design.residual import level_codes, times_of
 from bold_orchard.design.subset import some_rows
 from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError
@@ -58,7 +58,7 @@ def from_neighbours(fit: Fit, used: Table) -> Told | None:
     within = design.sentence.within
     if within is None or not design.additive:
         return None
-    names = [c.name for c in (*within.unit.columns, *within.structure.columns)]
+    names = [c.name for c in (*within.unit.columns, *within.structure.columns, *([within.by] if within.by else []))]
     if not all(used.has(n) for n in names):
         return None
     open_rows = np.isnan(outcome_of(fit, used)) & ~np.any([used.is_missing(n) for n in names], axis=0)
@@ -140,7 +140,12 @@ def _together(fit: Fit, observed: Table, asked: Table) -> Design | None:
         time = np.array([place[t] for t in labels], dtype=np.intp)[time]
     spread = build_part(sentence.spread, True, maker).without_intercept() if sentence.spread else None
     codes = unit_codes(sentence.within.unit, made.table).codes
-    residual = ResidualPart(design.residual.kind, design.residual.unit, codes, time, design.residual.labels, spread)
+    residual = replace(design.residual, codes=codes, time=time, spread=spread)
+    if sentence.within.by is not None:
+        level, levels = level_codes(maker, sentence.within.by.name)
+        if not set(levels) <= set(residual.levels):
+            return None
+        residual = replace(residual, level=np.array([residual.levels.index(t) for t in levels], dtype=np.intp)[level])
     return replace(made, residual=residual)
 
 

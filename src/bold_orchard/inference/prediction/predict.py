@@ -21,18 +21,17 @@ from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.asked_rows import (
     UNTOLD,
     NoRow,
-    by_occasion,
     complete_rows,
     lagged,
     needed,
     no_row,
-    occasion_places,
     outcome_of,
     outside,
     places_of,
     refused,
     scattered,
     trials_of,
+    variance_places,
 )
 from bold_orchard.inference.prediction.groups import not_observed
 from bold_orchard.inference.prediction.in_runs import AT_ONCE, Gathered, by_runs, runs_of, texts_of
@@ -180,8 +179,10 @@ def _residual_variance(fit: Fit, used: Table) -> Array:
     if design.known_errors:  # the error of a row that is not there is not known
         return np.zeros(len(used))
     parameters = residual["parameters"]
-    if by_occasion(fit):
-        variance = np.diag(parameters["covariance"])[occasion_places(fit, used)]
+    if design.residual.variance_labels:
+        e = fit.evaluation
+        found = e.criterion.correlated.rows.covariance_of_labels(e.theta[e.criterion.phi], float(e.sigma2))
+        variance = np.diag(found)[variance_places(fit, used)]
     else:
         variance = np.full(len(used), float(residual["variance"]))
     if design.sentence.spread:

@@ -16,7 +16,7 @@ from bold_orchard.inference.comparison.compare import same_question, same_rows
 from bold_orchard.inference.comparison.explained import variance_explained
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
-from bold_orchard.inference.intervals.intervals import profiled_quantities
+from bold_orchard.inference.intervals.intervals import profiled_quantities, wald_ends
 from bold_orchard.inference.prediction.response_scale import random_variance
 from bold_orchard.inference.summary import number, residual_variance
 from bold_orchard.inference.variances.averages import (
@@ -28,7 +28,7 @@ from bold_orchard.inference.variances.averages import (
     mean_residual_variance,
 )
 from bold_orchard.inference.variances.heterogeneity import heterogeneity
-from bold_orchard.inference.variances.quantities import Effects, own_places, quantities
+from bold_orchard.inference.variances.quantities import Effects, of_occasions, own_places, quantities
 from bold_orchard.likelihood.gaussian import GaussianPoint
 from bold_orchard.parameters.parameter import Parameter
 from bold_orchard.progress import Progress
@@ -70,7 +70,11 @@ def components(
         )
         out.append(made | {"change": number(float(slope @ step))})
         named.append(row["parameter"])
-    for parameter, made in [*_own(fit, covariance, z), *_coefficients(fit, z)]:
+    beside = _correlations(fit, covariance, z)
+    for parameter, row in zip(named, out):
+        if row["kind"] == "covariance" and parameter in beside:
+            row |= beside[parameter]
+    for parameter, made in [*_of_labels(fit, covariance, z, beside), *_own(fit, covariance, z), *_coefficients(fit, z)]:
         out.append(made)
         named.append(parameter)
     notes = list(fit.result["warnings"])
@@ -184,6 +188,52 @@ def _row(row: dict[str, Any], se: float | None, z: float, share: float | None, b
         "boundary": boundary,
         "sd_in_outcome": None if row["size"] is None else number(row["sd"] * row["size"]),
     }
+
+
+def _correlations(fit: Fit, covariance: Array, z: float) -> dict[Parameter | None, dict[str, Any]]:
+    """Of every covariance the error and the interval of its correlation, by Fisher's z."""
+    psi = fit.evaluation.psi
+    out: dict[Parameter | None, dict[str, Any]] = {}
+    for q in quantities(fit):
+        if q.parameter.kind == "correlation" and q.exists(psi):
+            t, slope = q.value_and_slope(psi)
+            se = float(np.sqrt(max(float(slope @ covariance @ slope), 0.0))) * float(np.cos(t))
+            ends = [None if v is None else number(v) for v in wald_ends(q, psi, covariance, z)]
+            out[q.parameter.as_covariance] = {
+                "correlation_se": number(se),
+                "correlation_ci": None if None in ends else ends,
+            }
+    return out
+
+
+def _of_labels(
+    fit: Fit, covariance: Array, z: float, beside: dict[Parameter | None, dict[str, Any]]
+) -> Iterator[tuple[Parameter, dict[str, Any]]]:
+    """Variances of the residuals' occasions and levels, and covariances of occasions."""
+    if not fit.catalogue.occasions:
+        return
+    psi, sds = fit.evaluation.psi, {}
+    for q in of_occasions(fit.criterion, fit.catalogue, covariances=True):
+        value, slope = q.value_and_slope(psi)
+        p = q.parameter
+        row: dict[str, Any] = {
+            "group": "residual",
+            "kind": p.kind,
+            "term": p.term,
+            "term2": p.term2,
+            "part": None,
+            "size": None,
+            "sd": None,
+            "correlation": None,
+        }
+        if p.kind == "sd":
+            sds[p.places[0]] = value
+            slope = 2.0 * value * slope
+            row |= {"kind": "variance", "estimate": value**2, "sd": value, "size": 1.0}
+        else:
+            row |= {"estimate": value, "correlation": value / (sds[p.places[0]] * sds[p.places[1]])}
+        se = float(np.sqrt(max(float(slope @ covariance @ slope), 0.0)))
+        yield p, _row(row, se or None, z, None, False) | {"change": None} | beside.get(p, {})
 
 
 def _own(fit: Fit, covariance: Array, z: float) -> list[tuple[Parameter, dict[str, Any]]]:

@@ -125,7 +125,7 @@ class Effects:
 def quantities(fit: Fit, covariances: bool = False) -> list[Quantity]:
     """Every SD and correlation (or covariance) in the order of the sentence, the residual's parameters last."""
     out = [q for clause in fit.design.clauses for q in _of_clause(fit, clause, covariances)]
-    return [*out, *_of_vary(fit), *_of_rows(fit.model, fit.catalogue)]
+    return [*out, *_of_vary(fit), *_of_rows(fit.model, fit.catalogue, covariances)]
 
 
 def own_places(fit: Fit) -> list[tuple[Parameter, OwnParameter, int]]:
@@ -153,18 +153,18 @@ def _of_vary(fit: Fit) -> Iterator[Quantity]:
 
 
 @singledispatch
-def _of_rows(model: object, catalogue: Catalogue) -> Iterator[Quantity]:
-    """Parameters that belong to no unit: of the residual, or of the family."""
+def _of_rows(model: object, catalogue: Catalogue, covariances: bool) -> Iterator[Quantity]:
+    """Parameters that belong to no unit: of the residual (correlations of occasions, or their ``covariances``), or of the family."""
     raise NotImplementedError(type(model).__name__)
 
 
 @_of_rows.register
-def _(model: GaussianModel, catalogue: Catalogue) -> Iterator[Quantity]:
+def _(model: GaussianModel, catalogue: Catalogue, covariances: bool) -> Iterator[Quantity]:
     design, c = model.design, model.criterion
     if design.known_errors:
         return
     if catalogue.residual_sd is None:
-        yield from _of_occasions(c, catalogue)
+        yield from of_occasions(c, catalogue, covariances)
     else:
 
         def sd(psi: Array) -> float:
@@ -177,7 +177,7 @@ def _(model: GaussianModel, catalogue: Catalogue) -> Iterator[Quantity]:
 
 
 @_of_rows.register
-def _(model: SpreadModel, catalogue: Catalogue) -> Iterator[Quantity]:
+def _(model: SpreadModel, catalogue: Catalogue, covariances: bool) -> Iterator[Quantity]:
     """The residual SD of a typical unit at the baseline, and the coefficients of the spread clause."""
     design, c = model.design, model.criterion
     assert catalogue.residual_sd is not None
@@ -190,7 +190,7 @@ def _(model: SpreadModel, catalogue: Catalogue) -> Iterator[Quantity]:
 
 
 @_of_rows.register
-def _(model: GeneralizedModel, catalogue: Catalogue) -> Iterator[Quantity]:
+def _(model: GeneralizedModel, catalogue: Catalogue, covariances: bool) -> Iterator[Quantity]:
     return _of_own(model.criterion, catalogue)
 
 
@@ -265,14 +265,14 @@ def _entry(psi: Array, at: int, scale: float) -> tuple[float, Array]:
     return float(psi[at]) / scale, out
 
 
-def _of_occasions(c: Criterion, catalogue: Catalogue) -> Iterator[Quantity]:
-    """SDs and correlations of the occasions of an unstructured residual covariance."""
+def of_occasions(c: Criterion, catalogue: Catalogue, covariances: bool = False) -> Iterator[Quantity]:
+    """SDs and correlations (or covariances) of what has residual variances of its own: occasions, levels."""
     assert c.correlated is not None
     rows = c.correlated.rows
 
     def covariance(psi: Array) -> Array:
         theta, sigma2 = c.split(psi)
-        return np.asarray(rows.parameters(theta[c.phi], sigma2)["covariance"])
+        return rows.covariance_of_labels(theta[c.phi], sigma2)
 
     for i, parameter in enumerate(catalogue.occasions):
 
@@ -286,7 +286,13 @@ def _of_occasions(c: Criterion, catalogue: Catalogue) -> Iterator[Quantity]:
             v = covariance(psi)
             return float(np.arcsin(np.clip(v[i, j] / np.sqrt(v[i, i] * v[j, j]), -1.0, 1.0)))
 
-        yield Quantity(parameter, differenced(angle), **ANGLE)
+        def element(psi: Array, i: int = i, j: int = j) -> float:
+            return float(covariance(psi)[i, j])
+
+        if covariances:
+            yield Quantity(parameter.as_covariance, differenced(element))
+        else:
+            yield Quantity(parameter, differenced(angle), **ANGLE)
 
 
 def differenced(value: Callable[[Array], float]) -> Callable[[Array], tuple[float, Array]]:

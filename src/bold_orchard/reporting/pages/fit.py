@@ -202,6 +202,13 @@ def residual_words(res: dict[str, Any], digits: int) -> list[str]:
     out, parameters = [], res["parameters"]
     if res["structure"] == KNOWN:
         out.append("The SD of each row's error is known, so no residual variance is estimated.")
+    if "by" in parameters:
+        for row in parameters["levels"]:
+            inside = residual_words(res | {"parameters": row["parameters"]}, digits)
+            out.append(
+                f"{parameters['by']} {row['level']}: residual SD {figure(root(row['variance']), digits)}. "
+                + " ".join(inside)
+            )
     if "rho" in parameters:
         rho = figure(parameters["rho"], 3)
         what = (

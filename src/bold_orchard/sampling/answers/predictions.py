@@ -17,10 +17,10 @@ from bold_orchard.inference.prediction.asked_rows import (
     Needed,
     level_places,
     needed,
-    occasion_places,
     outcome_of,
     scattered,
     trials_of,
+    variance_places,
 )
 from bold_orchard.inference.prediction.predict import Predictions, document_of
 from bold_orchard.results.predict import PredictResult
@@ -121,7 +121,7 @@ class _Scatter:
         if design.sentence.spread:
             spread = build_part(design.sentence.spread, True, ColumnMaker(at.used, design.memory, learn=False))
             self.values = np.array(spread.values[1:])
-        self.occasion = None if draws.log_sd is not None else occasion_places(fit, at.used)
+        self.occasion = None if draws.log_sd is not None else variance_places(fit, at.used)
         column = fit.settings.options.weights
         self.log_weight = np.zeros(len(at.used)) if column is None else np.log(at.used.numbers(column))
 

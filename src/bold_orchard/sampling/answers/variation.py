@@ -129,7 +129,8 @@ def _mean_residual(draws: Draws) -> Array:
 
 def _of_occasions(draws: Draws) -> Array:
     """Residual variances of the rows' occasions, (D, n)."""
-    return np.asarray(draws.occasion_sds[:, np.asarray(draws.fit.design.residual.time, dtype=np.intp)] ** 2)
+    residual = draws.fit.design.residual
+    return np.asarray(draws.occasion_sds[:, residual.variance_codes(residual.time, residual.level)] ** 2)
 
 
 def _row(row: dict[str, Any], total: Array, confidence: float) -> dict[str, Any]:
