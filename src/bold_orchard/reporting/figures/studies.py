@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
+from statistics import NormalDist
 from typing import Any
 
 import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.reporting.figures.style import AMBER, BARK, GRID, LEAF, PLUM, canvas, short
 from bold_orchard.results.groups import GroupsResult
 
@@ -26,7 +26,7 @@ def studies_figure(d: GroupsResult, part: Any) -> Figure:
 
 
 def _forest(ax: Axes, d: GroupsResult, group: str, rows: list[Any]) -> None:
-    n, new, z = len(rows), d.get("new_unit"), quantile_t(d["confidence"], None)
+    n, new, z = len(rows), d.get("new_unit"), _normal(d["confidence"])
     at = np.arange(n) + (2.0 if new else 0.0)
     found, errors, weight = (np.array([r["own"][k] for r in rows]) for k in ("estimate", "se", "weight"))
     shrunken = np.array([r["coefficients"]["intercept"] for r in rows])
@@ -55,7 +55,7 @@ def _funnel(ax: Axes, d: GroupsResult, rows: list[Any]) -> None:
     average = np.array([r["coefficients"]["intercept"] - r["effects"]["intercept"] for r in rows])
     top = 1.08 * float(errors.max())
     for level, shade in zip(reversed(LEVELS), (GRID, "#f3f0ea")):
-        width = quantile_t(level, None) * top
+        width = _normal(level) * top
         ax.fill([0.0, -width, width], [0.0, top, top], color=shade, zorder=0, label=f"{100 * level:g}% by chance")
     ax.axvline(0.0, color=BARK, linewidth=1)
     ax.plot(found - average, errors, "o", color=LEAF, markersize=6, alpha=0.85)
@@ -64,3 +64,8 @@ def _funnel(ax: Axes, d: GroupsResult, rows: list[Any]) -> None:
         title="Beyond chance?", xlabel=f"{d['outcome']} less the average", ylabel="standard error (small ones above)"
     )
     ax.legend(loc="lower left", fontsize=9, framealpha=0.9)
+
+
+def _normal(level: float) -> float:
+    """How many SDs either side hold a share of a normal distribution."""
+    return NormalDist().inv_cdf((1.0 + level) / 2.0)
