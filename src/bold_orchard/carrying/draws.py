@@ -168,7 +168,7 @@ class Products:
         """None where an effect stands inside a function."""
         places = {n: (k, a) for k, c in enumerate(augmented.carried) for a, n in enumerate(c.names)}
         sentence = augmented.design.sentence
-        for term in (*sentence.terms, *(t for e in sentence.each for t in e.terms)):
+        for term in (*sentence.terms, *(t for e in sentence.clauses for t in e.terms)):
             for factor in term.factors:
                 if not isinstance(factor, tree.Column) and any(c.name in places for c in tree.columns_of(factor)):
                     return None

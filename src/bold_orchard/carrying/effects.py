@@ -169,7 +169,7 @@ def _matched(
 
 def constant_units(fit: Fit, unit: str) -> list[str]:
     """Levels whose rows of the first outcome are all the same, where there are two or more."""
-    for candidate in fit.design.units:
+    for candidate in fit.design.groups:
         if candidate.name == unit:
             y = fit.design.outcome_values
             low, high = np.full(candidate.size, np.inf), np.full(candidate.size, -np.inf)

@@ -83,7 +83,7 @@ def sources_of(design: Design) -> list[Source]:
             raise OrchardError(
                 f"anova takes 'each {unit.name}: intercept' alone; what varies there is more, so use orchard terms"
             )
-        columns = frozenset(c.name for c in design.sentence.each[design.clauses.index(clause)].unit.columns)
+        columns = frozenset(c.name for c in design.sentence.clauses[design.clauses.index(clause)].unit.columns)
         random.append(Source(unit.name, "random", columns, unit.codes, unit.size))
     out += sorted(random, key=lambda s: sum(o.inside(s) for o in random))
     too_many = [s for s in out if s.cells > MOST_CELLS]

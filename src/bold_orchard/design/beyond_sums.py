@@ -25,7 +25,8 @@ def check_in_pieces(sentence: tree.Sentence) -> None:
     for word, there in (
         ("within", sentence.within is not None),
         ("spread", bool(sentence.spread) or sentence.known is not None),
-        ("a spread of each unit", any(e.has_spread for e in sentence.each)),
+        ("smooth", any(e.curve for e in sentence.clauses)),
+        ("a spread of each unit", any(e.has_spread for e in sentence.clauses)),
     ):
         if there:
             raise OrchardError(
@@ -43,9 +44,9 @@ def check_nested(sentence: tree.Sentence, rows: Table) -> None:
     """Raise OrchardError for units that some rows show to cross already: a likelihood by sweeps has one top unit."""
     check_columns(sentence, rows)
     kept = np.ones(len(rows), dtype=bool)
-    for column in {c.name for e in sentence.each for c in e.unit.columns}:
+    for column in {c.name for e in sentence.clauses for c in e.unit.columns}:
         kept &= ~rows.is_missing(column)
-    units = {str(e.unit): unit_codes(e.unit, rows.take(kept)) for e in sentence.each} if kept.any() else {}
+    units = {str(e.unit): unit_codes(e.unit, rows.take(kept)) for e in sentence.clauses} if kept.any() else {}
     ordered = sorted(units.values(), key=lambda u: -u.size)
     for place, fine in enumerate(ordered):
         if not all(is_nested(fine, coarse) for coarse in ordered[place + 1 :]):
@@ -60,5 +61,5 @@ def asks_for_rows(sentence: tree.Sentence, family: str, link: str, options: Opti
         return "--weights"
     if options.fill_mean:
         return "--fill-mean"
-    called = tree.calls_of((sentence.outcome, sentence.terms, sentence.each))
+    called = tree.calls_of((sentence.outcome, sentence.terms, sentence.clauses))
     return next((f"{c.function}(...)" for c in called if c.function in NOT_SUMMED), None)

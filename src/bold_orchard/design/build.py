@@ -103,12 +103,12 @@ def rebuild_parts(design: Design, table: Table) -> tuple[ModelMatrix, tuple[Mode
     maker = ColumnMaker(table, design.memory, learn=False)
     offsets, plain = split_offsets(design.sentence.terms, maker)
     fixed = fixed_part(plain, design.sentence, maker, design.family)
-    return fixed, tuple(build_part(e.terms, False, maker) for e in design.sentence.each), offsets
+    return fixed, tuple(build_part(e.terms, False, maker) for e in design.sentence.clauses), offsets
 
 
 def covariate_columns(sentence: tree.Sentence) -> list[str]:
     """Columns a prediction needs beside the units."""
-    parts = (sentence.terms, tuple((e.terms, e.vary) for e in sentence.each))
+    parts = (sentence.terms, tuple((e.terms, e.vary) for e in sentence.clauses))
     return [c.name for c in tree.columns_of(parts)]
 
 
@@ -127,7 +127,7 @@ def check_columns(sentence: tree.Sentence, table: Table) -> None:
 def check_baselines(baselines: dict[str, str], sentence: tree.Sentence, table: Table) -> list[str]:
     """Raise OrchardError for a baseline of a column that is not there; a note for one that the sentence does not use."""
     notes = []
-    names = {c.name for c in tree.columns_of((sentence.terms, sentence.each))}
+    names = {c.name for c in tree.columns_of((sentence.terms, sentence.clauses))}
     for column in baselines:
         if not table.has(column):
             raise OrchardError(unknown_name("column", column, table.columns, table.name) + " (in --baseline)")
@@ -141,7 +141,7 @@ def model_columns(sentence: tree.Sentence, weights: str | None) -> list[str]:
     parts = (
         sentence.outcome,
         sentence.terms,
-        tuple((e.terms, e.vary) for e in sentence.each),
+        tuple((e.terms, e.vary) for e in sentence.clauses),
         sentence.spread,
         sentence.known,
     )
@@ -165,7 +165,7 @@ def _fill_means(table: Table, columns: Sequence[str]) -> tuple[Table, list[dict[
 
 def _rows_used(sentence: tree.Sentence, table: Table, weights: str | None) -> tuple[Table, list[dict[str, Any]]]:
     """Keep the complete rows; count each lost row under the first column that lost it."""
-    columns = [c.name for c in tree.columns_of((sentence.outcome, sentence.terms, sentence.each))]
+    columns = [c.name for c in tree.columns_of((sentence.outcome, sentence.terms, sentence.clauses))]
     columns += [c.name for c in tree.columns_of((sentence.within, sentence.spread))]
     columns += [weights] if weights else []
     columns += [c.written for c in lag_calls(sentence)]
@@ -248,11 +248,11 @@ def _units_and_clauses(
     sentence: tree.Sentence, maker: ColumnMaker, table: Table
 ) -> tuple[tuple[UnitCodes, ...], tuple[Clause, ...], tuple[Block, ...]]:
     units: dict[str, UnitCodes] = {}
-    for each in sentence.each:
+    for each in sentence.clauses:
         if str(each.unit) not in units:
             units[str(each.unit)] = unit_codes(each.unit, table)
-    parts = [build_part(e.terms, False, maker) for e in sentence.each]
-    varied = [columns_that_vary(e.vary, maker) for e in sentence.each]
+    parts = [build_part(e.terms, False, maker) for e in sentence.clauses]
+    varied = [columns_that_vary(e.vary, maker) for e in sentence.clauses]
     return tuple(units.values()), *clauses_over(sentence, units, parts, varied)
 
 
@@ -264,7 +264,7 @@ def clauses_over(
     blocks: list[Block] = []
     widths: list[int] = []
     clauses = []
-    for each, part, vary in zip(sentence.each, parts, varied):
+    for each, part, vary in zip(sentence.clauses, parts, varied):
         name = str(each.unit)
         between = each.structure.kind == "known" or each.structure.over == "units"
         if between or name not in shared:
@@ -317,6 +317,8 @@ def _given(structure: tree.Structure, part: ModelMatrix) -> Array | None:
 
 def unit_codes(unit: tree.Unit, table: Table) -> UnitCodes:
     """Number the levels of a unit; ``tree in orchard`` has one level per tree of each orchard. Rows without a label have code -1."""
+    if not unit.columns:  # of a curve of all rows
+        return UnitCodes(str(unit), np.zeros(len(table), dtype=np.intp), 1, (), ("all rows",), curve=True)
     labels = [table.labels(c.name) for c in unit.columns]
     known = np.all([label.codes >= 0 for label in labels], axis=0)
     if not known.all():

@@ -37,13 +37,14 @@ class Options:
 
 @dataclass(frozen=True)
 class UnitCodes:
-    """Levels of one unit over the rows used: ``codes`` (n,); texts such as '3 in north'."""
+    """Levels of one unit over the rows used: ``codes`` (n,); texts such as '3 in north'. That of a ``curve`` of all rows is no unit of the data."""
 
     name: str
     codes: NDArray[np.intp]
     size: int
     parts: tuple[tuple[Labels, NDArray[np.intp]], ...]
     labels: tuple[str, ...] = ()
+    curve: bool = False
 
     @cached_property
     def texts(self) -> list[str]:
@@ -84,6 +85,17 @@ class Clause:
     def has_spread(self) -> bool:
         """Whether each level has a residual spread of its own among its effects."""
         return any(t.is_spread for t in self.part.terms)
+
+    @property
+    def wiggle(self) -> bool:
+        """Whether its effects are the wiggle of a curve, which have one variance."""
+        factors = self.part.terms[0].factors if self.part.terms else ()
+        return len(factors) == 1 and isinstance(factors[0], tree.Call) and factors[0].function == "wiggle"
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """Its terms as they are reported: of a wiggle one for all its functions."""
+        return (str(self.part.terms[0]),) if self.wiggle else self.part.names
 
     @property
     def kind(self) -> type[Structure]:
@@ -135,6 +147,11 @@ class Design:
     def on_disk(self) -> bool:
         """Whether the rows are more than memory should hold, and are mapped from disk."""
         return self.engine[0] != "memory" and self.counts is None
+
+    @property
+    def groups(self) -> tuple[UnitCodes, ...]:
+        """The units of the data, without those of curves."""
+        return tuple(u for u in self.units if not u.curve)
 
     @property
     def additive(self) -> bool:

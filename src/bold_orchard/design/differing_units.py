@@ -39,6 +39,10 @@ def random_spread(sentence: tree.Sentence, additive: bool) -> None:
     if len(own) > 1:
         offer = with_clause(sentence, own[1], tuple(t for t in sentence.each[own[1]].terms if not t.is_spread)).source
         raise OrchardError(f"one unit only can have a residual spread of its own; write: {offer}  or: {without}")
+    if any(e.curve for e in sentence.clauses):
+        raise OrchardError(
+            f"a curve, smooth(...), does not go with a residual spread for each {clause.unit}; write: {without}"
+        )
     if any(sentence.each[i].vary for i in range(len(sentence.each))):
         raise OrchardError(f"vary with does not go with a spread of the unit's own; write: {without}")
 

@@ -93,7 +93,7 @@ def _put_together(
         return replace(p, values=made)
 
     fixed, clause_parts, varied = self.shape.parts
-    names = dict.fromkeys(str(e.unit) for e in self.sentence.each)
+    names = dict.fromkeys(str(e.unit) for e in self.sentence.clauses)
     units = {name: _unit(self, name, codes, cell, count) for name in names}
     clauses, blocks = clauses_over(
         self.sentence, units, [part(p) for p in clause_parts], [None if v is None else part(v) for v in varied]
@@ -136,7 +136,7 @@ def _column(name: str, example: Array, columns: dict[str, Array], n: int) -> Arr
 
 def _unit(self: Summed, name: str, codes: dict[str, Array], cell: Array, count: Array) -> UnitCodes:
     """Levels of a unit over the rows that stand for the cells; its counts are those of the rows themselves."""
-    unit = next(e.unit for e in self.sentence.each if str(e.unit) == name)
+    unit = next(e.unit for e in self.sentence.clauses if str(e.unit) == name)
     joint = np.zeros(len(count), dtype=np.int64)
     for c in unit.columns:
         joint = joint * len(self.levels[c.name]) + codes[c.name]

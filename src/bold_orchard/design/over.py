@@ -18,7 +18,14 @@ from bold_orchard.sentence import tree
 def complete_rows(design: Design, table: Table, weights: str | None) -> Table:
     """The rows that have all that the model needs but the outcome; raises OrchardError for a column that is absent."""
     sentence = design.sentence
-    parts = (sentence.terms, sentence.each, sentence.within, sentence.spread, sentence.known, sentence.outcome.trials)
+    parts = (
+        sentence.terms,
+        sentence.clauses,
+        sentence.within,
+        sentence.spread,
+        sentence.known,
+        sentence.outcome.trials,
+    )
     needed = [c.name for c in tree.columns_of(parts)]
     for name in [*needed, *([weights] if weights else [])]:
         if not table.has(name):
@@ -40,7 +47,7 @@ def design_over(design: Design, table: Table, weights: str | None = None) -> Des
     used = complete_rows(design, table, weights)
     fixed, parts, offset = rebuild_parts(design, used)
     maker = ColumnMaker(used, design.memory, learn=False)
-    made = {str(e.unit): unit_codes(e.unit, used) for e in design.sentence.each}
+    made = {str(e.unit): unit_codes(e.unit, used) for e in design.sentence.clauses}
     blocks = tuple(_block(b, made[b.unit.name]) for b in design.blocks)
     trials = design.sentence.outcome.trials
     return replace(
@@ -53,7 +60,7 @@ def design_over(design: Design, table: Table, weights: str | None = None) -> Des
         units=tuple(made[u.name] for u in design.units),
         clauses=tuple(
             replace(c, part=p, vary=columns_that_vary(e.vary, maker))
-            for c, p, e in zip(design.clauses, parts, design.sentence.each)
+            for c, p, e in zip(design.clauses, parts, design.sentence.clauses)
         ),
         blocks=blocks,
         residual=residual_of(design.sentence, maker, used),

@@ -51,7 +51,7 @@ def _fewer(u: UnitCodes, keep: NDArray[np.intp]) -> UnitCodes:
     present, codes = np.unique(u.codes[keep], return_inverse=True)
     texts = u.texts
     labels = tuple(texts[i] for i in present)
-    return UnitCodes(u.name, codes.ravel().astype(np.intp), len(present), (), labels)
+    return UnitCodes(u.name, codes.ravel().astype(np.intp), len(present), (), labels, u.curve)
 
 
 def _residual(residual: ResidualPart, keep: NDArray[np.intp]) -> ResidualPart:

@@ -73,7 +73,7 @@ def design_of_pieces(
         raise OrchardError(
             f"{asks} needs more than sums of rows, and sums are all that a cluster makes; leave --cluster out"
         )
-    if not family_of(family, link).additive and len({str(e.unit) for e in sentence.each}) > 1:
+    if not family_of(family, link).additive and len({str(e.unit) for e in sentence.clauses}) > 1:
         check_nested(sentence, pieces.some_rows())
     design = design_on_disk(sentence, pieces, options, report)
     note = f"{asks[0].upper()}{asks[1:]} needs more than sums of rows: {len(design.y):,} rows were laid down on disk."
@@ -110,7 +110,7 @@ class _Sweeps:
         self.values: set[float] = set()
         self.seen: dict[str, Seen] = {}
         self.levels: dict[str, Levels] = {}
-        units = [c.name for e in sentence.each for c in e.unit.columns]
+        units = [c.name for e in sentence.clauses for c in e.unit.columns]
         self.unit_columns = list(dict.fromkeys(units))
         self.learners: dict[str, Learner] = {}
         self.names: list[str] = []
@@ -131,7 +131,7 @@ class _Sweeps:
     def _complete(self, table: Table, count: bool) -> Table:
         """The rows that have all cells; what is lost is counted once."""
         sentence = self.sentence
-        columns = [c.name for c in tree.columns_of((sentence.outcome, sentence.terms, sentence.each))]
+        columns = [c.name for c in tree.columns_of((sentence.outcome, sentence.terms, sentence.clauses))]
         keep = np.ones(len(table), dtype=bool)
         for column in dict.fromkeys(columns):
             lost = keep & table.is_missing(column)
@@ -245,7 +245,7 @@ class _Sweeps:
     def _told(self) -> list[str]:
         """Numbers that the sentence takes for categories."""
         s = self.sentence
-        called = tree.calls_of((s.terms, [(e.terms, e.vary) for e in s.each], s.lets))
+        called = tree.calls_of((s.terms, [(e.terms, e.vary) for e in s.clauses], s.lets))
         arguments = [c.arguments[0] for c in called if c.function == "category"]
         return [a.name for a in arguments if isinstance(a, tree.Column)]
 
@@ -264,7 +264,7 @@ class _Sweeps:
 
     def _factors(self) -> list[Any]:
         s = self.sentence
-        terms = [*s.terms, *(t for e in s.each for t in (*e.terms, *e.vary))]
+        terms = [*s.terms, *(t for e in s.clauses for t in (*e.terms, *e.vary))]
         value = s.outcome.value
         own = [] if isinstance(value, tree.Column) else [value]
         return [*(f for t in terms for f in t.factors if transforms(f)), *own]
@@ -288,8 +288,8 @@ class _Sweeps:
         maker, sentence = self._maker(table), self.sentence
         offsets, plain = split_offsets(sentence.terms, maker)
         fixed = fixed_part(plain, sentence, maker, "gaussian")
-        clauses = [build_part(e.terms, False, maker) for e in sentence.each]
-        varied = [columns_that_vary(e.vary, maker) for e in sentence.each]
+        clauses = [build_part(e.terms, False, maker) for e in sentence.clauses]
+        varied = [columns_that_vary(e.vary, maker) for e in sentence.clauses]
         value = sentence.outcome.value
         y = (
             maker.numbers(value.name)
@@ -315,7 +315,7 @@ class _Sweeps:
         columns["(outcome)"] = y
         raw = {
             c.name: table.numbers(c.name)
-            for c in tree.columns_of((sentence.terms, [(e.terms, e.vary) for e in sentence.each]), units=False)
+            for c in tree.columns_of((sentence.terms, [(e.terms, e.vary) for e in sentence.clauses]), units=False)
             if table.kind(c.name) == "number" and c.name not in self.levels
         }
         for name, values in raw.items():

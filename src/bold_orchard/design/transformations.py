@@ -7,7 +7,7 @@ dictionary, so that new rows get the same transformation later.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any
 
@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.data.evaluate import evaluate
 from bold_orchard.data.table import Table
+from bold_orchard.design.cubic_spline import KNOTS, CubicSpline, knots_of
 from bold_orchard.errors import OrchardError, shown, unknown_name
 from bold_orchard.sentence import tree
 
@@ -361,6 +362,58 @@ def _spline(maker: ColumnMaker, call: tree.Call) -> Numeric:
     return Numeric(names, tuple(columns), zero)
 
 
+def _smooth(maker: ColumnMaker, call: tree.Call) -> Numeric:
+    """The straight part of a curve: the column itself, or one for each level of ``by``."""
+    _, x, zero = _one(maker, call)
+    by = call.arguments[-1]
+    _curve(maker, call, x)
+    zero = f"{zero} on the straight part of {call}"
+    if not isinstance(by, tree.By):
+        return Numeric((str(call),), (x,), zero)
+    levels = maker.category(by.column.name, by.column.name)
+    columns = tuple(np.where(levels.codes == i, x, 0.0) for i in range(len(levels.levels)))
+    return Numeric(tuple(f"{call}[{level}]" for level in levels.levels), columns, zero)
+
+
+def _wiggle(maker: ColumnMaker, call: tree.Call) -> Numeric:
+    """What a curve has beyond its straight part: functions of which the curve's own has independent coefficients of one variance."""
+    _, x, zero = _one(maker, call)
+    values = _curve(maker, replace(call, function="smooth"), x).wiggle(x)
+    by = call.arguments[-1]
+    if not isinstance(by, tree.By):
+        return Numeric(tuple(f"{call}[{k}]" for k in range(1, values.shape[1] + 1)), tuple(values.T), zero)
+    codes, levels = (
+        maker.category(by.column.name, by.column.name).codes,
+        maker.category(by.column.name, by.column.name).levels,
+    )
+    names = tuple(f"{call}[{level}][{k}]" for level in levels for k in range(1, values.shape[1] + 1))
+    return Numeric(
+        names, tuple(np.where(codes == i, column, 0.0) for i in range(len(levels)) for column in values.T), zero
+    )
+
+
+def _curve(maker: ColumnMaker, call: tree.Call, x: Array) -> CubicSpline:
+    """The spline of a curve, its knots learned from the rows used."""
+    count = next((int(a.value) for a in call.arguments[1:] if isinstance(a, tree.Number)), KNOTS)
+
+    def learned() -> list[float]:
+        knots = knots_of(x, count)
+        if len(knots) < 3:
+            raise OrchardError(
+                f"{call} needs three distinct values of {call.arguments[0]} or more, and there are {len(knots)}; write the column itself"
+            )
+        spline = CubicSpline(knots, 1.0)
+        return [spline.size_over(x), *knots.tolist()]
+
+    scale, *knots = maker.learned(call, learned)
+    listed = ", ".join(f"{k:.5g}" for k in knots)
+    maker.meanings.setdefault(
+        str(call),
+        f"a curve of {call.arguments[0]} (cubic, straight beyond its {len(knots)} knots): here its straight part; knots at {listed}",
+    )
+    return CubicSpline(np.array(knots), scale)
+
+
 def _offset(maker: ColumnMaker, call: tree.Call) -> Numeric:
     made = maker.numeric(call.arguments[0], call.function)
     return Numeric((str(call),), (np.sum(made.values, axis=0),), made.zero)
@@ -379,5 +432,7 @@ FUNCTIONS: dict[str, Callable[[ColumnMaker, tree.Call], Numeric]] = {
     "rescale": _rescale,
     "power": _power,
     "spline": _spline,
+    "smooth": _smooth,
+    "wiggle": _wiggle,
     "offset": _offset,
 }

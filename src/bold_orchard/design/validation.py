@@ -92,7 +92,7 @@ def outcome_notes(sentence: tree.Sentence, seen: dict[str, Seen], asked: str | N
 
 def many_levels(design: Design) -> list[str]:
     """Categories of the fixed part and of the spread with so many levels that they are rather units."""
-    notes, units = [], [u.name for u in design.units]
+    notes, units = [], [u.name for u in design.groups]
     for place, terms in (("the fixed part", design.fixed.terms), ("spread", design.sentence.spread)):
         for column in dict.fromkeys(c.name for c in tree.columns_of(terms, units=False)):
             if design.table.kind(column) != "category" or column in units:
@@ -153,7 +153,7 @@ def enough_rows(design: Design) -> None:
 def units_and_slopes(design: Design, force: bool) -> list[str]:
     """Refuse units and slopes that cannot be estimated; returns notes on those that are merely weak."""
     notes = []
-    for unit in design.units:
+    for unit in design.groups:
         weighted = design.weights is not None and design.counts is None
         structures = {c.structure.kind for c in design.clauses if design.units[c.unit].name == unit.name}
         if unit.size == 1 and structures != {"given"}:
@@ -183,6 +183,8 @@ def units_and_slopes(design: Design, force: bool) -> list[str]:
     n = design.n_rows
     for clause in design.clauses:
         count = design.units[clause.unit].size * len(clause.part.names)
+        if clause.wiggle:
+            continue
         if count >= n and len(clause.part.names) > 1 and not force and clause.structure.kind not in ("known", "given"):
             raise OrchardError(
                 f"each {design.units[clause.unit].name} asks for {count:,} random effects "
@@ -198,7 +200,7 @@ def told_by_one_row(design: Design) -> str | None:
     reads = family_of(design.family).reads
     if reads == "numbers" or whole:
         return None
-    for unit in design.units:
+    for unit in design.groups:
         if unit.size == design.n_rows:
             return (
                 f"every {unit.name} has one row, and one row of a {'grade' if reads == 'grades' else 'yes or no'} cannot tell "
@@ -227,7 +229,9 @@ def _known(design: Design, unit: str) -> bool:
 def _constant_slopes(design: Design, position: int, force: bool) -> list[str]:
     clause = design.clauses[position]
     unit = design.units[clause.unit]
-    notes = []
+    notes: list[str] = []
+    if clause.wiggle:
+        return notes
     for index, term in enumerate(clause.part.terms):
         columns = [v for v, o in zip(clause.part.values, clause.part.owner) if o == index]
         by_level = not clause.part.intercept and len(columns) > 1  # one variance per level of a category
@@ -273,7 +277,7 @@ def constant_inside(codes: NDArray[np.intp], size: int, values: Array) -> bool:
 def repeated_labels(design: Design, rows: Callable[[], Table]) -> list[str]:
     """A unit numbered 1, 2, 3 ... whose labels start again under some column of ``rows`` that the sentence does not use."""
     notes: list[str] = []
-    counted = [u for u in design.units if " in " not in u.name and u.size <= MOST_COUNTED and _counted(u)]
+    counted = [u for u in design.groups if " in " not in u.name and u.size <= MOST_COUNTED and _counted(u)]
     counted = [u for u in counted if not _crossed_with(design, u)]  # of which a note tells already
     if not counted:
         return notes
@@ -301,7 +305,7 @@ def _crossed_labels(design: Design) -> list[str]:
         f"{fine.name} and {coarse.name} are crossed: {a_or_an(fine.name)} label that occurs under several "
         f"levels of {coarse.name} counts as one and the same {fine.name}. If labels start again under "
         f"every {coarse.name}, write: {_nested(design, fine.name, coarse.name)}"
-        for fine in design.units
+        for fine in design.groups
         for coarse in _crossed_with(design, fine)
     ]
 
@@ -311,7 +315,7 @@ def _crossed_with(design: Design, fine: UnitCodes) -> list[UnitCodes]:
     if fine.size > MOST_COUNTED or not _counted(fine) or is_time(fine.name):
         return []
     own = set(fine.name.split(" in "))
-    others = [u for u in design.units if u is not fine and not is_time(u.name) and not own & set(u.name.split(" in "))]
+    others = [u for u in design.groups if u is not fine and not is_time(u.name) and not own & set(u.name.split(" in "))]
     return [u for u in others if not is_nested(fine, u) and not is_nested(u, fine)]
 
 

@@ -183,7 +183,7 @@ def _other_unit(fit: Fit, name: str) -> UnitCodes:
 def _lacking(fit: Fit, rest: Residuals) -> dict[str, dict[str, Any]]:
     """For every unit that the table seems to have and the model lacks, inside or around the model's own, whether its rows are alike."""
     design, out = fit.design, {}
-    if len(design.y) > MOST_SCOUTED or not design.units:
+    if len(design.y) > MOST_SCOUTED or not design.groups:
         return {}
     fixed = {c.name for c in columns_of(design.sentence.terms)}
     known = units_of(fit)
@@ -277,7 +277,7 @@ def _in_time(fit: Fit) -> UnitCodes | None:
     """The unit whose rows follow each other in time: that of the within clause, or the finest."""
     within = fit.design.sentence.within
     named = [u for u in units_of(fit) if within is not None and u.name == str(within.unit)]
-    return next(iter(named or sorted(fit.design.units, key=lambda u: -u.size)), None)
+    return next(iter(named or sorted(fit.design.groups, key=lambda u: -u.size)), None)
 
 
 def _followed(fit: Fit, asked: CheckOptions, unit: UnitCodes | None) -> tuple[list[UnitCodes], list[UnitCodes]]:

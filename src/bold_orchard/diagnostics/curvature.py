@@ -82,7 +82,7 @@ def _df(fit: Fit, name: str, rank: int) -> float:
     """Rows less the rank of X; of a predictor that is constant in a unit the unit's levels less that rank."""
     x = fit.design.table.numbers(name)
     levels = len(x)
-    for unit in fit.design.units:
+    for unit in fit.design.groups:
         if constant_inside(unit.codes, unit.size, x):
             levels = min(levels, unit.size)
     return float(max(levels - rank, 1))

@@ -79,7 +79,7 @@ class Influence:
 
 def affordable(fit: Fit, unit: UnitCodes) -> bool:
     """Whether one-step influence of a unit's levels takes seconds at most."""
-    quick = fit.criterion.profiled and applies(fit.criterion) and unit.name in [u.name for u in fit.design.units]
+    quick = fit.criterion.profiled and applies(fit.criterion) and unit.name in [u.name for u in fit.design.groups]
     return quick or (unit.size <= MOST_LEVELS and unit.size * len(fit.design.y) <= MOST_WORK)
 
 
@@ -176,7 +176,7 @@ def _at_once(fit: Fit, left: LeftOut) -> tuple[Array, Array, Array]:
         t = np.linalg.inv(c.products.z_to_work[clause.block]) @ t
         g = (left.sigma2[:, None, None] * (t @ t.transpose(0, 2, 1)))[:, clause.columns, clause.columns]
         sds = np.sqrt(np.maximum(np.einsum("jaa->ja", g), 0.0))
-        columns += list(sds.T)
+        columns += list(sds.T)[: len(clause.names)]  # of a wiggle one
         if clause.kind.correlated:
             with np.errstate(all="ignore"):
                 r = np.clip(g / (sds[:, :, None] * sds[:, None, :]), -1.0, 1.0)

@@ -96,9 +96,9 @@ class _Basis:
 def units_of(fit: Fit) -> list[UnitCodes]:
     """The units of all each clauses, and that of the within clause where no each clause names it."""
     design, within = fit.design, fit.design.sentence.within
-    if within is None or str(within.unit) in [u.name for u in design.units]:
-        return list(design.units)
-    return [*design.units, unit_codes(within.unit, design.table)]
+    if within is None or str(within.unit) in [u.name for u in design.groups]:
+        return list(design.groups)
+    return [*design.groups, unit_codes(within.unit, design.table)]
 
 
 def chosen_unit(fit: Fit) -> UnitCodes | None:

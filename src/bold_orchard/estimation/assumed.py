@@ -37,7 +37,8 @@ class Assumed:
 
     ``b`` (columns of X), 0 where aliased; ``covariances`` of each block's effects; ``sigma2`` of the residuals, at zero of what their
     spread depends on; ``phi`` of their correlation, ``own`` what their structure reports of it; ``spread`` by column; ``extra`` of the family,
-    thresholds for columns that are not centred; ``vary`` of each clause's SDs by column, nothing where they are all alike.
+    thresholds for columns that are not centred; ``vary`` of each clause's SDs by column, nothing where they are all alike. ``curves`` has the
+    wiggle of each block of a curve of all rows, (1, k).
     """
 
     b: Array
@@ -48,6 +49,7 @@ class Assumed:
     spread: Array = field(default_factory=lambda: np.zeros(0))
     extra: Array = field(default_factory=lambda: np.zeros(0))
     vary: tuple[Array, ...] = ()
+    curves: dict[int, Array] = field(default_factory=dict)
 
 
 def assumed_of(model: FittedModel[Any, Any]) -> Assumed:
@@ -56,14 +58,20 @@ def assumed_of(model: FittedModel[Any, Any]) -> Assumed:
     b = np.zeros(len(design.fixed.names))
     b[model.kept] = e.b
     covariances = tuple(np.asarray(e.covariance(f)) for f in range(len(design.blocks)))
+    curves = {f: model.effects[f][0] for f, block in enumerate(design.blocks) if block.unit.curve}
     if isinstance(model, SpreadModel):
         sds = model.criterion.rows.centres
         gamma = e.theta[model.criterion.phi] / sds[:, 1]
-        return Assumed(b, covariances, e.row_variance * float(np.exp(-2.0 * gamma @ sds[:, 0])), spread=gamma)
+        return Assumed(
+            b, covariances, e.row_variance * float(np.exp(-2.0 * gamma @ sds[:, 0])), spread=gamma, curves=curves
+        )
     if not isinstance(model, GaussianModel):
         means = np.array([v.mean() for v in design.fixed.values])
         return Assumed(
-            b, covariances, extra=model.family.recentred(model.extra, float(means @ b)) if len(b) else model.extra
+            b,
+            covariances,
+            extra=model.family.recentred(model.extra, float(means @ b)) if len(b) else model.extra,
+            curves=curves,
         )
     c = model.criterion
     phi, sigma2 = e.theta[c.phi], e.sigma2
@@ -76,7 +84,7 @@ def assumed_of(model: FittedModel[Any, Any]) -> Assumed:
     base = sigma2 * float(np.exp(-2.0 * spread @ middle))
     rows = () if c.correlated is None else c.correlated.rows.own
     own = tuple(o.at(phi) for o in rows)
-    return Assumed(b, covariances, base, inner, own, spread, vary=vary)
+    return Assumed(b, covariances, base, inner, own, spread, vary=vary, curves=curves)
 
 
 def _spread_columns(design: Design) -> tuple[Array, Array]:
@@ -118,6 +126,8 @@ def drawn_parts(design: Design, assumed: Assumed, rng: np.random.Generator) -> t
             drawn = block.relationship_factor @ drawn
         values, vectors = np.linalg.eigh(assumed.covariances[f])
         effects = drawn @ (vectors * np.sqrt(np.maximum(values, 0.0))).T
+        if f in assumed.curves:  # a curve of all rows stays as it is
+            effects = assumed.curves[f]
         for i, clause in enumerate(design.clauses):
             if clause.block != f:
                 continue

@@ -131,6 +131,16 @@ class FittedModel(ABC, Generic[C, E]):
         """X b plus the offset, (n,)."""
         return self.fixed_part() + (0.0 if self.design.offset is None else self.design.offset)
 
+    def curve_part(self) -> Array:
+        """What the curves of all rows add to the average beyond their straight parts, (n,)."""
+        out = np.zeros(len(self.design.y))
+        for clause in self.design.clauses:
+            unit = self.design.units[clause.unit]
+            if unit.curve:
+                effects = self.effects[clause.block][0]
+                out += effects[0, clause.columns] @ np.array(clause.part.values)
+        return out
+
     @cached_property
     def effects(self) -> list[tuple[Array, Array]]:
         """Predicted effects (levels, k) of every block and the covariances of their errors (levels, k, k), made once."""
@@ -176,6 +186,8 @@ class FittedModel(ABC, Generic[C, E]):
         """Effects of one unit, (levels, k), on the user's scale."""
         e, products = self.evaluation, self.criterion.products
         unit = products.units[f]
+        if self.design.blocks[f].unit.curve:  # a curve of all rows stays as it is
+            return self.effects[f][0]
         drawn = rng.standard_normal((unit.levels, unit.size))
         if unit.relationship_factor is not None:
             drawn = unit.relationship_factor @ drawn

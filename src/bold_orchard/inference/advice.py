@@ -11,7 +11,7 @@ from bold_orchard.design.design import Clause, Design
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.optimize.protocol import OptimizeResult
 from bold_orchard.results.notes import Note
-from bold_orchard.sentence.edit import lowered, with_clause
+from bold_orchard.sentence.edit import lowered, with_clause, with_line
 from bold_orchard.sentence.tree import Term
 
 FACT = "That is a fact of the data, not a failure of the fit"
@@ -78,6 +78,8 @@ def _singular(model: FittedModel[Any, Any], clause: Clause) -> bool:
 
 
 def _vanished(design: Design, position: int, clause: Clause, unit: str, gone: list[str]) -> Note:
+    if clause.wiggle:
+        return _straight(design, position, unit)
     what = " and ".join(_variance_of(t, unit) for t in gone)
     many = len(gone) > 1
     offer = with_clause(design.sentence, position, _without(clause, gone)).source
@@ -86,6 +88,22 @@ def _vanished(design: Design, position: int, clause: Clause, unit: str, gone: li
         f"kind than chance gives. {FACT}. Try: {offer}",
         "variance at zero",
         offer,
+    )
+
+
+def _straight(design: Design, position: int, unit: str) -> Note:
+    """A curve whose wiggle vanished."""
+    curve = design.sentence.clauses[position].curve
+    assert curve is not None
+    unit_alone = None if design.units[design.clauses[position].unit].curve else unit
+    offer = with_line(design.sentence, curve, unit_alone).source
+    what = (
+        f"The curve {curve} is a straight line"
+        if design.units[design.clauses[position].unit].curve
+        else f"The curves {curve} of {unit} are straight lines"
+    )
+    return Note(
+        f"{what}: the rows show no more bend than chance gives. {FACT}. Try: {offer}", "variance at zero", offer
     )
 
 

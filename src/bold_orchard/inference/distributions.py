@@ -30,3 +30,10 @@ def p_of_chisq(x: float, df: int) -> float:
     if df == 0:
         return 1.0 if x <= 0 else 0.0
     return float(scipy.special.chdtrc(df, max(x, 0.0)))
+
+
+def half_and_half(chisq: float, df: int) -> float:
+    """Half chi2(df - 1) + half chi2(df): one variance at zero with df - 1 free parameters beside it (Self & Liang 1987)."""
+    if chisq <= 0:
+        return 1.0
+    return 0.5 * p_of_chisq(chisq, df - 1) + 0.5 * p_of_chisq(chisq, df)

@@ -9,8 +9,9 @@ from collections.abc import Iterator, Mapping
 from typing import Any
 
 from bold_orchard.errors import a_or_an
+from bold_orchard.results.base import Absent
 from bold_orchard.results.explain import ExplainResult, Explanation
-from bold_orchard.results.fit import FitResult, RandomPart
+from bold_orchard.results.fit import FitResult, RandomPart, Smooth
 
 SCHEMA = "bold-orchard/explain/1"
 TOP = 700.0  # of an exponent
@@ -141,7 +142,12 @@ class _Words:
         return out
 
     def random(self) -> Iterator[Explanation]:
+        curves = [] if isinstance(self.d.smooths, Absent) else self.d.smooths
+        for curve in curves:
+            yield Explanation("random", curve.smooth, None, self._curve(curve))
         for part in self.d.random:
+            if curves and part.structure == "identity" and part.terms[0].startswith("wiggle("):
+                continue
             for term, sd in zip(part.terms, part.sd):
                 yield Explanation("random", term, part.group, self._variation(part, term, sd))
             for i, j in itertools.combinations(range(len(part.terms)), 2):
@@ -153,6 +159,16 @@ class _Words:
                     "random", f"{part.terms[i]}, {part.terms[j]}", part.group,
                     f"{capital(a_or_an(part.group))} with a higher {part.terms[i]} has a {direction} {self._effect(part.terms[j])} (correlation {self.number(r)}).",
                 )  # fmt: skip
+
+    def _curve(self, curve: Smooth) -> str:
+        if not curve.sd or curve.edf is None:
+            return f"{curve.smooth} is a straight line: the rows show no bend beyond chance."
+        p = (
+            ""
+            if curve.p is None
+            else f" (p {'< 0.001' if curve.p < 0.001 else f'= {curve.p:.3f}'} against a straight line)"
+        )
+        return f"{curve.smooth} is a curve of {self.number(curve.edf)} effective degrees of freedom{p}; its coefficient is that of its straight part alone: draw --kind effects shows it."
 
     def _effect(self, term: str) -> str:
         return {"intercept": "intercept", "spread": "scatter"}.get(term, f"effect of {self.named(term)}")

@@ -49,7 +49,7 @@ def over_outcomes(sentence: tree.Sentence, table: Table, patterns: Sequence[str]
     used = {
         c.name
         for c in tree.columns_of(
-            (sentence.terms, sentence.each, sentence.within, sentence.spread, sentence.outcome.trials)
+            (sentence.terms, sentence.clauses, sentence.within, sentence.spread, sentence.outcome.trials)
         )
     }
     names: list[str] = []

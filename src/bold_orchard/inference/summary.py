@@ -18,6 +18,7 @@ from bold_orchard.inference import advice
 from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.monte_carlo import monte_carlo, note
+from bold_orchard.inference.smooths import smooths
 from bold_orchard.inference.trouble import Trouble
 from bold_orchard.inference.variances.averages import given_scale, mean_effect_variance, mean_residual_variance
 from bold_orchard.inference.variances.information import parameter_covariance
@@ -81,6 +82,8 @@ def summarise(
     }
     if found_by_signs is not None:
         document["monte_carlo"] = found_by_signs.to_dict()
+    if any(c.wiggle for c in design.clauses):
+        document["smooths"] = [s.to_dict() for s in smooths(model)]
     own = {} if model.criterion.profiled else {"points": model.points, "levels": list(design.levels)}
     return FitResult.from_dict(plain(document | own))
 
@@ -95,7 +98,7 @@ def group_rows(design: Design) -> list[dict[str, Any]]:
             "median": number(np.median(u.counts)),
             "largest": int(u.counts.max()),
         }
-        for u in design.units
+        for u in design.groups
     ]
 
 
@@ -188,10 +191,11 @@ def random_parts(model: FittedModel[Any, Any]) -> list[dict[str, Any]]:
     varied = vary_rows(model)
     for clause in design.clauses:
         g = model.evaluation.covariance(clause.block)[clause.columns, clause.columns] * given_scale(design, clause)
+        g = g[:1, :1] if clause.wiggle else g
         made: dict[str, Any] = {
             "group": design.units[clause.unit].name,
             "structure": clause.structure.kind,
-            "terms": list(clause.part.names),
+            "terms": list(clause.names),
             "covariance": [[number(x) for x in row] for row in g],
             "correlation": correlation(g),
             "sd": [number(x) for x in np.sqrt(np.maximum(np.diag(g), 0.0))],

@@ -133,7 +133,7 @@ class Catalogue:
         }  # fmt: skip
 
     def _of_clause(self, at: int, clause: Clause, mark: str) -> OfClause:
-        group, terms = self.design.units[clause.unit].name + mark, clause.part.names
+        group, terms = self.design.units[clause.unit].name + mark, clause.names
         free = () if clause.given is not None else terms
         sds = tuple(
             self._new(Parameter("sd", at, (i,), label=f"sd({group}: {t})", group=group, term=t))

@@ -131,7 +131,7 @@ def _of_variation(fit: Fit, assumed: Assumed, text: str, value: float | None) ->
         raise OrchardError(
             f"{clause.part.terms[owner]} of {fit.design.units[clause.unit].name} has several SDs, which vanish together only"
         )
-    each = fit.design.sentence.each[parameter.clause]
+    each = fit.design.sentence.clauses[parameter.clause]
     left = tuple(t for i, t in enumerate(each.terms) if i != owner)
     sentence = with_clause(fit.design.sentence, parameter.clause, left)
     smaller = replace(build_design(sentence, fit.design.table, fit.settings.options), memory=fit.design.memory)

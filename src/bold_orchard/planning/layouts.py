@@ -59,7 +59,7 @@ def whole_numbers(text: str, option: str) -> list[int]:
 
 def smallest(design: Design) -> UnitCodes | None:
     """The unit with the most levels."""
-    return max(design.units, key=lambda u: u.size, default=None)
+    return max(design.groups, key=lambda u: u.size, default=None)
 
 
 def inside(a: UnitCodes, b: UnitCodes) -> bool:
@@ -71,7 +71,7 @@ def inside(a: UnitCodes, b: UnitCodes) -> bool:
 
 def check_size(design: Design, size: Size) -> None:
     """Raise OrchardError for a unit that the model does not have."""
-    names = [u.name for u in design.units]
+    names = [u.name for u in design.groups]
     for name in size.units:
         if name not in names:
             raise OrchardError(unknown_name("unit", name, names, "the model") + " (in --units)")
@@ -88,8 +88,8 @@ def resized(design: Design, size: Size, rng: np.random.Generator) -> Table:
     check_size(design, size)
     table = design.table
     at = np.arange(len(table))
-    marks = {column: np.full(len(table), "", dtype=object) for u in design.units for column in _columns(u)}
-    names = sorted(size.units, key=lambda n: next(u.size for u in design.units if u.name == n))
+    marks = {column: np.full(len(table), "", dtype=object) for u in design.groups for column in _columns(u)}
+    names = sorted(size.units, key=lambda n: next(u.size for u in design.groups if u.name == n))
     for name in names:
         at, marks = _levels_drawn(design, name, size.units[name], at, marks, rng)
     unit = smallest(design)
@@ -123,8 +123,8 @@ def _levels_drawn(
     design: Design, name: str, wanted: int, at: Codes, marks: dict[str, NDArray[np.object_]], rng: np.random.Generator
 ) -> tuple[Codes, dict[str, NDArray[np.object_]]]:
     """``wanted`` levels of one unit in each level of the coarser ones it is nested in."""
-    unit = next(u for u in design.units if u.name == name)
-    parents = [u for u in design.units if u is not unit and inside(unit, u)]
+    unit = next(u for u in design.groups if u.name == name)
+    parents = [u for u in design.groups if u is not unit and inside(unit, u)]
     parent = (
         np.zeros(len(at), dtype=np.intp) if not parents else _present(max(parents, key=lambda u: u.size), at, marks)
     )
@@ -132,7 +132,7 @@ def _levels_drawn(
     home = np.zeros(int(own.max()) + 1, dtype=np.intp)
     home[own] = parent
     renamed = {
-        _columns(u)[0] for u in design.units if u is unit or (inside(u, unit) and _columns(unit)[0] not in _columns(u))
+        _columns(u)[0] for u in design.groups if u is unit or (inside(u, unit) and _columns(unit)[0] not in _columns(u))
     }
     order = np.argsort(own, kind="stable")
     starts = np.searchsorted(own[order], np.arange(len(home) + 1))

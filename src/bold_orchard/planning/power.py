@@ -18,7 +18,7 @@ from bold_orchard.estimation.model import FittedModel
 from bold_orchard.inference.coefficients.hypotheses import hypotheses
 from bold_orchard.inference.coefficients.methods import precision
 from bold_orchard.inference.coefficients.terms import joint_test
-from bold_orchard.inference.comparison.boundary_law import half_and_half
+from bold_orchard.inference.distributions import half_and_half
 from bold_orchard.inference.fit import Fit
 from bold_orchard.planning.effects import Wanted, read_effects
 from bold_orchard.planning.formula import Expected, power_of
@@ -108,7 +108,7 @@ def power(study: Study, options: PowerOptions, report: Progress) -> PowerResult:
         bands = _bands(study, options, effects, layouts, method, i) if options.uncertain else [{}] * len(effects)
         tested = [None] * len(effects) if made is None else [made[i, :, k] for k in range(len(effects))]
         rows.append({
-            "units": size.units or {u.name: u.size for u in layouts[0].fit.design.units},
+            "units": size.units or {u.name: u.size for u in layouts[0].fit.design.groups},
             "rows": size.rows if size.rows is not None else _rows_of(fit),
             "total_rows": round(float(np.mean([len(x.fit.design.y) for x in layouts]))),
             "effects": [

@@ -52,8 +52,8 @@ def simulate(fit: Fit, table: Table, draws: int, seed: int) -> SimulateResult:
     made.insert(0, number, np.repeat(np.arange(1, draws + 1), len(rows)))
     left = len(table) - len(rows)
     notes = (
-        [f"Effects of {', '.join(dict.fromkeys(u.name for u in fit.design.units))} were drawn anew in each draw."]
-        if fit.design.units
+        [f"Effects of {', '.join(dict.fromkeys(u.name for u in fit.design.groups))} were drawn anew in each draw."]
+        if fit.design.groups
         else []
     )
     if left:

@@ -157,6 +157,17 @@ class AverageEffect(Part):
 
 
 @dataclass(frozen=True)
+class Smooth(Part):
+    """A curve: ``basis`` functions, ``edf`` of line and wiggle (1: a straight line), ``sd`` of the wiggle, ``p`` of it against the line."""
+
+    smooth: str
+    basis: int
+    edf: Number
+    sd: Number
+    p: Number
+
+
+@dataclass(frozen=True)
 class ErrorsUsed(Part):
     """Errors of coefficients that are not the model's own: ``kind`` robust, over the ``clusters`` levels of a unit."""
 
@@ -202,6 +213,7 @@ class FitResult(Result):
     average_effects: list[AverageEffect] | Absent = ABSENT
     ratio_kind: str | Absent = ABSENT
     errors: ErrorsUsed | Absent = ABSENT
+    smooths: list[Smooth] | Absent = ABSENT
     source: str | None = field(default=None, metadata=BESIDE, repr=False, compare=False)
 
     @property

@@ -33,7 +33,8 @@ def consecutive(sizes: Iterable[int], start: int = 0) -> list[slice]:
 class Covariance:
     """One clause: ``kind``, its ``k`` effects, the laws of its SDs (one each, or one shared) and of its correlations.
 
-    ``pairs`` (i, j), i < j, are the correlations that are reported; ``pair_laws`` holds laws of single correlations by (i, j), i > j.
+    ``pairs`` (i, j), i < j, are the correlations that are reported; ``pair_laws`` holds laws of single correlations by (i, j), i > j. ``one`` tells that
+    one SD is reported for all its effects.
     """
 
     kind: str
@@ -43,6 +44,7 @@ class Covariance:
     pair_laws: Mapping[tuple[int, int], Law]
     pairs: tuple[tuple[int, int], ...]
     fixed: Array | None = None
+    one: bool = False
 
     @property
     def size(self) -> int:
@@ -207,4 +209,6 @@ def reported(covariance: Any, z: Array) -> list[float]:
     low = covariance.at(z)[0]
     g = low @ low.T
     sd = np.sqrt(np.diag(g))
+    if covariance.one:
+        return [float(sd[0])]
     return [*sd.tolist(), *(float(g[i, j] / (sd[i] * sd[j])) for i, j in covariance.pairs)]

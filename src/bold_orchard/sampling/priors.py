@@ -120,14 +120,14 @@ class _Maker:
                         f"--prior: {kind} gives all effects of {sd.group} one SD; name {known.sds[0].label} alone"
                     )
                 continue
-            size = np.sqrt(np.mean(values**2))
+            size = 1.0 if clause.wiggle else np.sqrt(np.mean(values**2))
             spread = sd.term == "spread" and clause.has_spread
             wide = 1.0 if spread else (2.0 * self.unit if self.identity else 2.5) / size
             laws.append(self.take(sd, law("half-normal", wide)))
         eta, pair_laws = self._correlations(known.correlations)
         if kind not in ("unstructured", "diagonal", "identity", "exchangeable"):
             raise UsageError(f"sample does not know the structure '{kind}'; write the clause with another one")
-        return Covariance(kind, k, tuple(laws), eta, pair_laws, tuple(known.correlations))
+        return Covariance(kind, k, tuple(laws), eta, pair_laws, tuple(known.correlations), one=clause.wiggle)
 
     def _correlations(self, pairs: dict[tuple[int, int], Parameter]) -> tuple[float, dict[tuple[int, int], Law]]:
         """eta of the whole matrix, and laws of single correlations; a single law takes the place of the matrix's default."""

@@ -63,6 +63,9 @@ class Builder(Transformer_NonRecursive[Any, Any]):
             )
         return call
 
+    def by(self, meta: Any, parts: list[Any]) -> tree.By:
+        return tree.By(parts[0], _place(meta))
+
     def _chain(self, meta: Any, parts: list[Any], signs: str) -> tree.Expression:
         """a + b - c as one node; a chain in brackets at its head is the same chain."""
         operator, operands = "".join(map(str, parts[1::2])), tuple(parts[0::2])
@@ -176,6 +179,13 @@ class Builder(Transformer_NonRecursive[Any, Any]):
         for t in terms:
             if any(isinstance(f, tree.Call) and f.function == "offset" for f in t.factors):
                 raise self.fail("an offset belongs to the fixed part, not to an each clause", t.place)
+            curves = [f for f in t.factors if isinstance(f, tree.Call) and f.function == "smooth"]
+            if curves and isinstance(curves[0].arguments[-1], tree.By):
+                raise self.fail("a unit's own curve has no 'by': each tree: smooth(age)", t.place)
+            if curves and (structure.kind not in ("unstructured", "diagonal") or vary):
+                raise self.fail(
+                    f"a unit's own curve goes with no {'vary with' if vary else structure.kind}; leave it out", t.place
+                )
         return tree.Each(parts[0], structure, terms, vary)
 
     def within(self, meta: Any, parts: list[Any]) -> tree.Within:
@@ -218,7 +228,7 @@ class Builder(Transformer_NonRecursive[Any, Any]):
                 f"'{name}' is a word of the sentence itself; give the transformation another name", _place(meta)
             )
         if isinstance(factor, tree.Intercept) or (
-            isinstance(factor, tree.Call) and factor.function in (*ALONE, "split")
+            isinstance(factor, tree.Call) and factor.function in (*ALONE, "split", "smooth")
         ):
             raise self.fail("let gives a name to one transformation: let years = rescale(month, 12)", factor.place)
         return tree.Named(name, factor, _place(meta))

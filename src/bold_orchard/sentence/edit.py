@@ -100,6 +100,23 @@ def with_curve(sentence: tree.Sentence, column: str, pieces: int) -> tree.Senten
     return _again(replace(sentence, terms=(*terms, curve)))
 
 
+def with_line(sentence: tree.Sentence, curve: tree.Call, unit: str | None = None) -> tree.Sentence:
+    """A curve's straight part in its place, for each level of ``by`` its own: in the fixed part, or in the clauses of a unit."""
+    x = curve.arguments[0]
+    assert isinstance(x, (tree.Column, tree.Call, tree.Named))
+    by = tuple(a.column for a in curve.arguments if isinstance(a, tree.By))
+
+    def plain(terms: tuple[tree.Term, ...]) -> tuple[tree.Term, ...]:
+        made = [tree.Term((x, *by)) if t.factors and t.factors[0] == curve else t for t in terms]
+        return tuple({t.key: t for t in made}.values())
+
+    if unit is None:
+        return _again(replace(sentence, terms=plain(sentence.terms)))
+    whole = sentence.clauses[: len(sentence.each)]  # with the intercept that goes with a curve
+    each = tuple(replace(w, terms=plain(w.terms)) if str(e.unit) == unit else e for e, w in zip(sentence.each, whole))
+    return _again(replace(sentence, each=each))
+
+
 def with_centred(sentence: tree.Sentence, column: str) -> tree.Sentence:
     """centre(column) in place of the plain column in the fixed part and in the each clauses."""
 

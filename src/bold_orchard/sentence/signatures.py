@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 from bold_orchard.errors import SentenceError, nearest
 from bold_orchard.sentence import tree
@@ -37,12 +37,13 @@ FUNCTIONS = {
     "rescale": Signature(("x", "number"), example="rescale(rain, 12)"),
     "power": Signature(("x", "whole"), example="power(rain, 3)"),
     "spline": Signature(("x", "whole"), example="spline(rain, 4)"),
+    "smooth": Signature(("x", "knots"), optional=1, example="smooth(age), smooth(age, 12) or smooth(age, by soil)"),
     "category": Signature(("column",), example="category(season)"),
     "offset": Signature(("x",), example="offset(log(trees))"),
     "known": Signature(("column",), example="spread = known(se)"),
 }
 EXTREMES = ("min", "max")
-ALONE = ("cross", "offset", "known")  # whole terms, never parts of a product or arguments of a function
+ALONE = ("cross", "offset", "known", "smooth")  # whole terms, never parts of a product or arguments of a function
 ARITHMETIC_ONLY = ("log", "sqrt", "exp", "abs", "min", "max")
 EACH_STRUCTURES = ["unstructured", "diagonal", "identity", "exchangeable", "known", "given"]
 # those after within, with an example of the column that each takes
@@ -75,6 +76,11 @@ def check_call(call: tree.Call, fail: Fail) -> None:
     if name in EXTREMES and len(call.arguments) > 1 and not of_unit(call):
         return  # the larger of two values: right inside calc(...), refused elsewhere by whoever holds it
     signature = FUNCTIONS[name]
+    by = [a for a in call.arguments if isinstance(a, tree.By)]
+    if by and name != "smooth":
+        raise fail(f"{name} has no 'by'; {FUNCTIONS['smooth'].example}", by[0].place)
+    if by:
+        call = replace(call, arguments=call.arguments[:-1])
     most, least = len(signature.arguments), len(signature.arguments) - signature.optional
     if not least <= len(call.arguments) <= most:
         needs = f"{least} argument{'s' * (least != 1)}" if least == most else f"{least} or {most} arguments"
@@ -121,6 +127,9 @@ def _check_argument(name: str, kind: str, argument: tree.Expression, example: st
             raise fail(f"{name} needs the name of a column here: {example}", place)
     elif not isinstance(argument, tree.Number) or argument.value == 0:
         raise fail(f"{name} needs a number other than zero here: {example}", place)
+    elif kind == "knots":
+        if argument.value != int(argument.value) or not 3 <= argument.value <= 100:
+            raise fail(f"{name} takes 3 to 100 knots here: {example}", place)
     elif kind == "whole" and (argument.value != int(argument.value) or not 1 <= argument.value <= 30):
         raise fail(f"{name} needs a whole number from 1 to 30 here: {example}", place)
 

@@ -9,11 +9,12 @@ from __future__ import annotations
 import re
 from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any
 
 START = (0, 0)  # of parts that no text wrote
 PLAIN = re.compile(r"[^\W\d][\w.]*")
-RESERVED = ("intercept", "without", "each", "within", "spread", "in", "of", "and", "or", "not", "let")
+RESERVED = ("intercept", "without", "each", "within", "spread", "in", "of", "by", "and", "or", "not", "let")
 
 
 class Node:
@@ -106,6 +107,17 @@ class Arithmetic(Node):
 
 
 @dataclass(frozen=True)
+class By(Node):
+    """``by soil`` as the last argument of a function: one of it for each level of the column."""
+
+    column: Column
+    place: tuple[int, int] = field(default=START, compare=False)
+
+    def text(self, brackets: bool) -> str:
+        return f"by {self.column.text(brackets)}"
+
+
+@dataclass(frozen=True)
 class Call(Node):
     """A function of the sentence applied to its arguments."""
 
@@ -129,7 +141,7 @@ class Named(Node):
         return self.name
 
 
-Expression = Number | Text | Column | Intercept | OwnSpread | Arithmetic | Call | Named
+Expression = Number | Text | Column | Intercept | OwnSpread | Arithmetic | Call | Named | By
 Factor = Intercept | OwnSpread | Column | Call | Named
 
 
@@ -190,13 +202,14 @@ class Term(Node):
 
 @dataclass(frozen=True)
 class Unit(Node):
-    """A unit of grouping: ``tree in orchard`` has the columns (tree, orchard)."""
+    """A unit of grouping: ``tree in orchard`` has the columns (tree, orchard). That of a curve's wiggle bears the curve's ``name`` and holds all rows."""
 
     columns: tuple[Column, ...]
     place: tuple[int, int] = field(default=START, compare=False)
+    name: str | None = None
 
     def text(self, brackets: bool) -> str:
-        return _joined(" in ", self.columns, brackets)
+        return self.name if self.name is not None else _joined(" in ", self.columns, brackets)
 
 
 @dataclass(frozen=True)
@@ -229,6 +242,12 @@ class Each(Node):
     structure: Structure
     terms: tuple[Term, ...]
     vary: tuple[Term, ...] = ()
+
+    @property
+    def curve(self) -> Call | None:
+        """The smooth(...) whose wiggle its effects are; None of a clause that was written."""
+        factor = self.terms[0].factors[0] if self.terms and self.terms[0].factors else None
+        return replace(factor, function="smooth") if isinstance(factor, Call) and factor.function == "wiggle" else None
 
     @property
     def has_spread(self) -> bool:
@@ -292,6 +311,21 @@ class Sentence(Node):
     notes: tuple[str, ...] = field(default=(), compare=False)
     source: str = field(default="", compare=False)
 
+    @property
+    def smooths(self) -> tuple[Call, ...]:
+        """The curves of the fixed part."""
+        return tuple(f for t in self.terms for f in t.factors if isinstance(f, Call) and f.function == "smooth")
+
+    @cached_property
+    def clauses(self) -> tuple[Each, ...]:
+        """All each clauses: those that were written, an intercept beside a unit's own curve, then the wiggle of every curve."""
+        own = tuple(
+            e if not _curves(e) or any(t.is_intercept for t in e.terms) else replace(e, terms=(Term(()), *e.terms))
+            for e in self.each
+        )
+        of_all = tuple(_wiggle(Unit((), name=str(s)), s) for s in self.smooths)
+        return (*own, *of_all, *(_wiggle(e.unit, s) for e in self.each for s in _curves(e)))
+
     def text(self, brackets: bool) -> str:
         fixed = _joined(" + ", self.terms, brackets) or "intercept"
         parts = [f"let {n.name} = {n.factor.text(brackets)}" for n in self.lets]
@@ -301,6 +335,15 @@ class Sentence(Node):
         parts += [f"spread = {_joined(' + ', self.spread, brackets)}"] if self.spread else []
         parts += [f"spread = known({self.known.text(brackets)})"] if self.known else []
         return "; ".join(parts)
+
+
+def _curves(each: Each) -> tuple[Call, ...]:
+    """A unit's own curves."""
+    return tuple(f for t in each.terms for f in t.factors if isinstance(f, Call) and f.function == "smooth")
+
+
+def _wiggle(unit: Unit, smooth: Call) -> Each:
+    return Each(unit, Structure("identity"), (Term((replace(smooth, function="wiggle"),)),))
 
 
 BY_UNIT = ("centre", "mean", "split", "since", "min", "max", "lag")

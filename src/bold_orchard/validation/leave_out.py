@@ -76,7 +76,7 @@ def leave_out(fits: Sequence[Fit], unit: str, folds: int | None, seed: int, repo
 
 
 def _codes(one: Fit, unit: str) -> UnitCodes:
-    known = {u.name: u for u in one.design.units}
+    known = {u.name: u for u in one.design.groups}
     if unit not in known:
         raise UsageError(
             unknown_name("unit", unit, list(known) or ["(none)"], f"the fit '{one.name}'") + " (in --leave-out)"

@@ -127,7 +127,7 @@ def trends(
     for degree in range(1, len(kept)):
         weights = basis[:, degree] * np.sign(basis[order[-1], degree])
         row = weights @ rows[kept]
-        estimate, se, df = float(row @ known.e.b + weights @ offset[kept]), known.se(row), known.df(row[None, :])
+        estimate, se, df = float(row @ known.b + weights @ offset[kept]), known.se(row), known.df(row[None, :])
         t = estimate / se if se > 0 else np.nan
         name = TRENDS[degree - 1] if degree <= len(TRENDS) else f"degree {degree}"
         out.append({"trend": name, "estimate": number(estimate), "se": number(se), "df": df, "statistic": number(t),

@@ -21,6 +21,7 @@ from bold_orchard.inference.coefficients.comparisons import (
     trends,
     with_simultaneous,
 )
+from bold_orchard.inference.coefficients.curves import with_curves
 from bold_orchard.inference.coefficients.multiplicity import adjusted
 from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
@@ -52,7 +53,7 @@ def means(
         raise OrchardError(f"the fit '{fit.name}' did not converge, so its means mean nothing; mend it, or --force")
     asked = ask(fit, term, hold, slope, within, ratios)
     method = df_method or fit.settings.df
-    known = fit.precision(method)
+    known = with_curves(fit, fit.precision(method))
     kept, offset, sure, own_scale = asked.kept, asked.offset, asked.sure, slope is None
     over = asked.grid.random_variances(asked.points) if own_scale and not fit.design.additive else np.zeros(len(kept))
     made = [
@@ -193,7 +194,7 @@ def _mean(
     own_scale: bool,
     variance: float,
 ) -> dict[str, Any]:
-    mean, se = latent(fit, known, row, constant) if own_scale else (float(row @ known.e.b), known.se(row))
+    mean, se = latent(fit, known, row, constant) if own_scale else (float(row @ known.b), known.se(row))
     df = known.df(row[None, :])
     width = quantile_t(confidence, df) * se
     entry = {"mean": number(mean), "se": number(se), "df": df, "ci": [mean - width, mean + width]}
@@ -240,7 +241,7 @@ def _pairs(
             errors[i, j] = errors[j, i] = np.nan
             continue
         row = rows[i] - rows[j]
-        difference, se = float(row @ known.e.b) + float(offset[i] - offset[j]), known.se(row)
+        difference, se = float(row @ known.b) + float(offset[i] - offset[j]), known.se(row)
         errors[i, j] = errors[j, i] = se
         if (i, j) not in asked:
             continue

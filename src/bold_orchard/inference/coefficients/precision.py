@@ -25,6 +25,11 @@ class CoefficientInference:
         self.model, self.e = model, model.evaluation
 
     @property
+    def b(self) -> Array:
+        """The coefficients that its rows combine, (p',)."""
+        return np.asarray(self.e.b)
+
+    @property
     def covariance(self) -> Array:
         return np.asarray(self.e.b_covariance)
 

@@ -20,6 +20,7 @@ from bold_orchard.design.build import fixed_part, split_offsets
 from bold_orchard.design.model_matrix import build_part
 from bold_orchard.design.transformations import Category, ColumnMaker
 from bold_orchard.errors import OrchardError, unknown_name
+from bold_orchard.inference.coefficients.curves import curve_columns, curve_effects
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.variances.averages import relationship
 from bold_orchard.sentence import tree
@@ -92,8 +93,8 @@ class ReferenceGrid:
         )
 
     def rows(self, points: Sequence[Held]) -> tuple[Array, Array]:
-        """Rows of X (points, p) over all columns, aliased ones too, and the offset (points,)."""
-        x = np.zeros((len(points), len(self.design.fixed.names)))
+        """Rows of X (points, p) over all columns, aliased ones too, then those of the curves' wiggles, and the offset (points,)."""
+        x = np.zeros((len(points), len(self.design.fixed.names) + len(self._wiggles)))
         offset = np.zeros(len(points))
         batch: list[tuple[int, list[dict[str, Any]]]] = []
         count = 0
@@ -127,7 +128,9 @@ class ReferenceGrid:
         part = fixed_part(plain, self.design.sentence, maker, self.design.family)
         owner = np.repeat([i for i, _ in batch], [len(own) for _, own in batch])
         sizes = np.bincount(owner, minlength=len(x))
-        for j, column in enumerate(part.values):
+        for j, column in enumerate(
+            [*part.values, *(curve_columns(self.design, maker).T if len(self._wiggles) else ())]
+        ):
             x[:, j] += np.bincount(owner, column, minlength=len(x)) / np.maximum(sizes, 1)
         if offsets is not None:
             offset += np.bincount(owner, offsets, minlength=len(x)) / np.maximum(sizes, 1)
@@ -136,7 +139,7 @@ class ReferenceGrid:
         """For each clause the mean of z z' over the combinations of categories of a point, (points, k, k): tr(G M) is what the units'
         effects add to the variance of its linear predictor. Relative variances of levels from a file count at their mean.
         """
-        names = [c.name for c in tree.columns_of(tuple(e.terms for e in self.design.sentence.each), units=False)]
+        names = [c.name for c in tree.columns_of(tuple(e.terms for e in self.design.sentence.clauses), units=False)]
         number = {c: self.design.table.kind(c) == "number" and c not in self._coded_in_units for c in names}
         choices = {c: self.levels.get(c) or self.design.table.labels(c).ordered[0] for c in names if not number[c]}
         means = {c: self.means.get(c, self.design.mean_of(self.design.table.numbers(c))) for c in names if number[c]}
@@ -154,7 +157,7 @@ class ReferenceGrid:
         )
         counts = np.bincount(owner, minlength=len(points))
         out = []
-        for clause, each in zip(self.design.clauses, self.design.sentence.each):
+        for clause, each in zip(self.design.clauses, self.design.sentence.clauses):
             z = build_part(each.terms, False, maker).values
             scale = self.design.mean_of(np.broadcast_to(relationship(self.design, clause), len(self.design.y)))
             made = [[np.bincount(owner, a * b, minlength=len(points)) / counts for b in z] for a in z]
@@ -165,6 +168,8 @@ class ReferenceGrid:
         """What the units' effects add to the variance of the linear predictor at each point, (points,)."""
         e, total = self.fit.evaluation, np.zeros(len(points))
         for clause, m in zip(self.design.clauses, self.random_products(points)):
+            if self.design.units[clause.unit].curve:
+                continue
             g = e.covariance(clause.block)[clause.columns, clause.columns]
             total += (m * g).sum(axis=(1, 2))
         return total
@@ -172,7 +177,7 @@ class ReferenceGrid:
     @cached_property
     def _coded_in_units(self) -> set[str]:
         """Numeric columns that stand as categories in a clause."""
-        factors = [f for e in self.design.sentence.each for t in e.terms for f in t.factors if not t.is_spread]
+        factors = [f for e in self.design.sentence.clauses for t in e.terms for f in t.factors if not t.is_spread]
         made = [self._training.make(f) for f in factors]
         return {m.column for m in made if isinstance(m, Category)}
 
@@ -181,12 +186,17 @@ class ReferenceGrid:
         return self.design.maker()
 
     def kept(self, x: Array) -> Array:
-        """The columns that have estimates, (points, p')."""
-        return x[:, self.fit.evaluation.criterion.products.standard.kept]
+        """The columns that have estimates, and those of the wiggles, (points, p' + m)."""
+        p = len(self.design.fixed.names)
+        return np.concatenate([x[:, self.fit.evaluation.criterion.products.standard.kept], x[:, p:]], axis=1)
+
+    @cached_property
+    def _wiggles(self) -> Array:
+        return curve_effects(self.fit)
 
     def estimable(self, x: Array, constant: float = 1.0) -> NDArray[np.bool_]:
         """Whether each row of X (points, p) has an answer; see ``ColumnSpace.answers``."""
-        return self.fit.model.column_space.answers(x, constant)
+        return self.fit.model.column_space.answers(x[:, : len(self.design.fixed.names)], constant)
 
     def slope(self, points: Sequence[Held], column: str) -> Array:
         """Derivative in a raw column of the rows of X at the points, (points, p): central differences, extrapolated."""

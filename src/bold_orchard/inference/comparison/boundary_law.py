@@ -17,7 +17,6 @@ from scipy import special
 
 from bold_orchard.design.design import Clause
 from bold_orchard.inference.comparison.nested import homes
-from bold_orchard.inference.distributions import p_of_chisq
 from bold_orchard.inference.fit import Fit
 from bold_orchard.likelihood.expected_information import MOST_EFFECTS, moments, widest
 from bold_orchard.likelihood.gaussian import GaussianPoint
@@ -25,13 +24,6 @@ from bold_orchard.likelihood.gaussian import GaussianPoint
 Array = NDArray[Any]
 DRAWS, DRAWS_WIDE = 20_000, 3_000  # p to within 0.003; fewer where every projection is a search
 STEPS = 300  # of the projection on a cone; some thirty are usual
-
-
-def half_and_half(chisq: float, df: int) -> float:
-    """Half chi2(df - 1) + half chi2(df): one variance at zero with df - 1 free parameters beside it."""
-    if chisq <= 0:
-        return 1.0
-    return 0.5 * p_of_chisq(chisq, df - 1) + 0.5 * p_of_chisq(chisq, df)
 
 
 @dataclass(frozen=True)

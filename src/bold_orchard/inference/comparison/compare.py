@@ -10,11 +10,11 @@ from typing import Any
 import numpy as np
 
 from bold_orchard.errors import OrchardError
-from bold_orchard.inference.comparison.boundary_law import half_and_half, simulated_p
+from bold_orchard.inference.comparison.boundary_law import simulated_p
 from bold_orchard.inference.comparison.explained import differing, scale_of, variance_explained
 from bold_orchard.inference.comparison.nested import Relation, relation, same_columns
 from bold_orchard.inference.comparison.scales import common_column, log_jacobian
-from bold_orchard.inference.distributions import p_of_chisq
+from bold_orchard.inference.distributions import half_and_half, p_of_chisq
 from bold_orchard.inference.fit import Fit, by_ml, fit
 from bold_orchard.inference.intervals.bootstrap import bootstrap_p
 from bold_orchard.inference.prediction.compared import compared_lines

@@ -6,7 +6,9 @@ from dataclasses import replace
 
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.comparison.compare import compare
+from bold_orchard.inference.distributions import half_and_half, p_of_chisq
 from bold_orchard.inference.fit import Fit, fit
+from bold_orchard.inference.smooths import against_line
 from bold_orchard.progress import Progress
 from bold_orchard.results.compare import RatioTest
 from bold_orchard.results.components import ComponentTest
@@ -22,12 +24,21 @@ def component_tests(made: Fit, seed: int, progress: Progress) -> tuple[list[Comp
     """
     made.needs_rows("a test of every component")
     sentence, units = made.design.sentence, made.design.units
-    asked = [(k, t) for k, clause in enumerate(made.design.clauses) for t in clause.part.terms]
+    asked = [(k, t) for k, clause in enumerate(made.design.clauses) for t in clause.part.terms]  # a wiggle is one term
     tests, notes = [], []
     for done, (k, term) in enumerate(asked, start=1):
         clause = made.design.clauses[k]
         left = tuple(t for t in clause.part.terms if t is not term)
         test = ComponentTest(units[clause.unit].name, str(term), None, None, None, None)
+        if clause.wiggle:
+            found_line = against_line(made.model, k)
+            if found_line is not None:
+                test = replace(
+                    test, chisq=found_line, df=1, p=p_of_chisq(found_line, 1), p_boundary=half_and_half(found_line, 1)
+                )
+            tests.append(test)
+            progress(done, len(asked))
+            continue
         try:
             found = _against(made, with_clause(sentence, k, left), seed)
             test = replace(test, chisq=found.chisq, df=found.df, p=found.p, p_boundary=found.p_boundary)

@@ -115,7 +115,7 @@ def _profiled(fit: Fit, confidence: float, points: int, report: Progress, notes:
         rows.append(row)
     if fit.result["method"] == "REML":
         notes.append("Profiles of the fixed effects follow the ML deviance, those of the other parameters REML.")
-    few = [u for u in fit.design.units if u.size < FEW]
+    few = [u for u in fit.design.groups if u.size < FEW]
     if few and columns:
         which = " and ".join(f"{u.name} has {u.size} levels" for u in few)
         notes.append(

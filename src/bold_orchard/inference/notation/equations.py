@@ -48,11 +48,37 @@ class _Writer:
         dropped = {r["term"] for r in self.fit.result["fixed"] if r["estimate"] is None}
         return {n: i for i, n in enumerate(self.fit.design.fixed.names) if n not in dropped}
 
+    @property
+    def clauses(self) -> list[Clause]:
+        """Without the wiggles of curves, which are written as functions."""
+        return [c for c in self.fit.design.clauses if not c.wiggle]
+
+    def bends(self) -> list[str]:
+        """What every curve adds to its straight part."""
+        out: list[str] = []
+        for clause, each in zip(self.fit.design.clauses, self.fit.design.sentence.clauses):
+            if each.curve is None:
+                continue
+            unit, x = self.unit(clause), str(each.curve.arguments[0])
+            place = str(len(out) + 1) + ("" if unit.curve else "," + self.at.of(unit))
+            of, functions = "" if unit.curve else f" of one {unit.name}", len(clause.part.names)
+            self.where[f"f_{{{place}}}"] = (
+                f"how the curve {each.curve}{of} bends around its straight part: a natural cubic spline, its {functions} coefficients normal around zero "
+                "with one variance"
+                + (f", estimated as {self._variance(clause):.{self.digits}g}" if self.estimates else "")
+            )
+            out.append(f"f_{{{place}}}({upright(x)}_{{{self.at.row}}})")
+        return out
+
+    def _variance(self, clause: Clause) -> float:
+        g = self.fit.evaluation.covariance(clause.block)
+        return float(g[clause.columns.start, clause.columns.start])
+
     @cached_property
     def varying(self) -> dict[str, list[Clause]]:
         """Terms whose coefficient differs between units, with the clauses that say so; the intercept first."""
         out: dict[str, list[Clause]] = {}
-        for clause in self.fit.design.clauses:
+        for clause in self.clauses:
             for name in clause.part.names:
                 if name != "spread" or not clause.has_spread:  # a matter of the residuals
                     out.setdefault(name, []).append(clause)
@@ -127,7 +153,7 @@ class _Writer:
             parts.append(self.times(symbol, name, self.values(name)))
         rest = self.plain([n for n in self.fixed if n not in self.varying and n not in self.homes])
         parts = [*rest, *parts] if "intercept" in self.fixed and "intercept" not in self.varying else [*parts, *rest]
-        return self.outcome(parts)
+        return self.outcome([*parts, *self.bends()])
 
     def plain(self, names: list[str]) -> list[str]:
         return [self.times(self.coefficient(n), n, self.values(n)) for n in names]
@@ -202,17 +228,17 @@ class _Writer:
 
     def combined(self) -> list[tuple[str, str]]:
         parts = self.plain(list(self.fixed))
-        for clause in self.fit.design.clauses:
+        for clause in self.clauses:
             names = [n for n in clause.part.names if n != "spread" or not clause.has_spread]
             parts += [self.times(self.effect(clause, n), n, self.values(n)) for n in names]
-        return self.outcome(parts)
+        return self.outcome([*parts, *self.bends()])
 
     def document(self) -> EquationsResult:
         combined = self.combined()  # first, so that the averages are explained before what they make up
         levels = [("rows", [*self.rows_level(), *self.family_lines()])]
         for unit in self.at.units:
             lines = self.unit_level(unit)
-            for clause in self.fit.design.clauses:
+            for clause in self.clauses:
                 if self.unit(clause) is unit:
                     names = [self.effect(clause, n) for n in clause.part.names]
                     lines += effect_lines(

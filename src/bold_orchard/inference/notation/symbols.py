@@ -32,7 +32,7 @@ class Indices:
     @cached_property
     def units(self) -> list[UnitCodes]:
         """Units of the each clauses, the finest first."""
-        used = {c.unit: self.design.units[c.unit] for c in self.design.clauses}
+        used = {c.unit: self.design.units[c.unit] for c in self.design.clauses if not self.design.units[c.unit].curve}
         return sorted(used.values(), key=lambda u: -u.size)
 
     @cached_property

@@ -12,6 +12,7 @@ from numpy.typing import NDArray
 from bold_orchard.design.build import fixed_part, split_offsets
 from bold_orchard.design.model_matrix import build_part
 from bold_orchard.design.transformations import Category, ColumnMaker, Numeric
+from bold_orchard.inference.coefficients.curves import average_curves
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.response_scale import outcome_mean, population_mean
 from bold_orchard.inference.summary import number
@@ -56,7 +57,8 @@ def _means(fit: Fit, maker: ColumnMaker) -> tuple[Array, Array]:
     eta = np.zeros(len(design.y)) if offset is None else offset.copy()
     for b, column in zip(e.b, fit.model.kept):
         eta += b * fixed.values[column]
-    parts = [build_part(each.terms, False, maker) for each in design.sentence.each]
+    eta += average_curves(fit, maker)
+    parts = [build_part(each.terms, False, maker) for each in design.sentence.clauses]
     variance = effect_variances(fit.model, parts)
     return outcome_mean(fit, eta), population_mean(lambda at: outcome_mean(fit, at), eta, variance)
 

@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.inference.coefficients.curves import with_curves
 from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
 from bold_orchard.inference.fit import Fit
 from bold_orchard.sentence.tree import columns_of
@@ -25,7 +26,7 @@ def average_line(fit: Fit, covariate: str, values: Array) -> Array:
     """The fixed part at each value of a covariate, categories weighted equally, other covariates at their means."""
     grid = ReferenceGrid(fit)
     rows, offset = grid.rows([{covariate: float(v)} for v in values])
-    return np.asarray(grid.kept(rows) @ fit.evaluation.b + offset)
+    return np.asarray(grid.kept(rows) @ with_curves(fit, fit.known).b + offset)
 
 
 def places(fit: Fit, along: str) -> tuple[Array, tuple[str, ...]]:

@@ -11,6 +11,7 @@ from numpy.typing import NDArray
 from bold_orchard.design.design import UnitCodes
 from bold_orchard.design.validation import constant_inside
 from bold_orchard.errors import OrchardError, UsageError, nearest, shown, unknown_name
+from bold_orchard.inference.coefficients.curves import with_curves
 from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
@@ -48,14 +49,16 @@ def chosen_predictor(fit: Fit, name: str | None) -> str:
 
 def drawn_unit(fit: Fit, name: str | None, along: str) -> UnitCodes:
     """The unit asked for, or the first whose effects vary along the predictor, or the first."""
-    units = {u.name: u for u in fit.design.units}
+    units = {u.name: u for u in fit.design.groups}
     if not units:
         raise UsageError(f"'{fit.name}' has no each clause, so there are no units to draw; try --kind effects")
     if name is not None:
         if name not in units:
             raise UsageError(unknown_name("unit", name, units, f"the sentence of '{fit.name}'") + " (in --unit)")
         return units[name]
-    for each in fit.design.sentence.each:
+    for each in fit.design.sentence.clauses:
+        if str(each.unit) not in units:
+            continue
         if along in [c.name for c in columns_of(each.terms)]:
             return units[str(each.unit)]
         rest = {c.name for c in each.unit.columns} - {along}
@@ -134,8 +137,8 @@ def _rows(
 
 def _band(fit: Fit, rows: Array, constant: Array, sure: NDArray[np.bool_], confidence: float) -> dict[str, list[Any]]:
     """The mean and its ends along rows (n, p'), None where they have no answer."""
-    known = fit.known
-    middle = rows @ fit.evaluation.b + constant
+    known = with_curves(fit, fit.known)
+    middle = rows @ known.b + constant
     if fit.design.additive:
         width = np.array([quantile_t(confidence, known.df(r[None])) * known.se(r) for r in rows])
         made = (middle, middle - width, middle + width)

@@ -120,7 +120,7 @@ def _together(fit: Fit, observed: Table, asked: Table) -> Design | None:
     design = fit.design
     sentence, weights = design.sentence, fit.settings.options.weights
     assert sentence.within is not None
-    needed = [c.name for c in tree.columns_of((sentence.terms, sentence.each, sentence.within, sentence.spread))]
+    needed = [c.name for c in tree.columns_of((sentence.terms, sentence.clauses, sentence.within, sentence.spread))]
     columns = list(dict.fromkeys([*needed, *([weights] if weights else [])]))
     frame = pd.concat([t.only(columns).frame for t in (observed, asked)], ignore_index=True)
     table = Table(frame, observed.name, len(frame)).with_orders(observed.orders)

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.inference.coefficients.curves import with_curves
 from bold_orchard.inference.coefficients.maximum_likelihood import MaximumLikelihood, thresholds
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
@@ -59,6 +60,11 @@ class OutcomeErrors:
         self, eta: Array, x: Array, confidence: float, variance: Array | None = None
     ) -> tuple[Array, Array, Array, Array]:
         """Mean, standard error and ends, each (n,); ``variance`` (n,) is that of eta where units' effects are in it."""
+        if x.shape[1] > len(self.fit.model.kept):  # a curve's wiggle among it
+            if variance is None:
+                known = with_curves(self.fit, self.known)
+                variance = np.einsum("np,pq,nq->n", x, known.covariance, x)
+            x = x[:, : len(self.fit.model.kept)]
         m, joint = self._joint
         mean, slope, own = outcome_mean(self.fit, eta), outcome_slope(self.fit, eta), self._own_slopes(eta)
         if variance is None:

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.families.ordinal import CURVES
+from bold_orchard.inference.coefficients.curves import CurveInference, joint_with_curves
 from bold_orchard.inference.coefficients.maximum_likelihood import thresholds
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
@@ -26,12 +27,19 @@ Array = NDArray[Any]
 
 def latent(fit: Fit, known: Any, row: Array, constant: float) -> tuple[float, float]:
     """The linear predictor and its standard error; of grades less the mean of the thresholds, since its own origin is free."""
-    mean = float(row @ known.e.b) + constant
+    mean = float(row @ known.b) + constant
     if not fit.design.graded:
         return mean, known.se(row)
-    cuts, joint = thresholds(known)
+    cuts, joint = _thresholds(known)
     whole = np.concatenate([np.full(len(cuts), -1.0 / len(cuts)), row])
     return mean - float(cuts.mean()), float(np.sqrt(max(float(whole @ joint @ whole), 0.0)))
+
+
+def _thresholds(known: Any) -> tuple[Array, Array]:
+    """Thresholds, and the covariance of these with the coefficients, of curves too."""
+    plain: Any = known.known if isinstance(known, CurveInference) else known
+    cuts, joint = thresholds(plain)
+    return cuts, joint_with_curves(joint, known)
 
 
 def outcome_scale(
@@ -40,7 +48,7 @@ def outcome_scale(
     """``outcome`` and its interval for an average unit, ``population`` averaged over units, of whose effects eta has a ``variance``; of
     grades ``chances`` too.
     """
-    eta = np.array(float(row @ known.e.b) + constant)
+    eta = np.array(float(row @ known.b) + constant)
     if fit.design.graded:
         return _grades_scale(fit, known, row, eta, confidence, variance)
     mean, se, low, high = (float(v[0]) for v in OutcomeErrors(fit).interval(eta[None], row[None], confidence))
@@ -72,7 +80,7 @@ def _grades_scale(fit: Fit, known: Any, row: Array, eta: Array, confidence: floa
 
 def _grade_moments(fit: Fit, known: Any, row: Array, eta: Array) -> tuple[Array, Array, Array]:
     """Chances and mean grade (grades + 1,), their slopes in (thresholds, b), and the covariance of these."""
-    cuts, joint = thresholds(known)
+    cuts, joint = _thresholds(known)
     chances = grades_at(fit, cuts, eta)
     density = CURVES[fit.design.link][1](cuts - eta)[0]
     m, grades = len(cuts), len(chances)
@@ -94,10 +102,11 @@ def outcome_difference(
     fit: Fit, known: Any, rows: tuple[Array, Array], constants: tuple[float, float], confidence: float
 ) -> dict[str, Any]:
     """The difference of two means on the outcome's scale for an average unit, its error by the delta method over all parameters."""
-    errors, eta = OutcomeErrors(fit), np.array([float(r @ known.e.b) + c for r, c in zip(rows, constants)])
+    errors, eta = OutcomeErrors(fit), np.array([float(r @ known.b) + c for r, c in zip(rows, constants)])
     mean, slopes = outcome_mean(fit, eta), errors.gradient(eta, np.array(rows))
     difference, slope = float(mean[0] - mean[1]), slopes[0] - slopes[1]
-    se = float(np.sqrt(max(float(slope @ errors.covariance() @ slope), 0.0)))
+    joint = joint_with_curves(errors.covariance(), known)
+    se = float(np.sqrt(max(float(slope @ joint @ slope), 0.0)))
     width = quantile_t(confidence, None) * se
     return {"outcome_difference": number(difference), "outcome_se": number(se),
             "outcome_ci": [number(difference - width), number(difference + width)]}  # fmt: skip

@@ -16,6 +16,7 @@ from bold_orchard.design.model_matrix import build_part
 from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import UsageError, counted
 from bold_orchard.families.base import Data
+from bold_orchard.inference.coefficients.curves import average_curves
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.asked_rows import (
@@ -127,6 +128,7 @@ def _of_run(fit: Fit, table: Table, confidence: float, new_observation: bool, rn
     design, at = fit.design, needed(fit, table, new_observation)
     used, x = at.used, at.x
     average = x @ fit.evaluation.b + (0.0 if at.offset is None else at.offset)
+    curves = average_curves(fit, ColumnMaker(used, design.memory, learn=False))
     moved, variance, known = _unit_part(fit, used, at.parts, x)
     told = _from_neighbours(fit, used)
     given = np.zeros(len(used))
@@ -139,6 +141,7 @@ def _of_run(fit: Fit, table: Table, confidence: float, new_observation: bool, rn
     df = None if fit.settings.df == "normal" else float(products.n - products.p)
     width = quantile_t(confidence, df) * se
     predicted = average + moved
+    average = average + curves
     if new_observation and design.additive:
         width = quantile_t(confidence, df) * np.sqrt(variance + own)
     low, high = predicted - width, predicted + width
@@ -197,7 +200,7 @@ def _residual_variance(fit: Fit, used: Table) -> Array:
 def _own_spread(fit: Fit, used: Table) -> Array:
     """The mean of exp(2 s) of each row's unit, (n,): s of a known unit as predicted with its error, of another one from its law."""
     out = np.ones(len(used))
-    for clause, each in zip(fit.design.clauses, fit.design.sentence.each):
+    for clause, each in zip(fit.design.clauses, fit.design.sentence.clauses):
         if clause.has_spread:
             at = clause.columns.start + clause.part.names.index("spread")
             effects, errors = fit.model.effects[clause.block]
@@ -238,7 +241,7 @@ def _unit_part(fit: Fit, used: Table, parts: tuple[Any, ...], x: Array) -> tuple
     moved, known = np.zeros(n), np.ones((n, len(design.clauses)))
     blocks: list[tuple[Array, Array]] = []
     variance = np.zeros(n)
-    for i, (clause, part, each) in enumerate(zip(design.clauses, parts, design.sentence.each)):
+    for i, (clause, part, each) in enumerate(zip(design.clauses, parts, design.sentence.clauses)):
         place = places_of(unit_codes(each.unit, used), design.blocks[clause.block].unit)
         effects, _ = fit.model.effects[clause.block]
         z = np.column_stack(part.values)
@@ -255,7 +258,7 @@ def _unit_part(fit: Fit, used: Table, parts: tuple[Any, ...], x: Array) -> tuple
 
 def varied(fit: Fit, position: int, used: Table) -> Array:
     """By what the SDs of the effects of each clause's unit exceed those at zero, per row (n,); of clauses without vary 1."""
-    clause, each = fit.design.clauses[position], fit.design.sentence.each[position]
+    clause, each = fit.design.clauses[position], fit.design.sentence.clauses[position]
     part = columns_that_vary(each.vary, ColumnMaker(used, fit.design.memory, learn=False))
     if part is None or clause.vary is None:
         return np.ones(len(used))
@@ -318,7 +321,7 @@ def document_of(
         "outcome": fit.result["outcome"],
         "confidence": confidence,
         "df": df,
-        "units": sorted(u.name for u in fit.design.units),
+        "units": sorted(u.name for u in fit.design.groups),
         "new_units": new_units,
         "grades": list(fit.design.levels) if fit.design.graded else [],
         "rows": Rows(
@@ -348,7 +351,7 @@ def beside(table: Table, made: dict[str, Any], name: str) -> dict[str, Any]:
 
 def _units_known(fit: Fit, table: Table, known: Array) -> Texts:
     """For each row 'all', or the units whose level was not in the fit; nothing where there is no prediction."""
-    names = [str(each.unit) for each in fit.design.sentence.each]
+    names = [str(each.unit) for each in fit.design.sentence.clauses]
 
     def words(row: Any) -> str:
         new = list(dict.fromkeys(n for n, k in zip(names, row) if k == 0))

@@ -42,7 +42,9 @@ def residuals(fit: Fit, units: list[UnitEffects] | None = None, seed: int = 0) -
     Of an outcome that is not gaussian on its own scale (proportions for trials), standardised ones as randomised quantile
     residuals (Dunn & Smyth 1996): normal where the model holds, whatever the family.
     """
-    return _residuals(fit.model, fit.model.linear_predictor(units), fit.model.average_part(), fit, seed)
+    return _residuals(
+        fit.model, fit.model.linear_predictor(units), fit.model.average_part() + fit.model.curve_part(), fit, seed
+    )
 
 
 @singledispatch

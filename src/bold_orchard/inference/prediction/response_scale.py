@@ -71,4 +71,5 @@ def population_mean(mean: Any, eta: Array, variance: Array | float) -> Array:
 
 def random_variance(fit: Fit) -> float:
     """Variance of the random part on the linear scale, averaged over the rows."""
-    return sum(mean_effect_variance(fit.model, clause) for clause in fit.design.clauses)
+    design = fit.design
+    return sum(mean_effect_variance(fit.model, c) for c in design.clauses if not design.units[c.unit].curve)

@@ -16,6 +16,7 @@ from bold_orchard.design.lags import lag_calls
 from bold_orchard.design.model_matrix import build_part
 from bold_orchard.design.transformations import Category, ColumnMaker
 from bold_orchard.design.validation import constant_inside
+from bold_orchard.inference.coefficients.curves import average_curves
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import POINTS, places
 from bold_orchard.inference.prediction.response_scale import outcome_mean
@@ -89,7 +90,7 @@ class Lines:
         self.fit, self.along, self.ticks, self.by = fit, along, ticks, by
         design, table = fit.design, fit.design.table
         self.training = design.maker()
-        factors = [f for e in design.sentence.each for t in e.terms for f in t.factors if not t.is_spread]
+        factors = [f for e in design.sentence.clauses for t in e.terms for f in t.factors if not t.is_spread]
         coded = {m.column for m in map(self.training.make, factors) if isinstance(m, Category)} | set(
             design.coded_columns()
         )
@@ -125,9 +126,10 @@ class Lines:
             own = np.zeros(len(values)) if offset is None else offset.copy()
             for b, column in zip(fit.evaluation.b, fit.model.kept):
                 own += b * fixed.values[column]
+            own += average_curves(fit, maker)
             eta += np.where(sure, own, 0.0)
             count += sure
-            for out, each in zip(parts, design.sentence.each):
+            for out, each in zip(parts, design.sentence.clauses):
                 out += np.where(sure[:, None], np.column_stack(build_part(each.terms, False, maker).values), 0.0)
         with np.errstate(all="ignore"):
             return eta / count, [p / count[:, None] for p in parts]
@@ -154,6 +156,8 @@ def _own_effects(
     """Z u of some levels of a unit and of the units that they belong to, from the columns of every clause."""
     design, total = fit.design, np.zeros(len(who))
     for clause, z in zip(design.clauses, parts):
+        if design.units[clause.unit].curve:  # among the average
+            continue
         own = design.blocks[clause.block].unit
         if constant_inside(unit.codes, unit.size, own.codes):
             inside, at, size = unit.codes, who, unit.size

@@ -39,7 +39,7 @@ def unit_means(
     rows = _rows(fit, unit, cells, held)
     _, parts, _ = rebuild_parts(fit.design, rows)
     effect, met = np.zeros(len(rows)), np.ones(len(rows), dtype=bool)
-    for clause, part, each in zip(fit.design.clauses, parts, fit.design.sentence.each):
+    for clause, part, each in zip(fit.design.clauses, parts, fit.design.sentence.clauses):
         if not {c.name for c in each.unit.columns} <= own | set(columns):
             continue
         fitted = fit.design.blocks[clause.block].unit
@@ -68,10 +68,12 @@ def too_many(fit: Fit, columns: Sequence[str]) -> str | None:
 
 
 def _differing(fit: Fit, columns: Sequence[str]) -> UnitCodes | None:
-    units = {frozenset(u.name.split(" in ")): u for u in fit.design.units}
+    units = {frozenset(u.name.split(" in ")): u for u in fit.design.groups}
     found = []
-    for each in fit.design.sentence.each:
+    for each in fit.design.sentence.clauses:
         names = frozenset(c.name for c in each.unit.columns)
+        if names not in units:
+            continue
         if {c.name for c in columns_of(each.terms)} & set(columns):
             found.append(units[names])
         inner = names - set(columns)

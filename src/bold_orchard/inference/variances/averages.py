@@ -77,12 +77,14 @@ def mean_effect_variance(model: FittedModel[Any, Any], clause: Clause, rows: Row
 
 
 def effect_variances(model: FittedModel[Any, Any], parts: Sequence[ModelMatrix]) -> Array | float:
-    """What the effects of all clauses add to the variance of the linear predictor of other rows, (n,), from their columns ``parts``.
+    """What the effects of all units add to the variance of the linear predictor of other rows, (n,), from the columns ``parts`` of all clauses.
 
     A level's variance is the mean one where a file tells levels apart.
     """
     total: Array | float = 0.0
     for clause, part in zip(model.design.clauses, parts):
+        if model.design.units[clause.unit].curve:
+            continue
         g = model.evaluation.covariance(clause.block)[clause.columns, clause.columns]
         total = total + quadratic(g, part) * model.design.mean_of(
             np.asarray(relationship(model.design, clause) * np.ones(len(model.design.y)))

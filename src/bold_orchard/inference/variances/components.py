@@ -133,13 +133,24 @@ def _entries(fit: Fit) -> list[dict[str, Any]]:
     rows: list[dict[str, Any]] = []
     for clause in design.clauses:
         at = clause.columns.start
-        names, own = clause.part.names, fit.catalogue.of(clause)
+        names, own = clause.names, fit.catalogue.of(clause)
         g = e.covariance(clause.block)[clause.columns, clause.columns] * given_scale(design, clause)
         m = mean_products(design, clause, grown_squares(fit.model, clause)) / given_scale(design, clause)
         together = clause.kind.correlated and len(names) > 1
+        average = design.units[clause.unit].curve  # no difference between units
         base = {"group": design.units[clause.unit].name, "unit": clause.unit, "block": clause.block}
         for i, term in enumerate(names):
-            part = m[i, i] * g[i, i] if not together else float((m * g).sum()) if i == 0 else None
+            part = (
+                None
+                if average
+                else float((m * g).sum())
+                if clause.wiggle
+                else m[i, i] * g[i, i]
+                if not together
+                else float((m * g).sum())
+                if i == 0
+                else None
+            )
             rows.append(base | {"kind": "variance", "term": term, "term2": None, "estimate": g[i, i], "at": (at + i, at + i),
                                 "parameter": own.sds[i] if own.sds else None,
                                 "part": part, "size": float(np.sqrt(design.mean_of(clause.part.values[i] ** 2))), "sd": np.sqrt(max(g[i, i], 0.0)), "correlation": None})  # fmt: skip
@@ -323,7 +334,7 @@ def _icc(fit: Fit, rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
     design = fit.design
     whole = _alike(fit, [mean_effect_variance(fit.model, c) for c in design.clauses], rows[-1]["part"])
     out: list[dict[str, Any]] = [
-        {"group": u.name, "value": number(v), "share": number(s)} for u, (v, s) in zip(design.units, whole)
+        {"group": u.name, "value": number(v), "share": number(s)} for u, (v, s) in zip(design.groups, whole)
     ]
     for column, level, own in levels_that_matter(design):
         rest = mean_residual_variance(fit.model, own) if design.additive else rows[-1]["part"]
@@ -342,10 +353,11 @@ def _alike(fit: Fit, parts: list[float], rest: float) -> list[tuple[float, float
     """
     design, out = fit.design, []
     total = sum(parts) + rest
-    of_unit = [sum(p for c, p in zip(design.clauses, parts) if c.unit == i) for i in range(len(design.units))]
+    of_unit = [sum(p for c, p in zip(design.clauses, parts) if design.units[c.unit] is u) for u in design.groups]
+    total -= sum(parts) - sum(of_unit)  # curves of all rows are no differences between units
     residual = design.residual
-    for unit, own in zip(design.units, of_unit):
-        shared = sum(part for other, part in zip(design.units, of_unit) if other is unit or is_nested(unit, other))
+    for unit, own in zip(design.groups, of_unit):
+        shared = sum(part for other, part in zip(design.groups, of_unit) if other is unit or is_nested(unit, other))
         alike = residual_structure_of(residual.kind).one_correlation and residual.codes is not None
         if alike and constant_inside(unit.codes, unit.size, np.asarray(residual.codes)):
             _, rho, at = own_places(fit)[0]
@@ -361,6 +373,7 @@ def r_squared(fit: Fit) -> dict[str, float | None]:
     predicted = np.zeros(len(design.y))
     for b, column in zip(e.b, kept):
         predicted += b * design.fixed.values[column]
+    predicted += fit.model.curve_part()
     centred = predicted - design.mean_of(predicted)
     fixed = design.mean_of(centred**2) * design.n_rows / max(design.n_rows - 1, 1)
     random = random_variance(fit)

@@ -54,7 +54,7 @@ def _rows(design: Design, size: int) -> NDArray[np.intp]:
     codes = (
         residual.codes
         if residual.codes is not None
-        else max((u.codes for u in design.units), key=lambda c: c.max(), default=np.arange(n))
+        else max((u.codes for u in design.groups), key=lambda c: c.max(), default=np.arange(n))
     )
     time = np.zeros(n) if residual.time is None else residual.time
     order = sorted_rows(codes, time)

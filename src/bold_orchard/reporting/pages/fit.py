@@ -141,12 +141,14 @@ def variation(page: Page, d: FitResult, digits: int) -> None:
     own = res["variance"] if res and "variance" in res else None
     mean = d.get("mean_residual_variance", own)
     known = res is not None and res.get("structure") == KNOWN
+    curves = {s["smooth"] for s in d.get("smooths") or []}
     if known:
         own = mean
-    total = sum(x or 0 for x in d["mean_random_variance"]) + mean if own is not None and mean is not None else None
+    between = [x or 0 for x, part in zip(d["mean_random_variance"], parts) if part["group"] not in curves]
+    total = sum(between) + mean if own is not None and mean is not None else None
     rows: list[tuple[str, ...]] = []
     for part, at_mean in zip(parts, d["mean_random_variance"]):
-        share = percent(at_mean / total) if total and at_mean is not None else ""
+        share = percent(at_mean / total) if total and at_mean is not None and part["group"] not in curves else ""
         for i, (term, sd) in enumerate(zip(part["terms"], part["sd"])):
             alone = share if len(part["terms"]) == 1 else ""
             rows.append((part["group"], term, figure(sd, digits), figure(part["covariance"][i][i], digits), alone))
@@ -173,6 +175,7 @@ def variation(page: Page, d: FitResult, digits: int) -> None:
             columns,
             rows,
         )
+    _smooths(page, d)
     for part in parts:
         _correlations(page, part)
     words = [w for part in parts for w in (*correlation_words(part), *_vary_words(part))]
@@ -195,6 +198,19 @@ def _vary_words(part: dict[str, Any]) -> list[str]:
             f"{figure(row['se'], 2)}); the SDs above are those at zero and the baseline."
         )
     return out
+
+
+def _smooths(page: Page, d: FitResult) -> None:
+    made = d.get("smooths")
+    if not made:
+        return
+    rows = [(s["smooth"], str(s["basis"]), fixed(s["edf"], 2), figure(s["sd"], 3), p_value(s["p"])) for s in made]
+    page.table("Curves", ("curve", "functions", "effective\ndf", "SD of the\nwiggle", "p against\na line"), rows)
+    straight = [s["smooth"] for s in made if s["sd"] == 0]
+    page.text(
+        "Effective df count line and wiggle (1: a straight line); p is that of the wiggle's variance at its boundary, zero."
+        + (f" {' and '.join(straight)}: no bend, a straight line." if straight else "")
+    )
 
 
 def residual_words(res: dict[str, Any], digits: int) -> list[str]:

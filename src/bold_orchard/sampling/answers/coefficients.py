@@ -32,7 +32,7 @@ def means(
     """
     fit = draws.fit
     asked = ask(fit, term, hold, slope, within, ratios)
-    eta = draws.b @ asked.kept.T + asked.offset
+    eta = draws.average @ asked.kept.T + asked.offset
     own = slope is None and not fit.design.additive
     outcome = draws.outcome(eta) if own else None
     over = draws.random_variances(asked.grid.random_products(asked.points)) if own else None

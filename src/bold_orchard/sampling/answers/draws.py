@@ -118,6 +118,13 @@ class Draws:
         return self.table([self.fit.catalogue.coefficients[k] for k in self.fit.model.kept])
 
     @cached_property
+    def average(self) -> Array:
+        """The coefficients, then those of the wiggles of curves of all rows, (D, p' + m)."""
+        design = self.fit.design
+        curves = [c for c in design.clauses if design.units[c.unit].curve]
+        return np.concatenate([self.b, *(self.effects[c.block].reshape(self.count, -1) for c in curves)], axis=1)
+
+    @cached_property
     def cuts(self) -> Array:
         """Thresholds of grades, (D, grades - 1); of other outcomes nothing."""
         return self.table(self.fit.catalogue.thresholds)
@@ -198,6 +205,8 @@ class Draws:
         """Variance of the random part on the linear scale, averaged over the rows, (D,)."""
         total = np.zeros(self.count)
         for clause in self.fit.design.clauses:
+            if self.fit.design.units[clause.unit].curve:
+                continue
             total += (self.mean_products(clause) * self.covariance(clause)).sum(axis=(1, 2))
         return total
 
@@ -205,6 +214,8 @@ class Draws:
         """What units' effects add to the variance of eta at some points, (D, points), from the mean of z z' there, (points, k, k) a clause."""
         total: Any = 0.0
         for clause, m in zip(self.fit.design.clauses, products):
+            if self.fit.design.units[clause.unit].curve:
+                continue
             total = total + np.einsum("pij,dij->dp", m, self.covariance(clause))
         return np.asarray(total)
 

@@ -61,9 +61,11 @@ def _made(draws: Draws, table: Table, confidence: float, new_observation: bool, 
     for start in range(0, n, size):
         part = slice(start, min(start + size, n))
         eta = draws.b @ at.x[part].T + (0.0 if at.offset is None else at.offset[part])
+        for law in (law for law in laws if law.curve):
+            eta += law.moved(part)
         average[part] = draws.outcome(eta).mean(axis=0) if not fit.design.additive else eta.mean(axis=0)
         for i, law in enumerate(laws):
-            eta += law.moved(part)
+            eta += 0.0 if law.curve else law.moved(part)
             known[part, i] = law.known[part]
         mean = eta if fit.design.additive else draws.outcome(eta)
         if grades:
@@ -84,8 +86,8 @@ class _Units:
 
     def __init__(self, draws: Draws, at: Needed, position: int, rng: np.random.Generator) -> None:
         design = draws.fit.design
-        self.clause, each = design.clauses[position], design.sentence.each[position]
-        self.z = np.column_stack(at.parts[position].values)
+        self.clause, each = design.clauses[position], design.sentence.clauses[position]
+        self.z, self.curve = np.column_stack(at.parts[position].values), design.units[self.clause.unit].curve
         place, new, levels = level_places(unit_codes(each.unit, at.used), design.blocks[self.clause.block].unit)
         self.known = (place >= 0).astype(float)
         effects = draws.effects[self.clause.block][:, :, self.clause.columns]

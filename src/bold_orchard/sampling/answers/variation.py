@@ -71,13 +71,24 @@ def _entries(draws: Draws) -> list[dict[str, Any]]:
     """
     design, rows = draws.fit.design, []
     for clause in design.clauses:
-        names, g = clause.part.names, draws.covariance(clause) * given_scale(design, clause)
+        names, g = clause.names, draws.covariance(clause) * given_scale(design, clause)
         m = draws.mean_products(clause) / given_scale(design, clause)
         together = clause.kind.correlated and len(names) > 1
         base = {"group": design.units[clause.unit].name, "unit": clause.unit}
         for i, term in enumerate(names):
             size = float(np.sqrt(design.mean_of(clause.part.values[i] ** 2)))
-            part = m[:, i, i] * g[:, i, i] if not together else (m * g).sum(axis=(1, 2)) if i == 0 else None
+            average = design.units[clause.unit].curve  # no difference between units
+            part = (
+                None
+                if average
+                else (m * g).sum(axis=(1, 2))
+                if clause.wiggle
+                else m[:, i, i] * g[:, i, i]
+                if not together
+                else (m * g).sum(axis=(1, 2))
+                if i == 0
+                else None
+            )
             rows.append(base | {"kind": "variance", "term": term, "term2": None, "value": g[:, i, i], "part": part,
                                 "size": size, "correlation": None})  # fmt: skip
         for i, j in itertools.combinations(range(len(names)), 2) if clause.kind.correlated else ():
@@ -167,7 +178,10 @@ def _alike(draws: Draws, rows: list[dict[str, Any]], total: Array) -> list[tuple
         sum((r["part"] for r in rows if r["unit"] == i and r["part"] is not None), nothing)
         for i in range(len(design.units))
     ]
+    total = total - sum((p for u, p in zip(design.units, parts) if u.curve), nothing)
     for unit, own in zip(design.units, parts):
+        if unit.curve:
+            continue
         shared = sum((p for other, p in zip(design.units, parts) if other is unit or is_nested(unit, other)), nothing)
         residual = design.residual
         alike = residual_structure_of(residual.kind).one_correlation and residual.codes is not None
@@ -188,9 +202,12 @@ def _explained(draws: Draws) -> tuple[Array, Array]:
     """Marginal and conditional R squared, (D,) each."""
     fit = draws.fit
     design = fit.design
-    columns = [design.fixed.values[k] - design.mean_of(design.fixed.values[k]) for k in fit.model.kept]
+    curves = [values for c in design.clauses if design.units[c.unit].curve for values in c.part.values]
+    columns = [
+        values - design.mean_of(values) for values in (*(design.fixed.values[k] for k in fit.model.kept), *curves)
+    ]
     squares = np.array([[design.mean_of(a * b) for b in columns] for a in columns]).reshape(len(columns), len(columns))
-    fixed = np.einsum("di,ij,dj->d", draws.b, squares, draws.b) * design.n_rows / max(design.n_rows - 1, 1)
+    fixed = np.einsum("di,ij,dj->d", draws.average, squares, draws.average) * design.n_rows / max(design.n_rows - 1, 1)
     rest = _mean_residual(draws)
     random = draws.random_variance
     total = fixed + random + rest
