@@ -283,17 +283,19 @@ def compare(
 def draw(
     *fits: Model | str, kind: str = "lines", along: str | None = None, unit: str | None = None,
     units: Sequence[str] = (), by: str | None = None, confidence: float | None = None, seed: int = SEED,
-    figure: str | None = None,
+    figure: str | None = None, slope: bool = False,
 ) -> Answer:  # fmt: skip
     """Lines of units over the data, observed against predicted, effects, or coefficients of several fits; see ``orchard draw``."""
     from bold_orchard.inference.prediction.draw import check_options
     from bold_orchard.inference.prediction.draw import draw as drawn
 
     named = [units] if isinstance(units, str) else list(units)
-    check_options(len(fits), kind, {"along": along, "unit": unit, "units": named or None, "by": by})
+    check_options(
+        len(fits), kind, {"along": along, "unit": unit, "units": named or None, "by": by, "slope": slope or None}
+    )
     cores = [(open_fit(f) if isinstance(f, str) else f).with_rows().core for f in fits]
     level = cores[0].level(confidence)
-    result = drawn(cores, kind, along, unit, named, by, level, seed, figure)
+    result = drawn(cores, kind, along, unit, named, by, level, seed, figure, slope)
     return Answer(result, all(f.converged for f in cores))
 
 

@@ -118,7 +118,7 @@ def test_the_clean_one_stays_quiet():
 
 def test_advice_is_a_sentence_that_can_be_fitted():
     curved, serial = spoken("curvature")[1]["closing"]["try"], spoken("autocorrelation")[1]["closing"]["try"]
-    assert "a curve: yield = spline(rain, 4); each orchard: intercept" in curved
+    assert "a curve: yield = smooth(rain); each orchard: intercept" in curved
     assert f"{SENTENCE}; within orchard: ar1(week)" in serial
     again = check(fit("yield = spline(rain, 4); each orchard: intercept", table_of(planted("curvature")))).document
     assert not any(f["speaks"] for f in again["findings"] if f["check"] == "curvature")

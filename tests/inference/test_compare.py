@@ -10,9 +10,10 @@ from scipy import special, stats
 
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError
-from bold_orchard.inference.comparison.boundary_law import half_and_half, projected_shares
+from bold_orchard.inference.comparison.boundary_law import projected_shares
 from bold_orchard.inference.comparison.boundary_law import tested as sort_out
 from bold_orchard.inference.comparison.compare import compare
+from bold_orchard.inference.distributions import half_and_half
 from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.inference.prediction.average_lines import average_line
 from bold_orchard.inference.prediction.compared import compared_lines

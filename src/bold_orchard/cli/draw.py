@@ -43,6 +43,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         metavar="COLUMN",
         help="effects: one line for each level of this category; lines: the units' lines in its colours",
     )
+    parser.add_argument(
+        "--slope", action="store_true", help="effects: how steep the line or curve is along the predictor"
+    )
     output_options(parser)
 
 
@@ -57,7 +60,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     units = [n.strip() for n in args.units.split(",")] if args.units else []
     return draw(
         *args.fits, kind=args.kind, along=args.along, unit=args.unit, units=units, by=args.by,
-        confidence=args.confidence, seed=args.seed, figure=args.figure,
+        confidence=args.confidence, seed=args.seed, figure=args.figure, slope=args.slope,
     )  # fmt: skip
 
 

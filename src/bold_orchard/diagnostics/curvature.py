@@ -19,6 +19,7 @@ from bold_orchard.estimation.random_spread import SpreadModel
 from bold_orchard.inference.distributions import p_of_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import covariates
+from bold_orchard.sentence.tree import columns_of
 
 Array = NDArray[Any]
 
@@ -29,7 +30,8 @@ def curvature(fit: Fit, standardised: Array) -> list[dict[str, Any]]:
     Variances stay at the fit's estimates (a Wald test of the larger model, one evaluation). Of a generalized fit the
     quantile residuals are regressed on the predictor and its square. A square that the terms span already has no test.
     """
-    names = covariates(fit)
+    bent = {c.name for curve in fit.design.sentence.smooths for c in columns_of(curve)}
+    names = [name for name in covariates(fit) if name not in bent]
     if not names:
         return []
     tested = _tested(fit.model, fit, names, standardised)

@@ -300,4 +300,4 @@ def _logarithm(fit: Fit) -> str:
 
 
 def _bent(fit: Fit, name: str) -> str:
-    return with_curve(fit.design.sentence, name, 4).source
+    return with_curve(fit.design.sentence, name, 4 if fit.design.random_spread else None).source

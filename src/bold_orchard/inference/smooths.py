@@ -14,6 +14,8 @@ from bold_orchard.estimation.model import FittedModel
 from bold_orchard.inference.distributions import half_and_half
 from bold_orchard.results.fit import Smooth
 
+ROUNDING = 1e-6  # of a deviance, below which a wiggle at zero is not told from none
+
 
 def smooths(model: FittedModel[Any, Any]) -> list[Smooth]:
     """One entry a curve, in the order of the clauses."""
@@ -79,7 +81,8 @@ def against_line(model: FittedModel[Any, Any], position: int) -> float | None:
         return None
     if not (line.converged and model.converged):
         return None
-    return max(float(line.evaluation.deviance - model.evaluation.deviance), 0.0)
+    ratio = float(line.evaluation.deviance - model.evaluation.deviance)
+    return ratio if ratio > ROUNDING else 0.0
 
 
 def without_clause(design: Design, position: int) -> Design:

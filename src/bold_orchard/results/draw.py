@@ -50,7 +50,8 @@ class Agreement(Part):
 
 @dataclass(frozen=True)
 class EffectBand(Part):
-    """The outcome along one predictor, the others held; ``ticks`` name the places of a category."""
+    """The outcome along one predictor, or its slope, the others held; ``ticks`` name the places of a category. A curve has the ends of the band that
+    holds all of it together too."""
 
     predictor: str
     by: str | None
@@ -60,6 +61,8 @@ class EffectBand(Part):
     estimate: list[Number]
     low: list[Number]
     high: list[Number]
+    low_simultaneous: list[Number] | Absent = ABSENT
+    high_simultaneous: list[Number] | Absent = ABSENT
 
 
 @dataclass(frozen=True)
@@ -120,6 +123,7 @@ class DrawResult(Result):
     tenths: list[Tenth] | Absent | None = ABSENT
     correlation: Agreement | Absent = ABSENT
     effects: list[EffectBand] | Absent = ABSENT
+    slope: bool | Absent = ABSENT
     coefficients: list[DrawnCoefficient] | Absent = ABSENT
     notes: list[str] = ABSENT
     picture: DrawPicture | None = field(default=None, metadata=BESIDE, repr=False, compare=False)
@@ -135,8 +139,9 @@ class DrawResult(Result):
             return [
                 {"predictor": m["predictor"], "value": m["ticks"][int(x)] if m["ticks"] else x, "by": m["level"],
                  "estimate": e, "low": low, "high": high}
+                | ({} if whole is None else {"low_simultaneous": whole[0], "high_simultaneous": whole[1]})
                 for m in d["effects"]
-                for x, e, low, high in zip(m["x"], m["estimate"], m["low"], m["high"])
+                for x, e, low, high, whole in zip(m["x"], m["estimate"], m["low"], m["high"], _whole(m, d["effects"]))
             ]  # fmt: skip
         lines = [*d["lines"], {"level": "average"} | d["average"]]
         return [
@@ -150,3 +155,12 @@ class DrawResult(Result):
             for line in lines
             for x, y in zip(line["x"], line["y"])
         ]
+
+
+def _whole(m: Any, effects: Any) -> list[Any]:
+    """Ends of the simultaneous band at every point; no columns of it where no effect has one."""
+    if not any("low_simultaneous" in e for e in effects):
+        return [None] * len(m["x"])
+    if "low_simultaneous" not in m:
+        return [(None, None)] * len(m["x"])
+    return list(zip(m["low_simultaneous"], m["high_simultaneous"]))

@@ -89,9 +89,11 @@ def with_outcome(sentence: tree.Sentence, function: str) -> tree.Sentence:
     return _again(replace(sentence, outcome=tree.Outcome(value)))
 
 
-def with_curve(sentence: tree.Sentence, column: str, pieces: int) -> tree.Sentence:
-    """spline(column, pieces) in place of the column's own term, or beside the others when it has none."""
-    curve = tree.Term((tree.Call("spline", (tree.Column(column), tree.Number(float(pieces)))),))
+def with_curve(sentence: tree.Sentence, column: str, pieces: int | None = None) -> tree.Sentence:
+    """smooth(column), or spline(column, pieces), in place of the column's own term, or beside the others when it has none."""
+    named = tree.Column(column)
+    call = tree.Call("smooth", (named,)) if pieces is None else tree.Call("spline", (named, tree.Number(float(pieces))))
+    curve = tree.Term((call,))
     terms = list(sentence.terms)
     for place, term in enumerate(terms):
         if len(term.factors) == 1 and [c.name for c in tree.columns_of(term)] == [column]:

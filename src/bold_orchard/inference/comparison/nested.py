@@ -51,7 +51,7 @@ def _same_offset(a: Design, b: Design) -> bool:
 
 
 def _effects(design: Design) -> int:
-    return sum(len(c.part.names) for c in design.clauses)
+    return sum(1 if c.structure.kind == "identity" else len(c.part.names) for c in design.clauses)
 
 
 def same_columns(a: Design, b: Design) -> bool:

@@ -26,18 +26,22 @@ BELONGS = {
     "unit": ("lines", "panels"),
     "units": ("lines", "panels"),
     "by": ("lines", "effects"),
+    "slope": ("effects",),
 }
 
 
 def draw(
     fits: Sequence[Fit], kind: str = "lines", along: str | None = None, unit: str | None = None,
     units: Sequence[str] = (), by: str | None = None, confidence: float = 0.95, seed: int = 0, figure: str | None = None,
+    slope: bool = False,
 ) -> DrawResult:  # fmt: skip
     """Lines of units, observed against predicted, effects of predictors, or coefficients of several fits.
 
     Raises UsageError for options that the kind does not have, OrchardError for columns or levels that are not there.
     """
-    check_options(len(fits), kind, {"along": along, "unit": unit, "units": units or None, "by": by})
+    check_options(
+        len(fits), kind, {"along": along, "unit": unit, "units": units or None, "by": by, "slope": slope or None}
+    )
     fit = fits[0]
     if kind == "coefficients":
         more: dict[str, Any] = {"coefficients": drawing.coefficients(fits, confidence)}
@@ -49,11 +53,16 @@ def draw(
     elif kind == "effects":
         chosen = drawing.chosen_predictor(fit, along)
         shown = [chosen] if along else drawing.predictors(fit)
-        more = {"effects": drawing.effects(fit, shown, by, confidence)}
+        more = {"effects": drawing.effects(fit, shown, by, confidence, slope, seed)} | (
+            {"slope": True} if slope else {}
+        )
         none: tuple[Array | None, tuple[str, ...]] = (None, ())
         groups, levels = none if by is None else places(fit, by)
         points = {name: places(fit, name)[0] for name in shown}
-        picture = DrawPicture(_label(fit), y=observed(fit), points=points, groups=groups, levels=levels)
+        of = f"slope of {fit.design.outcome}" + ("" if fit.design.link == "identity" else f" ({fit.design.link} scale)")
+        picture = DrawPicture(
+            of if slope else _label(fit), y=observed(fit), points=points, groups=groups, levels=levels
+        )
     else:
         more, picture = _lines(fit, kind, along, unit, units, seed, by, confidence)
     document = {

@@ -18,11 +18,12 @@ from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import POINTS, covariates, places
 from bold_orchard.inference.prediction.outcome_errors import OutcomeErrors
 from bold_orchard.inference.prediction.residuals import residuals
-from bold_orchard.inference.prediction.response_scale import grade_chances
+from bold_orchard.inference.prediction.response_scale import grade_chances, outcome_mean
 from bold_orchard.inference.summary import numbers
 from bold_orchard.sentence.tree import columns_of
 
 Array = NDArray[Any]
+SIMULATED = 10_000  # largest |t|: the quantile to one in a hundred
 MOST_GROUPS = 12  # colours and strokes that are told apart
 PANELS, TENTHS = 12, 10  # small multiples that fit a page; groups by predicted chance
 
@@ -105,10 +106,13 @@ def groups_of(fit: Fit, unit: UnitCodes, by: str) -> tuple[Array, tuple[str, ...
     return place.astype(float), tuple(labels.ordered[0])
 
 
-def effects(fit: Fit, along: Sequence[str], by: str | None, confidence: float) -> list[dict[str, Any]]:
-    """For each predictor: values, estimate and the ends of its interval on the outcome's scale, one line per level of ``by``.
+def effects(
+    fit: Fit, along: Sequence[str], by: str | None, confidence: float, slope: bool = False, seed: int = 0
+) -> list[dict[str, Any]]:
+    """For each predictor: values, estimate and the ends of its interval on the outcome's scale (of its ``slope`` on that of the linear
+    predictor), one line per level of ``by``; along a curve also the ends of a band that holds all of it together.
 
-    Raises UsageError when ``by`` is not a category of the fixed part.
+    Raises UsageError when ``by`` is not a category of the fixed part, and for the slope of a category.
     """
     coded = fit.design.coded_columns()
     if by is not None and by not in coded:
@@ -118,12 +122,43 @@ def effects(fit: Fit, along: Sequence[str], by: str | None, confidence: float) -
     out = []
     for name in along:
         x, ticks = places(fit, name)
+        if slope and ticks:
+            continue
         at = np.arange(len(ticks), dtype=float) if ticks else np.linspace(float(x.min()), float(x.max()), POINTS)
         for level in [None] if by is None or by == name else list(dict(fit.design.categories())[coded[by]].levels):
-            rows, constant, sure = _rows(fit, name, at, ticks, {} if level is None else {str(by): level})
+            held: dict[str, float | str] = {} if level is None else {str(by): level}
+            rows, constant, sure = _slopes(fit, name, at, held) if slope else _rows(fit, name, at, ticks, held)
+            whole = None if ticks else together(fit, rows[sure], confidence, seed)
             out.append({"predictor": name, "by": None if level is None else by, "level": level, "ticks": list(ticks),
-                        "x": at.tolist()} | _band(fit, rows, constant, sure, confidence))  # fmt: skip
+                        "x": at.tolist()} | _band(fit, rows, constant, sure, confidence, whole, slope))  # fmt: skip
+    if not out:
+        raise UsageError("--slope is of numbers; a category has differences: orchard means")
     return out
+
+
+def _slopes(fit: Fit, name: str, at: Array, held: dict[str, float | str]) -> tuple[Array, Array, NDArray[np.bool_]]:
+    """Rows of the derivative along a predictor, other columns held or averaged."""
+    grid = ReferenceGrid(fit)
+    rows = grid.slope([{**held, name: float(v)} for v in at], name)
+    return grid.kept(rows), np.zeros(len(at)), grid.estimable(rows, 0.0)
+
+
+def together(fit: Fit, rows: Array, confidence: float, seed: int) -> float | None:
+    """How many standard errors either side hold a whole curve, by simulation of the largest |t| (Ruppert, Wand & Carroll 2003, section 6.5); None of rows that no curve
+    is in. With few degrees of freedom those of its least certain point."""
+    known = with_curves(fit, fit.known)
+    if rows.shape[1] == len(fit.model.kept) or not rows[:, len(fit.model.kept) :].any():
+        return None
+    covariance = rows @ known.covariance @ rows.T
+    se = np.sqrt(np.maximum(np.diag(covariance), 1e-300))
+    values, vectors = np.linalg.eigh(covariance / np.outer(se, se))
+    root = vectors * np.sqrt(np.maximum(values, 0.0))
+    rng = np.random.default_rng(seed)
+    z = rng.standard_normal((SIMULATED, len(values))) @ root.T
+    found = [d for d in (known.df(r[None]) for r in rows) if d is not None]
+    if found:
+        z /= np.sqrt(rng.chisquare(min(found), SIMULATED) / min(found))[:, None]
+    return float(np.quantile(np.abs(z).max(axis=1), confidence))
 
 
 def _rows(
@@ -135,17 +170,32 @@ def _rows(
     return grid.kept(rows), constant, grid.estimable(rows)
 
 
-def _band(fit: Fit, rows: Array, constant: Array, sure: NDArray[np.bool_], confidence: float) -> dict[str, list[Any]]:
-    """The mean and its ends along rows (n, p'), None where they have no answer."""
+def _band(
+    fit: Fit,
+    rows: Array,
+    constant: Array,
+    sure: NDArray[np.bool_],
+    confidence: float,
+    whole: float | None = None,
+    slope: bool = False,
+) -> dict[str, list[Any]]:
+    """The mean and its ends along rows (n, p'), None where they have no answer; ``whole`` errors either side of a curve together."""
     known = with_curves(fit, fit.known)
     middle = rows @ known.b + constant
-    if fit.design.additive:
+    wide: tuple[Array, ...] = ()
+    if whole is not None:
+        errors = whole * np.array([known.se(r) for r in rows])
+        wide = (middle - errors, middle + errors)
+        if not fit.design.additive and not slope:
+            wide = tuple(np.sort([outcome_mean(fit, v) for v in wide], axis=0))
+    if fit.design.additive or slope:
         width = np.array([quantile_t(confidence, known.df(r[None])) * known.se(r) for r in rows])
         made = (middle, middle - width, middle + width)
     else:
         mean, _, low, high = OutcomeErrors(fit).interval(middle, rows, confidence)
         made = (mean, low, high)
-    return {key: numbers(np.where(sure, v, np.nan)) for key, v in zip(("estimate", "low", "high"), made)}
+    keys = ("estimate", "low", "high", "low_simultaneous", "high_simultaneous")
+    return {key: numbers(np.where(sure, v, np.nan)) for key, v in zip(keys, (*made, *wide))}
 
 
 def coefficients(fits: Sequence[Fit], confidence: float) -> list[dict[str, Any]]:

@@ -190,12 +190,14 @@ def _effects_figure(d: Result, p: DrawPicture) -> Figure:
     shown = names[:MOST_EFFECTS]
     more = f" ({len(names) - len(shown)} more not shown)" if len(names) > len(shown) else ""
     columns = min(len(shown), 3)
-    title = f"Effect of each predictor with its {100 * confidence:g}% band, others held{more}, {d['names'][0]}: {d['model']}"
+    what = "Slope along" if d.get("slope") else "Effect of"
+    wide = " (light: the whole curve together)" if any("low_simultaneous" in m for m in made) else ""
+    title = f"{what} each predictor with its {100 * confidence:g}% band{wide}, others held{more}, {d['names'][0]}: {d['model']}"
     figure, axes = canvas(-(-len(shown) // columns), columns, title)
     for ax, name in zip(axes, shown):
         own = [m for m in made if m["predictor"] == name]
         by = own[0]["level"] is not None
-        for k in range(len(own) if by else 1):
+        for k in range(0 if d.get("slope") else len(own) if by else 1):
             keep = np.flatnonzero(p.groups == k) if by else np.arange(len(p.y))
             moved = 0.12 * (k - (len(own) - 1) / 2) if by and own[0]["ticks"] else 0.0
             _rows(ax, p, keep, PALETTE[k % len(PALETTE)] if by else SKY, 0.2, p.points[name] + moved)
@@ -205,7 +207,9 @@ def _effects_figure(d: Result, p: DrawPicture) -> Figure:
             beside = len(own) > MOST_BANDS  # many levels: no bands, and their names outside
             ax.legend(frameon=False, title=own[0]["by"], fontsize=10, loc="upper left" if beside else "best",
                       bbox_to_anchor=(1, 1) if beside else None)  # fmt: skip
-        ax.set(xlabel=name, ylabel=p.label, title=f"Effect of {short(name, 90 // columns)}")
+        if d.get("slope"):
+            ax.axhline(0.0, color=BARK, linewidth=1)
+        ax.set(xlabel=name, ylabel=p.label, title=f"{what} {short(name, 90 // columns)}")
         ax.margins(x=0.12 if own[0]["ticks"] else 0.02)
     for ax in axes[1 : len(shown)]:
         ax.sharey(axes[0])
@@ -222,6 +226,9 @@ def _effect(ax: Axes, m: dict[str, Any], colour: str, k: int, of: int, room: int
         ax.plot(x, m["estimate"], "o", color=colour, markersize=9, markeredgecolor="white", label=m["level"])
         name_places(ax, m["ticks"], room)
     else:
+        if of <= MOST_BANDS and "low_simultaneous" in m:
+            low, high = (np.array(m[key], dtype=float) for key in ("low_simultaneous", "high_simultaneous"))
+            ax.fill_between(x, low, high, color=colour, alpha=0.10, linewidth=0)
         if of <= MOST_BANDS:
             ax.fill_between(x, m["low"], m["high"], color=colour, alpha=0.18, linewidth=0)
         ax.plot(

@@ -30,7 +30,8 @@ def draw_page(d: DrawResult, digits: int = 4) -> Page:
             f"Correlation {figure(r['predicted'], digits)} with the units' own effects, {figure(r['predicted_average'], digits)} by the average effects alone."
         )
     elif d["kind"] == "effects":
-        page.text(f"Effect of {', '.join(dict.fromkeys(e['predictor'] for e in d['effects']))} on {d['outcome']} in {name}{where}, the other predictors held: "
+        what = "Slope along" if d.get("slope") else "Effect of"
+        page.text(f"{what} {', '.join(dict.fromkeys(e['predictor'] for e in d['effects']))} on {d['outcome']} in {name}{where}, the other predictors held: "
                   "numbers at their means, categories with equal weights.")  # fmt: skip
         page.table(
             "",
