@@ -38,6 +38,8 @@ def inspections(n=600, units=25, seed=5):
     })  # fmt: skip
     borers, present = r.poisson(np.exp(1.2 + 0.5 * eta)), r.random(n) < 0.7
     frame["borers"], frame["cankers"] = borers * present, np.maximum(borers, 1) * present
+    q = np.clip(np.random.default_rng(n).beta(4 * p, 4 * (1 - p)), 1e-9, 1 - 1e-9)
+    frame["clustered"] = np.random.default_rng(n + 1).binomial(m, q)
     frame["girth"] = 30 + 2 * eta + r.standard_t(4, n)
     frame["sap"] = np.exp(0.5 * eta + 0.4 * r.normal(size=n))
     return frame

@@ -97,6 +97,7 @@ def outcome(family):
         "probit": "binomial",
         "negative-binomial": "counts",
         "trials": "trials of of",
+        "beta-binomial": "trials of of",
         "lognormal": "gamma",
         "student": "tails",
         "hurdle-poisson": "poisson",

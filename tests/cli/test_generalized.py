@@ -45,7 +45,7 @@ def test_the_seed_germination_trial_gives_the_published_estimates():
 
 
 @pytest.mark.parametrize(("outcome", "family", "dispersed"), [
-    ("scab of fruits", None, False), ("infected", "binomial", False), ("aphids", "poisson", False), ("aphids", "negative-binomial", True),
+    ("scab of fruits", None, False), ("clustered of fruits", "beta-binomial", True), ("infected", "binomial", False), ("aphids", "poisson", False), ("aphids", "negative-binomial", True),
     ("weight", "gamma", True), ("share", "beta", True), ("grade", "ordinal", False), ("size", "gaussian", True),
     ("sap", "lognormal", True), ("girth", "student", True), ("borers", "zero-inflated-poisson", True), ("cankers", "hurdle-poisson", True)])  # fmt: skip
 def test_every_command_takes_every_family(scab, outcome, family, dispersed):

@@ -9,7 +9,7 @@ from scipy import special, stats
 from bold_orchard.families import family_of
 from bold_orchard.families.base import Data
 
-CASES = [("binomial", "logit"), ("binomial", "probit"), ("binomial", "cloglog"), ("poisson", "log"), ("negative-binomial", "log"),
+CASES = [("binomial", "logit"), ("beta-binomial", "logit"), ("binomial", "probit"), ("binomial", "cloglog"), ("poisson", "log"), ("negative-binomial", "log"),
          ("gamma", "log"), ("beta", "logit"), ("ordinal", "logit"), ("ordinal", "probit"), ("gaussian", "log"), ("lognormal", "log"), ("student", "identity"), ("zero-inflated-poisson", "log"),
          ("zero-inflated-negative-binomial", "log"), ("hurdle-poisson", "log"), ("hurdle-negative-binomial", "log")]  # fmt: skip
 WITH_ZEROS = [c for c in CASES if "zero" in c[0] or "hurdle" in c[0]]
@@ -18,11 +18,13 @@ WITH_ZEROS = [c for c in CASES if "zero" in c[0] or "hurdle" in c[0]]
 def made(name, link, seed=0, n=40, weighted=False):
     r = np.random.default_rng(seed)
     eta = 1.2 * r.normal(size=n)
-    y = {"binomial": lambda: r.integers(0, 6, n), "poisson": lambda: r.poisson(3, n), "negative-binomial": lambda: r.poisson(3, n),
+    y = {"binomial": lambda: r.integers(0, 6, n), "beta-binomial": lambda: r.integers(0, 6, n), "poisson": lambda: r.poisson(3, n), "negative-binomial": lambda: r.poisson(3, n),
          "gamma": lambda: r.gamma(2, size=n), "beta": lambda: r.beta(2, 3, n), "ordinal": lambda: np.append(np.arange(4), r.integers(0, 4, n - 4)),
          "gaussian": lambda: r.normal(3, 1, n), "lognormal": lambda: r.gamma(2, size=n), "student": lambda: r.standard_t(3, n)}.get(name, lambda: r.poisson(3, n) * r.integers(0, 2, n))()  # fmt: skip
     data = Data(
-        y.astype(float), np.full(n, 5.0) if name == "binomial" else None, r.uniform(0.5, 2, n) if weighted else None
+        y.astype(float),
+        np.full(n, 5.0) if "binomial" in name and "negative" not in name else None,
+        r.uniform(0.5, 2, n) if weighted else None,
     )
     family = family_of(name, link)(link, data)
     return family, eta, family.start()[1] + 0.1
@@ -62,12 +64,12 @@ def test_densities_and_tails_are_the_textbook_s(name, link):
         np.testing.assert_allclose(family.value(eta, extra), np.log(rows))
         return
     theta = np.exp(extra[0]) if len(extra) else None
-    law = {"binomial": lambda: stats.binom(5, mean), "poisson": lambda: stats.poisson(mean),
+    law = {"binomial": lambda: stats.binom(5, mean), "beta-binomial": lambda: stats.betabinom(5, theta * mean, theta * (1 - mean)), "poisson": lambda: stats.poisson(mean),
            "negative-binomial": lambda: stats.nbinom(theta, theta / (theta + mean)), "gamma": lambda: stats.gamma(theta, scale=mean / theta),
            "beta": lambda: stats.beta(mean * theta, (1 - mean) * theta), "gaussian": lambda: stats.norm(mean, theta),
            "lognormal": lambda: stats.lognorm(theta, scale=np.exp(eta)),
            "student": lambda: stats.t(np.exp(extra[1]), loc=eta, scale=theta)}[name]()  # fmt: skip
-    discrete = name in ("binomial", "poisson", "negative-binomial")
+    discrete = name in ("binomial", "beta-binomial", "poisson", "negative-binomial")
     np.testing.assert_allclose(family.value(eta, extra), law.logpmf(y) if discrete else law.logpdf(y), rtol=1e-9)
     lower, upper = family.cdf(y, eta, extra)
     np.testing.assert_allclose(upper, law.cdf(y), rtol=1e-8)
@@ -75,6 +77,21 @@ def test_densities_and_tails_are_the_textbook_s(name, link):
     np.testing.assert_allclose(family.variance(eta, extra), law.var(), rtol=1e-9)
     slope = (family.mean(eta + 1e-6, extra) - family.mean(eta - 1e-6, extra)) / 2e-6
     np.testing.assert_allclose(family.mean_slope(eta, extra), slope, rtol=1e-6)
+
+
+@pytest.mark.parametrize("precision", [1e3, 1e5, 1e6])
+def test_beta_binomial_rows_of_nearly_one_probability_keep_their_digits(precision):
+    r = np.random.default_rng(2)
+    m = r.integers(1, 400, 60).astype(float)
+    y, eta = np.floor(m * r.random(60)), r.normal(size=60)
+    family, extra = family_of("beta-binomial", "logit")("logit", Data(y, m)), np.log([precision])
+    plain = family_of("binomial", "logit")("logit", Data(y, m))
+    for one, two in zip(family.derivatives(eta, extra), plain.derivatives(eta, np.zeros(0))):
+        np.testing.assert_allclose(one, two, rtol=3e5 / precision, atol=3e6 / precision)
+    h = 1e-3
+    ends = [family.derivatives(eta, extra + side) for side in (h, -h)]
+    for k, part in enumerate(family.extras(eta, extra)[0]):
+        np.testing.assert_allclose((ends[0][k] - ends[1][k]) / (2 * h), part, atol=2e-6 * np.abs(ends[0][k]).max())
 
 
 @pytest.mark.parametrize(("name", "link"), WITH_ZEROS)
@@ -112,7 +129,7 @@ def test_draws_have_the_family_s_mean_and_spread(name, link):
         share = np.bincount(drawn.ravel().astype(int), minlength=4) / drawn.size
         np.testing.assert_allclose(share, family.probabilities(np.array([0.4]), extra)[0], atol=0.01)
         return
-    scale = 5 if name == "binomial" else 1
+    scale = 5 if name in ("binomial", "beta-binomial") else 1
     assert drawn.mean() == pytest.approx(scale * family.mean(np.array([0.4]), extra)[0], rel=0.03)
     assert drawn.var() == pytest.approx(float(np.mean(family.variance(eta, extra))), rel=0.06)
 

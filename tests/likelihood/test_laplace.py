@@ -17,7 +17,7 @@ from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.likelihood.quadrature import Quadrature
 from laplace_cases import UNITS, dense_laplace, made, orchards, outcome, somewhere
 
-FAMILIES = ["binomial", "probit", "trials", "poisson", "negative-binomial", "gamma", "beta", "ordinal", "gaussian", "lognormal", "student",
+FAMILIES = ["binomial", "probit", "trials", "beta-binomial", "poisson", "negative-binomial", "gamma", "beta", "ordinal", "gaussian", "lognormal", "student",
             "zero-inflated-negative-binomial", "hurdle-poisson"]  # fmt: skip
 
 

@@ -62,6 +62,10 @@ def read_response(
         raise UsageError("--success belongs to --family binomial")
     if grades and kind.reads != "grades":
         raise UsageError("--grades belongs to --family ordinal")
+    if kind.wants_trials and sentence.outcome.trials is None:
+        raise OrchardError(
+            f"{family} is for successes of trials: write '{name} of TRIALS', the column of the trials after of"
+        )
     if kind.reads == "two levels":
         return _binomial(sentence, maker, table, success)
     if kind.reads == "grades":

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
 HOMES = {
     "gaussian": "gaussian.Gaussian",
     "binomial": "binomial.Binomial",
+    "beta-binomial": "beta_binomial.BetaBinomial",
     "poisson": "poisson.Poisson",
     "negative-binomial": "negative_binomial.NegativeBinomial",
     "gamma": "gamma.Gamma",

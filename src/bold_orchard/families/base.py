@@ -52,7 +52,7 @@ class Family:
     likelihood is a probability of, comparable only with others of the same; ``intercept`` False where thresholds take the
     intercept's place; ``additive`` where the outcome is eta plus a residual, whose likelihood is exact; ``chances`` where
     eta is a chance's, so that coefficients grow with the variance and a unit that never varies has an effect without end;
-    ``separable`` where a predictor can split the outcome; ``limits`` the families it contains at an end of its own parameters, in the order
+    ``separable`` where a predictor can split the outcome; ``wants_trials`` where it is of successes of trials only; ``limits`` the families it contains at an end of its own parameters, in the order
     of these; ``describes`` whose link eta is; ``law`` the
     outcome's law in LaTeX, the mean being \\mu_{@} and @ the indices of a row; ``own`` which of these are reported.
     """
@@ -66,6 +66,7 @@ class Family:
     additive: ClassVar[bool] = False
     chances: ClassVar[bool] = False
     separable: ClassVar[bool] = False
+    wants_trials: ClassVar[bool] = False
     limits: ClassVar[tuple[str, ...]] = ()
     describes: ClassVar[str] = "mean"
     own: ClassVar[tuple[OwnParameter, ...]] = ()
