@@ -10,8 +10,7 @@ import pytest
 
 from bold_orchard.errors import OrchardError, a_or_an, counted, nearest, shown, unknown_name
 from bold_orchard.inference.coefficients.multiplicity import range_quantile, range_tail
-from bold_orchard.inference.distributions import half_and_half
-from bold_orchard.inference.distributions import p_of_chisq, p_of_t, quantile_t
+from bold_orchard.inference.distributions import half_and_half, p_of_chisq, p_of_t, quantile_t
 from bold_orchard.inference.summary import correlation, number
 from bold_orchard.reporting.figures.panels import local_lines
 from bold_orchard.reporting.figures.style import canvas

@@ -47,7 +47,7 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
     offsets, plain = split_offsets(sentence.terms, maker)
     fixed = fixed_part(plain, sentence, maker, family)
     units, clauses, blocks = _units_and_clauses(sentence, maker, used)
-    additive = family_of(family, link).additive
+    additive = family_of(family, link).additive and response.limits is None
     validation.residual_clauses(sentence, additive)
     differing_units.random_spread(sentence, additive)
     differing_units.varying_family(sentence, additive)
@@ -71,12 +71,14 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
         blocks=blocks,
         residual=residual,
         memory=memory,
-        rows={"read": table.read, "used": len(used), "dropped": dropped, "filled": filled},
+        rows={"read": table.read, "used": len(used), "dropped": dropped, "filled": filled}
+        | censored_rows(y, response.limits),
         notes=tuple(notes),
         meanings=maker.meanings,
         family=family,
         link=link,
         trials=response.trials,
+        limits=response.limits,
         levels=response.levels,
         warnings=tuple(suspicions(seen)),
         ends=ends(seen),
@@ -91,6 +93,13 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
         *validation.many_levels(design),
     )
     return replace(design, notes=(*design.notes, *own, *far))
+
+
+def censored_rows(y: Array, limits: tuple[Array, Array] | None) -> dict[str, Any]:
+    """How many rows lie at or beyond each limit; nothing where there are none."""
+    if limits is None:
+        return {}
+    return {"censored": {"below": int((y <= limits[0]).sum()), "above": int((y >= limits[1]).sum())}}
 
 
 def rebuild_parts(design: Design, table: Table) -> tuple[ModelMatrix, tuple[ModelMatrix, ...], Array | None]:

@@ -16,6 +16,7 @@ from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.residual import ResidualPart
 from bold_orchard.design.transformations import Category, ColumnMaker, Numeric
 from bold_orchard.families import family_of
+from bold_orchard.families.base import Data, Family
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
@@ -136,6 +137,7 @@ class Design:
     family: str = "gaussian"
     link: str = "identity"
     trials: Array | None = None
+    limits: tuple[Array, Array] | None = None
     levels: tuple[str, ...] = ()
     warnings: tuple[str, ...] = ()
     counts: Array | None = None
@@ -156,7 +158,21 @@ class Design:
     @property
     def additive(self) -> bool:
         """Whether the outcome is the linear predictor plus a residual: gaussian with the identity link."""
-        return family_of(self.family, self.link).additive
+        return self.kind.additive
+
+    @property
+    def kind(self) -> type[Family]:
+        """The class of its family, by its link and by whether outcomes are censored."""
+        if self.limits is None:
+            return family_of(self.family, self.link)
+        from bold_orchard.families.censored import CENSORED
+
+        return CENSORED[self.family]
+
+    def data_of(self, y: Array | None = None) -> Data:
+        """The outcome (or another one, (n,)) with what its family needs beside it."""
+        low, high = (None, None) if self.limits is None else self.limits
+        return Data(self.y if y is None else y, self.trials, self.weights, low, high)
 
     @property
     def n_rows(self) -> int:

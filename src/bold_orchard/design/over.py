@@ -10,6 +10,7 @@ from bold_orchard.data.table import Table
 from bold_orchard.design.build import columns_that_vary, rebuild_parts, residual_of, row_weights, unit_codes
 from bold_orchard.design.design import Block, Design, UnitCodes
 from bold_orchard.design.lags import lag_calls, with_lags
+from bold_orchard.design.response import limits_of
 from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError, unknown_name
 from bold_orchard.sentence import tree
@@ -25,6 +26,7 @@ def complete_rows(design: Design, table: Table, weights: str | None) -> Table:
         sentence.spread,
         sentence.known,
         sentence.outcome.trials,
+        sentence.outcome.limits,
     )
     needed = [c.name for c in tree.columns_of(parts)]
     for name in [*needed, *([weights] if weights else [])]:
@@ -65,6 +67,7 @@ def design_over(design: Design, table: Table, weights: str | None = None) -> Des
         blocks=blocks,
         residual=residual_of(design.sentence, maker, used),
         trials=None if trials is None else used.numbers(trials.name),
+        limits=limits_of(design.sentence, used),
     )
 
 

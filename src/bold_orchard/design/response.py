@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.data.evaluate import evaluate
 from bold_orchard.data.grades import usual_order
 from bold_orchard.data.table import Table
 from bold_orchard.design.transformations import ColumnMaker
@@ -16,17 +17,19 @@ from bold_orchard.families import family_of, names
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
+CENSORED = ("gaussian", "lognormal", "student")  # whose distribution functions are known in closed form
 MOST_GRADES = 50  # grades beyond which a column is rather a number
 
 
 @dataclass(frozen=True)
 class Response:
-    """``y`` (n,) as the family counts it, ``trials`` (n,) or None, ``levels`` of a coded outcome in order."""
+    """``y`` (n,) as the family counts it, ``trials`` (n,) or None, ``levels`` of a coded outcome in order, ``limits`` (n,) below and above."""
 
     y: Array
     trials: Array | None = None
     levels: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
+    limits: tuple[Array, Array] | None = None
 
 
 def family_and_link(sentence: tree.Sentence, family: str | None, link: str | None) -> tuple[str, str]:
@@ -42,6 +45,11 @@ def family_and_link(sentence: tree.Sentence, family: str | None, link: str | Non
         place = sentence.outcome.trials.place
         raise SentenceError(
             f"'successes of trials' is a binomial outcome, not {chosen}; leave out --family", sentence.source, place[0]
+        )
+    if sentence.outcome.limits and (chosen not in CENSORED or link == "log" != links[0]):
+        kinds = ", ".join(CENSORED)
+        raise OrchardError(
+            f"censored(...) is for the families {kinds}, each with its own link; not for {chosen}{' with a log link' if link else ''}"
         )
     return chosen, link or links[0]
 
@@ -70,7 +78,13 @@ def read_response(
         return _binomial(sentence, maker, table, success)
     if kind.reads == "grades":
         return _grades(sentence, table, grades)
-    y = _numeric(sentence, maker)
+    y, limits = _numeric(sentence, maker), limits_of(sentence, table)
+    if limits is not None:  # what lies beyond a limit is known by the limit alone
+        y = np.clip(y, *limits)
+    if limits is not None and ((y <= limits[0]) | (y >= limits[1])).all():
+        raise OrchardError(
+            f"every value of '{sentence.outcome.value}' lies at or beyond a limit, so nothing tells how they vary; check the limits"
+        )
     if kind.support is not None:
         bad = ~kind.support.holds(y)
         mend = kind.support.mend(y, sentence.outcome.written) if bad.any() else ""
@@ -82,7 +96,27 @@ def read_response(
         )
     if np.all(y == y[0]):
         raise OrchardError(f"the outcome '{name}' is {y[0]:g} in every row used; there is nothing to explain")
-    return Response(y)
+    return Response(y, limits=limits)
+
+
+def limits_of(sentence: tree.Sentence, table: Table) -> tuple[Array, Array] | None:
+    """The lower and the upper limit of every row, infinite where there is none; None for an outcome that is not censored.
+
+    Raises OrchardError for limits that cross.
+    """
+    limits = sentence.outcome.limits
+    if not limits:
+        return None
+    ends = [np.full(len(table), side) for side in (-np.inf, np.inf)]
+    for k, limit in enumerate(limits):
+        if limit is not None:
+            made = np.asarray(evaluate(limit, lambda c: table.numbers(c.name)), dtype=float)
+            ends[k] = np.broadcast_to(made, (len(table),)).copy()
+    crossed = ends[0] >= ends[1]
+    if crossed.any():
+        row = table.row_numbers[crossed][0]
+        raise OrchardError(f"the lower limit of '{sentence.outcome.value}' is not below the upper one in row {row}")
+    return ends[0], ends[1]
 
 
 def _numeric(sentence: tree.Sentence, maker: ColumnMaker) -> Array:

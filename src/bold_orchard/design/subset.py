@@ -37,6 +37,7 @@ def some_rows(design: Design, keep: NDArray[np.intp]) -> Design:
         offset=None if design.offset is None else design.offset[keep],
         weights=None if design.weights is None else design.weights[keep],
         trials=None if design.trials is None else design.trials[keep],
+        limits=None if design.limits is None else (design.limits[0][keep], design.limits[1][keep]),
         units=tuple(unit(u, u.name in whole) for u in design.units),
         clauses=tuple(
             replace(c, part=part(c.part), vary=None if c.vary is None else part(c.vary)) for c in design.clauses

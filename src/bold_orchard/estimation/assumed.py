@@ -19,8 +19,7 @@ from bold_orchard.estimation.gaussian_search import make_criterion
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.estimation.options import SearchOptions
 from bold_orchard.estimation.random_spread import SpreadModel
-from bold_orchard.families import family_of
-from bold_orchard.families.base import Data, Family
+from bold_orchard.families.base import Family
 from bold_orchard.likelihood.gaussian import Criterion
 from bold_orchard.optimize.protocol import Ending, OptimizeResult
 from bold_orchard.own_parameter import OwnParameter
@@ -230,9 +229,8 @@ def _generalized_at(
 
 def family_over(design: Design) -> Family:
     """The family over the design's rows, to draw from."""
-    kind = family_of(design.family, design.link)
     y = np.arange(len(design.y)) % max(len(design.levels), 1) if design.graded else design.y
-    return kind(design.link, Data(np.asarray(y, dtype=float), design.trials, design.weights))
+    return design.kind(design.link, design.data_of(np.asarray(y, dtype=float)))
 
 
 def _still(point: Any) -> OptimizeResult[Any]:
@@ -267,7 +265,7 @@ def changed(assumed: Assumed, design: Design, values: Mapping[str, float]) -> As
         elif parameter in known.residual_own:
             own[parameter.places[0]] = value
         elif parameter in known.family_own:
-            mine = family_of(design.family, design.link).own[known.family_own.index(parameter)]
+            mine = design.kind.own[known.family_own.index(parameter)]
             extra[mine.place] = _on_scale(mine, value, mine.along(extra))
     return replace(assumed, sigma2=sigma2, own=tuple(own), spread=by_column, extra=extra)
 

@@ -19,7 +19,7 @@ from bold_orchard.estimation.arrays import to_arrays
 from bold_orchard.estimation.options import BROKE, SearchOptions
 from bold_orchard.estimation.swept import part_of, swept
 from bold_orchard.families import family_of
-from bold_orchard.families.base import Data, Family
+from bold_orchard.families.base import Family
 from bold_orchard.likelihood.laplace.criterion import Laplace
 from bold_orchard.likelihood.laplace.point import LaplacePoint
 from bold_orchard.likelihood.laplace.swept import Swept
@@ -155,7 +155,7 @@ def _tells(part: Laplace, laplace: Laplace, design: Design) -> bool:
 
 def make_family(design: Design) -> Family:
     """The family over the design's rows."""
-    return family_of(design.family, design.link)(design.link, Data(design.y, design.trials, design.weights))
+    return design.kind(design.link, design.data_of())
 
 
 def starting_point(c: Laplace | Swept) -> Array:

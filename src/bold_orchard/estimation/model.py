@@ -13,8 +13,7 @@ from numpy.typing import NDArray
 from bold_orchard.design.column_space import ColumnSpace
 from bold_orchard.design.design import Design
 from bold_orchard.estimation.options import SearchOptions
-from bold_orchard.families import family_of
-from bold_orchard.families.base import Data, Family
+from bold_orchard.families.base import Family
 from bold_orchard.likelihood.protocol import FittedPoint, Likelihood
 from bold_orchard.optimize.newton import walk
 from bold_orchard.optimize.protocol import Counter, Ending, Objective, OptimizeResult, P
@@ -118,7 +117,7 @@ class FittedModel(ABC, Generic[C, E]):
     def family(self) -> Family:
         """The family over the rows in the design's order."""
         d = self.design
-        return family_of(d.family, d.link)(d.link, Data(d.y, d.trials, d.weights))
+        return d.kind(d.link, d.data_of())
 
     def fixed_part(self) -> Array:
         """X b, (n,)."""

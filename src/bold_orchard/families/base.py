@@ -21,15 +21,18 @@ Array = NDArray[Any]
 
 @dataclass(frozen=True)
 class Data:
-    """The outcome of n rows: ``y`` (n,), ``trials`` (n,) or None, prior ``weights`` (n,) or None, grades as codes."""
+    """The outcome of n rows: ``y`` (n,), ``trials`` (n,) or None, prior ``weights`` (n,) or None, grades as codes; ``low`` and ``high`` (n,) are limits
+    at or beyond which an outcome is known to lie there only, or None."""
 
     y: Array
     trials: Array | None = None
     weights: Array | None = None
+    low: Array | None = None
+    high: Array | None = None
 
     def take(self, order: Array | slice) -> Data:
-        trials, weights = (None if v is None else v[order] for v in (self.trials, self.weights))
-        return Data(self.y[order], trials, weights)
+        rest = (None if v is None else v[order] for v in (self.trials, self.weights, self.low, self.high))
+        return Data(self.y[order], *rest)
 
 
 @dataclass(frozen=True)

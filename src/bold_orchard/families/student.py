@@ -56,7 +56,7 @@ class Student(Family):
 
     def derivatives(self, eta: Array, extra: Array) -> tuple[Array, Array, Array, Array]:
         nu, s2, r, d = self._parts(eta, extra)
-        value = _gamma_step(nu)[0] - 0.5 * np.log(np.pi * nu * s2) - 0.5 * (nu + 1.0) * np.log1p(r**2 / (nu * s2))
+        value = gamma_step(nu)[0] - 0.5 * np.log(np.pi * nu * s2) - 0.5 * (nu + 1.0) * np.log1p(r**2 / (nu * s2))
         m, flat = nu + 1.0, nu * s2
         return value, m * r / d, -m * (flat - r**2) / d**2, -2.0 * m * r * (3.0 * flat - r**2) / d**3
 
@@ -68,7 +68,7 @@ class Student(Family):
         nu, s2, r, d = self._parts(eta, extra)
         m, flat, sq = nu + 1.0, nu * s2, r**2
         scale = (m * sq / d - 1.0, -2.0 * m * r * flat / d**2, 2.0 * m * flat * (flat - 3.0 * sq) / d**3)
-        value = _gamma_step(nu)[1] - 0.5 / nu - 0.5 * np.log1p(sq / flat) + 0.5 * m * sq / (nu * d)
+        value = gamma_step(nu)[1] - 0.5 / nu - 0.5 * np.log1p(sq / flat) + 0.5 * m * sq / (nu * d)
         d2 = -(3.0 * sq - s2) / d**2 + 4.0 * sq * (sq - s2) / d**3
         return [scale, (nu * value, nu * r * (sq - s2) / d**2, nu * d2)]
 
@@ -95,7 +95,7 @@ class Student(Family):
         return float(np.exp(2.0 * extra[0])) * nu / (nu - 2.0) if nu > 2.0 else float("nan")
 
 
-def _gamma_step(nu: float) -> tuple[float, float]:
+def gamma_step(nu: float) -> tuple[float, float]:
     """log Gamma((nu + 1)/2) - log Gamma(nu/2) and its slope in nu."""
     if nu < LARGE:
         half = 0.5 * nu

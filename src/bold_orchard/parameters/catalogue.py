@@ -11,7 +11,6 @@ from functools import cached_property
 from bold_orchard.covariance.residuals import residual_structure_of
 from bold_orchard.design.design import Clause, Design
 from bold_orchard.errors import OrchardError, unknown_name
-from bold_orchard.families import family_of
 from bold_orchard.parameters.parameter import Parameter
 
 
@@ -39,7 +38,7 @@ class Catalogue:
         self.design = design
         self._taken: set[str] = set()
         residual, grades = design.residual, design.levels if design.graded else ()
-        structure, family = residual_structure_of(residual.kind), family_of(design.family, design.link)
+        structure, family = residual_structure_of(residual.kind), design.kind
         self.clauses = tuple(self._of_clause(i, clause, mark) for i, (clause, mark) in enumerate(self._marked(design)))
         labels = residual.variance_labels
         self.occasions = tuple(

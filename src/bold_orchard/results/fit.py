@@ -36,6 +36,14 @@ class Reading(Part):
 
 
 @dataclass(frozen=True)
+class CensoredRows(Part):
+    """Rows at or beyond the lower and the upper limit of the outcome."""
+
+    below: int
+    above: int
+
+
+@dataclass(frozen=True)
 class RowCounts(Part):
     """Rows read and used; each lost row counts under the first column that lost it."""
 
@@ -43,6 +51,7 @@ class RowCounts(Part):
     used: int
     dropped: list[DroppedRows]
     filled: list[FilledCells]
+    censored: CensoredRows | Absent = ABSENT
 
 
 @dataclass(frozen=True)
@@ -236,7 +245,8 @@ class FitResult(Result):
     @property
     def own_meanings(self) -> dict[str, str]:
         """What the family's own parameters mean, by name."""
-        return {o.name: o.meaning for o in family_of(self.family, self.link).own}
+        own = {o.name: o.meaning for o in family_of(self.family, self.link).own}
+        return own or {"dispersion": "the residual variance"}
 
     @property
     def converged(self) -> bool:

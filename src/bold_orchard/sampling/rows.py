@@ -9,7 +9,6 @@ from numpy.typing import NDArray
 
 from bold_orchard.design.design import Design
 from bold_orchard.estimation.arrays import row_order
-from bold_orchard.families.base import Data
 from bold_orchard.inference.summary import number
 from bold_orchard.likelihood.conditional import drawn_effects
 from bold_orchard.results.sample import STATISTICS
@@ -122,7 +121,7 @@ def replicated(target: Any, z: Array, b: Array, effects: list[Array], rng: np.ra
     offset = 0.0 if design.offset is None else design.offset
     if isinstance(target, FamilyTarget):
         shift = float(target.means @ b) if design.graded else 0.0
-        family = target.model.family.on(Data(design.y, design.trials, design.weights))
+        family = target.model.family.on(design.data_of())
         return np.asarray(family.draw(eta - shift + offset, z[target.own], rng))
     drawn = rng.standard_normal(len(eta))
     if isinstance(target, GaussianTarget) and target.c.correlated is not None:

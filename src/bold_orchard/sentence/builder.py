@@ -16,6 +16,7 @@ from bold_orchard.sentence.signatures import ALONE, check_call, check_effects, c
 
 SPELLINGS = {"center": "centre"}
 MOST_CROSSED = 10  # cross(...) of ten parts writes 1,023 terms
+CENSORED = "censored"
 MOST_CLAUSES = 40  # clauses: more is a slip of a script, not a model
 
 
@@ -54,7 +55,8 @@ class Builder(Transformer_NonRecursive[Any, Any]):
     def call(self, meta: Any, parts: list[Any]) -> tree.Call:
         name = SPELLINGS.get(str(parts[0]), str(parts[0]))
         call = tree.Call(name, tuple(parts[1:]), _place(meta))
-        check_call(call, self.fail)
+        if name != CENSORED:  # an outcome, which says itself what it takes
+            check_call(call, self.fail)
         if name == "cross" and len(call.arguments) > MOST_CROSSED:
             n = len(call.arguments)
             raise self.fail(
@@ -212,11 +214,32 @@ class Builder(Transformer_NonRecursive[Any, Any]):
     def plain_outcome(self, meta: Any, parts: list[Any]) -> tree.Outcome:
         value = parts[0]
         check_extreme(value, self.fail)
+        if isinstance(value, tree.Call) and value.function == CENSORED:
+            return self._censored(value)
         if isinstance(value, tree.Intercept):
             raise self.fail("the outcome must be a column or a function of one", value.place)
         if isinstance(value, tree.OwnSpread):
             value = tree.Column("spread", value.place)
         return tree.Outcome(value)
+
+    def _censored(self, call: tree.Call) -> tree.Outcome:
+        example = "censored(residue, 0.5) or censored(time, none, limit)"
+        column, *limits = call.arguments or (tree.Number(0.0),)
+        if not isinstance(column, tree.Column) or not 1 <= len(limits) <= 2:
+            raise self.fail(f"censored takes a column, its lower limit and its upper one: {example}", call.place)
+        made: list[tree.Expression | None] = []
+        for limit in limits:
+            negative = (
+                isinstance(limit, tree.Arithmetic)
+                and limit.operator == "negative"
+                and isinstance(limit.operands[0], tree.Number)
+            )
+            if not (isinstance(limit, (tree.Number, tree.Column)) or negative):
+                raise self.fail(f"a limit is a number, a column or none: {example}", limit.place)
+            made.append(None if isinstance(limit, tree.Column) and limit.name == "none" else limit)
+        if all(m is None for m in made):
+            raise self.fail(f"censored needs a limit: {example}", call.place)
+        return tree.Outcome(column, limits=tuple(made))
 
     def trials_outcome(self, meta: Any, parts: list[Any]) -> tree.Outcome:
         return tree.Outcome(parts[0], parts[1])
@@ -282,7 +305,9 @@ class Builder(Transformer_NonRecursive[Any, Any]):
             raise self.fail("only one 'within' clause is possible", within[1].unit.place)
         if len(spread) > 1:
             raise self.fail("only one 'spread' clause is possible", spread[1].place)
-        for call in _calls([outcome, fixed, each, within]):
+        for call in _calls([outcome, fixed, each, within, spread, lets]):
+            if call.function == CENSORED:
+                raise self.fail("censored(...) is an outcome: censored(residue, 0.5) = dose", call.place)
             if call.function == "known":
                 raise self.fail("known(...) gives the SDs of the rows' errors: write spread = known(se)", call.place)
         return tree.Sentence(

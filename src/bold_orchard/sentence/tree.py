@@ -285,13 +285,18 @@ class Spread:
 
 @dataclass(frozen=True)
 class Outcome(Node):
-    """What is modelled: a column, a function of one, or successes out of trials."""
+    """What is modelled: a column, a function of one, or successes out of trials; a censored column with its lower and upper ``limits``, numbers or columns,
+    None where there is none."""
 
     value: Column | Call | Named
     trials: Column | None = None
+    limits: tuple[Expression | None, ...] = ()
 
     def text(self, brackets: bool) -> str:
         value = self.value.text(brackets)
+        if self.limits:
+            told = ", ".join("none" if limit is None else limit.text(brackets) for limit in self.limits)
+            return f"censored({value}, {told})"
         return f"{value} of {self.trials.text(brackets)}" if self.trials else value
 
 

@@ -12,7 +12,6 @@ from numpy.typing import NDArray
 
 from bold_orchard.design.design import Clause, UnitCodes
 from bold_orchard.design.validation import is_nested
-from bold_orchard.families import family_of
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.notation.residuals import residual_lines
 from bold_orchard.inference.notation.symbols import Indices, number, total, upright, variable
@@ -212,7 +211,7 @@ class _Writer:
             parts = [*parts, f"{upright(offset)}_{{{s}}}"]
         if design.additive:
             return [(y, total([*parts, f"\\varepsilon_{{{s}}}"]))]
-        law, left = family_of(design.family, design.link).written(design.link)
+        law, left = design.kind.written(design.link)
         if design.trials is not None:
             trials = upright(design.sentence.outcome.trials.name) if design.sentence.outcome.trials is not None else "n"
             y, law = (

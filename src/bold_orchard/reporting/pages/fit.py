@@ -90,6 +90,16 @@ def average_effects(page: Page, d: FitResult, digits: int) -> None:
             f"Average change of the mean of {d['outcome']}", ("term", "average unit", "averaged over units"), own
         )
     words = []
+    cut = d["rows"].get("censored")
+    if cut:
+        told = [
+            f"{cut[k]:,} at or {where} the {limit} limit"
+            for k, where, limit in (("below", "below", "lower"), ("above", "above", "upper"))
+            if cut[k]
+        ]
+        words.append(
+            f"Of the rows {' and '.join(told) or 'none'} are known to lie there only; figures are of the outcome itself."
+        )
     if d["intercept_at"]:
         plain = d["link"] == "identity"
         what = "The intercept is the mean" if plain else f"The intercept is the {d['link']} of the {d.eta_of}"
