@@ -14,7 +14,7 @@ from bold_orchard.fitted import Fitted, Origin
 from bold_orchard.inference.fit import Fit
 from bold_orchard.progress import Progress, silent
 from bold_orchard.results.base import Result
-from bold_orchard.results.means import of_all_terms
+from bold_orchard.results.means import of_all_outcomes, of_all_terms
 from bold_orchard.tables import table
 
 if TYPE_CHECKING:
@@ -78,6 +78,7 @@ class Model(Fitted):
         df: str | None = None, slope: str | None = None, within: str | None = None, ratios: bool = False,
         sed: bool = False, force: bool = False, confidence: float | None = None, posterior: Answer | str | None = None,
         against: str | None = None, letters: bool = False, effect_sizes: bool = False, trend: bool = False, errors: str | None = None,
+        outcome: str | None = None,
     ) -> Answer:  # fmt: skip
         """Adjusted means of a term's levels and their differences, of all categories and products where none is named; see ``orchard means``."""
         from bold_orchard.inference.coefficients.comparisons import Comparisons
@@ -98,6 +99,9 @@ class Model(Fitted):
             raise UsageError("--against judges all differences from one level together; leave --within out")
         if term is None and within is not None:
             raise UsageError("--within looks inside one factor of a term, so name the term")
+        several = self.core.outcomes(outcome)
+        if several and posterior is not None:
+            raise UsageError("--posterior answers no means of several outcomes yet")
         asked = terms_with_means(self.core) if term is None else [term]
         if posterior is not None:
             given = {"df": df, "correction": correction not in ("tukey", "none"), "against": against, "letters": letters, "errors": errors,
@@ -105,6 +109,18 @@ class Model(Fitted):
             return sampled.means(self.core, posterior, given, view, asked, held, level, slope, within, ratios)
         more = Comparisons(against, letters, effect_sizes, trend)
         core = self.core.with_errors(errors)
+        if several:
+            views = [core.of(name) for name in several]
+            each = [
+                of_all_terms(
+                    [
+                        means(v, one, held, correction, df, level, slope, force, within, ratios, more)
+                        for one in (terms_with_means(v) if term is None else [term])
+                    ]
+                )
+                for v in views
+            ]
+            return self._answer(of_all_outcomes(each, core.design.outcome), **view)
         made = [means(core, one, held, correction, df, level, slope, force, within, ratios, more) for one in asked]
         return self._answer(of_all_terms(made), **view)
 
@@ -225,12 +241,17 @@ class Model(Fitted):
     def predict(
         self, new: Any = None, *, new_observation: bool = False, missing: Sequence[str] = (), where: str | None = None,
         seed: int = SEED, confidence: float | None = None, posterior: Answer | str | None = None,
-        progress: Progress | None = None,
+        progress: Progress | None = None, outcome: str | None = None,
     ) -> Answer:  # fmt: skip
         """Predicted values of the fit's own rows or of new ones; see ``orchard predict``."""
         from bold_orchard.inference.prediction.predict import predict_document
 
         rows = self.rows if new is None else table(new, missing, where)
+        several = self.core.outcomes(outcome)
+        if several:
+            from bold_orchard.design.outcomes import every
+
+            rows = every(rows, self.core.design.sentence, several, own=new is None)
         if posterior is not None:
             return sampled.predict(self.core, posterior, rows, self._level(confidence), new_observation, seed)
         return self._answer(
@@ -283,7 +304,7 @@ def compare(
 def draw(
     *fits: Model | str, kind: str = "lines", along: str | None = None, unit: str | None = None,
     units: Sequence[str] = (), by: str | None = None, confidence: float | None = None, seed: int = SEED,
-    figure: str | None = None, slope: bool = False,
+    figure: str | None = None, slope: bool = False, outcome: str | None = None,
 ) -> Answer:  # fmt: skip
     """Lines of units over the data, observed against predicted, effects, or coefficients of several fits; see ``orchard draw``."""
     from bold_orchard.inference.prediction.draw import check_options
@@ -294,6 +315,8 @@ def draw(
         len(fits), kind, {"along": along, "unit": unit, "units": named or None, "by": by, "slope": slope or None}
     )
     cores = [(open_fit(f) if isinstance(f, str) else f).with_rows().core for f in fits]
+    chosen = [c.outcomes(outcome) for c in cores]
+    cores = [c.of(names[0]) if names and kind != "coefficients" else c for c, names in zip(cores, chosen)]
     level = cores[0].level(confidence)
     result = drawn(cores, kind, along, unit, named, by, level, seed, figure, slope)
     return Answer(result, all(f.converged for f in cores))

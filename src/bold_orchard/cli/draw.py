@@ -46,6 +46,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--slope", action="store_true", help="effects: how steep the line or curve is along the predictor"
     )
+    parser.add_argument(
+        "--outcome", metavar="NAME", help="of several outcomes this one (default: all; in pictures the first)"
+    )
     output_options(parser)
 
 
@@ -60,7 +63,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     units = [n.strip() for n in args.units.split(",")] if args.units else []
     return draw(
         *args.fits, kind=args.kind, along=args.along, unit=args.unit, units=units, by=args.by,
-        confidence=args.confidence, seed=args.seed, figure=args.figure, slope=args.slope,
+        confidence=args.confidence, seed=args.seed, figure=args.figure, slope=args.slope, outcome=args.outcome,
     )  # fmt: skip
 
 

@@ -46,6 +46,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--slope", metavar="COLUMN", help="slopes of a covariate per level instead of means")
     parser.add_argument("--df", choices=("residual", "normal", "satterthwaite", "kenward-roger"),
                         help="degrees of freedom (default: those of the fit)")  # fmt: skip
+    parser.add_argument(
+        "--outcome", metavar="NAME", help="of several outcomes this one (default: all; in pictures the first)"
+    )
     parser.add_argument("--force", action="store_true", help="go on with a fit that did not converge")
     posterior_option(parser)
     errors_option(parser)
@@ -59,7 +62,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
         args.term, hold=_held(args.hold), differences=args.differences, correction=args.correction, df=args.df,
         slope=args.slope, within=args.within, ratios=args.ratios, sed=args.sed, force=args.force,
         confidence=args.confidence, errors=args.errors, posterior=args.posterior, against=args.against, letters=args.letters,
-        effect_sizes=args.effect_sizes, trend=args.trend,
+        effect_sizes=args.effect_sizes, trend=args.trend, outcome=args.outcome,
     )  # fmt: skip
 
 

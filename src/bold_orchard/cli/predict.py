@@ -25,6 +25,9 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--new", metavar="DATA", help="a table of new rows (default: the rows of the fit's own data)")
     parser.add_argument("--new-observation", action="store_true",
                         help="intervals for one more outcome of each row, not for its mean")  # fmt: skip
+    parser.add_argument(
+        "--outcome", metavar="NAME", help="of several outcomes this one (default: all; in pictures the first)"
+    )
     data_options(parser)
     posterior_option(parser)
     output_options(parser)
@@ -35,7 +38,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
 
     return open_fit(args.fit).predict(
         args.new, new_observation=args.new_observation, missing=args.missing, where=args.where, seed=args.seed,
-        confidence=args.confidence, posterior=args.posterior, progress=progress,
+        confidence=args.confidence, posterior=args.posterior, progress=progress, outcome=args.outcome,
     )  # fmt: skip
 
 

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from bold_orchard.data.codes import ends, see, suspicions
 from bold_orchard.data.columns import factorize
 from bold_orchard.data.table import Table
-from bold_orchard.design import differing_units, validation
+from bold_orchard.design import differing_units, outcomes, validation
 from bold_orchard.design.design import Block, Clause, Design, Options, UnitCodes
 from bold_orchard.design.known_matrices import factor, in_order, read_matrix
 from bold_orchard.design.lags import lag_calls, with_lags
@@ -26,6 +26,7 @@ from bold_orchard.families import family_of
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
+ANY = "(any outcome)"
 
 
 def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Design:
@@ -35,6 +36,8 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
     fitted as asked; see ``guards``.
     """
     check_columns(sentence, table)
+    if sentence.outcome.more:
+        return _of_several(sentence, table, options)
     family, link = family_and_link(sentence, options.family, options.link)
     validation.outcome_kind(sentence, table, options.family, family)
     table, filled = _fill_means(table, options.fill_mean)
@@ -93,6 +96,22 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
         *validation.many_levels(design),
     )
     return replace(design, notes=(*design.notes, *own, *far))
+
+
+def _of_several(sentence: tree.Sentence, table: Table, options: Options) -> Design:
+    """The design of several outcomes: that of the sentence and the table in which each has a row of its own."""
+    outcomes.check(sentence, options.family)
+    table, filled = _fill_means(table, options.fill_mean)
+    table, gaps = with_lags(sentence, table)
+    covariates = replace(sentence, outcome=tree.Outcome(tree.Column(ANY)))
+    used, dropped = _rows_used(covariates, table.with_columns({ANY: np.zeros(len(table))}), options.weights)
+    whole, long, observed = outcomes.stacked(sentence, used.only([c for c in used.columns if c != ANY]))
+    design = build_design(whole, long, replace(options, fill_mean=(), family=None))
+    counted = len(np.unique(long.numbers(outcomes.ROW)))
+    if counted < len(used):
+        dropped.append({"column": str(sentence.outcome), "rows": len(used) - counted})
+    rows = {"read": table.read, "used": counted, "dropped": dropped, "filled": filled, "observed": observed}
+    return replace(design, rows=rows, notes=(*gaps, *design.notes))
 
 
 def censored_rows(y: Array, limits: tuple[Array, Array] | None) -> dict[str, Any]:

@@ -151,6 +151,11 @@ class Design:
         return self.engine[0] != "memory" and self.counts is None
 
     @property
+    def outcomes(self) -> tuple[str, ...]:
+        """The names of several outcomes, each of which has rows of its own; nothing where there is one."""
+        return () if self.sentence.stacked is None else self.sentence.stacked.names
+
+    @property
     def groups(self) -> tuple[UnitCodes, ...]:
         """The units of the data, without those of curves."""
         return tuple(u for u in self.units if not u.curve)
@@ -223,4 +228,4 @@ class Design:
 
     @property
     def outcome(self) -> str:
-        return str(self.sentence.outcome)
+        return str(self.sentence.outcome if self.sentence.stacked is None else self.sentence.stacked)

@@ -114,7 +114,9 @@ def _products(term: tree.Term, made: list[Numeric | Category], full: frozenset[s
         for c in combination[1:]:
             column = column * c.values
         degree = "*".join(c.name if p else str(f) for c, p, f in zip(combination, powers, term.factors))
-        name, label = "*".join(c.name for c in combination), " * ".join(c.label for c in combination)
+        of, rest = (f"{term.outcome}: ", combination[1:]) if term.outcome is not None else ("", combination)
+        name = of + ("*".join(c.name for c in rest) or "intercept")
+        label = of + (" * ".join(c.label for c in rest) or "intercept")
         out.append(_Made(name, label, column, degree if any(powers) else None, sum((c.cell for c in combination), ())))
     return out
 
@@ -148,4 +150,4 @@ def _zeros(terms: tuple[tree.Term, ...], maker: ColumnMaker) -> tuple[str, ...]:
         made = maker.make(factor)
         text = f"{made.name} = {made.levels[0]}" if isinstance(made, Category) else made.zero
         seen.setdefault(text)
-    return tuple(seen)
+    return tuple(text for text in seen if text)

@@ -15,10 +15,10 @@ from bold_orchard.design.residual import ResidualPart
 Array = NDArray[Any]
 
 
-def some_rows(design: Design, keep: NDArray[np.intp]) -> Design:
+def some_rows(design: Design, keep: NDArray[np.intp], whole_units: bool = False) -> Design:
     """Only the rows ``keep`` (positions): means, knots and baselines stay those of all rows; empty levels are dropped.
 
-    Levels whose covariance with the others is known keep their numbers, rows or not.
+    Levels whose covariance with the others is known keep their numbers, rows or not; with ``whole_units`` all levels do.
     """
 
     def part(p: ModelMatrix) -> ModelMatrix:
@@ -27,7 +27,7 @@ def some_rows(design: Design, keep: NDArray[np.intp]) -> Design:
     whole = {b.unit.name for b in design.blocks if b.relationship_factor is not None}
 
     def unit(u: UnitCodes, known: bool) -> UnitCodes:
-        return replace(u, codes=u.codes[keep]) if known else _fewer(u, keep)
+        return replace(u, codes=u.codes[keep]) if known or whole_units else _fewer(u, keep)
 
     return replace(
         design,

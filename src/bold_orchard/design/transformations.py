@@ -21,6 +21,7 @@ from bold_orchard.errors import OrchardError, shown, unknown_name
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
+OUTCOME = "(outcome)"  # column that says which of several outcomes a stacked row is of
 TAKEN = ("intercept", "spread")  # names of terms: columns called so keep the brackets in which they are written
 
 
@@ -84,6 +85,10 @@ class ColumnMaker:
                 return self.category(factor.name, factor.name)
             name = f"[{factor.name}]" if factor.name in TAKEN else factor.name
             return Numeric((name,), (self.numbers(factor.name),), f"{factor.name} = 0")
+        if isinstance(factor, tree.OfOutcome):
+            labels = self.table.labels(OUTCOME)
+            own = np.array([t == factor.name for t in labels.texts], dtype=float)
+            return Numeric((factor.name,), (own[labels.codes],), "")
         if isinstance(factor, tree.OwnSpread):  # nothing of it enters the linear predictor
             return Numeric(("spread",), (np.zeros(len(self.table)),), "")
         if isinstance(factor, tree.Named):

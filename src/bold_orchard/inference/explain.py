@@ -99,6 +99,8 @@ class _Words:
         for row in self.d.fixed[len(self.d.thresholds) :]:
             if row.estimate is None:
                 text = f"{self.named(row.label)} has no estimate: the rows do not tell it apart from other terms."
+            elif row.term in self.of_outcomes:
+                text = self._of_outcome(row)
             elif row.term == "intercept":
                 text = self._intercept(row.estimate, row.ci)
             elif "*" in row.term:
@@ -108,6 +110,31 @@ class _Words:
                 rest = ", all else being equal" if others else ""
                 text = f"{self._step(row.term, row.label)} {self.change(row.estimate, row.ci)}{rest}.{self._differs(row.term)}"
             yield Explanation("fixed", row.term, None, text)
+
+    @property
+    def of_outcomes(self) -> dict[str, tuple[str, str]]:
+        """Terms of several outcomes, each with its outcome and what it is of it."""
+        names = self.d.outcome.split(", ")
+        found = [
+            (r.term, n, r.term[len(n) + 2 :])
+            for r in self.d.fixed
+            for n in names
+            if len(names) > 1 and r.term.startswith(f"{n}: ")
+        ]
+        return {term: (name, rest) for term, name, rest in found}
+
+    def _of_outcome(self, row: Any) -> str:
+        name, rest = self.of_outcomes[row.term]
+        label = row.label[len(name) + 2 :]
+        told = "" if row.ci is None else f" ({self.interval(row.ci, False)})"
+        if rest == "intercept":
+            return (
+                f"Where all else is zero or at its baseline, the mean of {name} is {self.number(row.estimate)}{told}."
+            )
+        direction = "raises" if row.estimate >= 0 else "lowers"
+        ends = row.ci if row.ci is None or row.estimate >= 0 else [-row.ci[1], -row.ci[0]]
+        told = "" if ends is None else f" ({self.interval(ends, False)})"
+        return f"{self._step(rest, label)} {direction} the mean of {name} by {self.number(abs(row.estimate))}{told}."
 
     def _step(self, term: str, label: str) -> str:
         for at in (m.start() for m in re.finditer(": ", label)):

@@ -12,7 +12,9 @@ import numpy as np
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import build_design
 from bold_orchard.design.design import Design, Options
-from bold_orchard.errors import OrchardError, UsageError
+from bold_orchard.design.subset import some_rows
+from bold_orchard.design.transformations import OUTCOME
+from bold_orchard.errors import OrchardError, UsageError, unknown_name
 from bold_orchard.estimation.estimate import estimate, reopen
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.generalized import GeneralizedModel
@@ -53,13 +55,15 @@ class Settings:
 
 @dataclass(frozen=True)
 class Fit:
-    """A fitted model with its name, its tests' method and its document (``result``, the contract of docs/json.md)."""
+    """A fitted model with its name, its tests' method and its document (``result``, the contract of docs/json.md); ``one`` is the outcome, of several,
+    that its questions are about."""
 
     name: str
     model: FittedModel[Any, Any]
     settings: Settings
     known: CoefficientInference
     result: FitResult
+    one: str | None = None
 
     def __eq__(self, other: object) -> bool:
         """Whether both are fits of one model to the same rows, with the same document."""
@@ -112,6 +116,23 @@ class Fit:
     @property
     def converged(self) -> bool:
         return self.model.converged
+
+    def of(self, outcome: str) -> Fit:
+        """The same fit asked about one of its outcomes: its rows are that outcome's, its estimates those of all."""
+        mine = [t == outcome for t in self.design.table.labels(OUTCOME).texts]
+        keep = np.flatnonzero(np.array(mine)[self.design.table.labels(OUTCOME).codes])
+        model = replace(self.model, design=some_rows(self.design, keep, whole_units=True))
+        return replace(self, model=model, one=outcome, result=self.result.with_keys(outcome=outcome))
+
+    def outcomes(self, asked: str | None) -> list[str]:
+        """The outcomes that a question is about: the one asked for, or all; nothing where there is one. Raises UsageError for a name that is none."""
+        known = list(self.design.outcomes)
+        if asked is not None and asked not in known:
+            raise UsageError(
+                unknown_name("outcome", asked, known or [self.design.outcome], f"the fit '{self.name}'")
+                + " (in --outcome)"
+            )
+        return known if asked is None else [asked]
 
     def called(self, name: str) -> Fit:
         """The same fit by another name."""

@@ -70,7 +70,7 @@ def summarise(
         "warnings": warnings,
         "df_method": df_method,
         "confidence": confidence,
-        "intercept_at": list(design.fixed.zeros) if design.fixed.intercept or design.graded else [],
+        "intercept_at": list(design.fixed.zeros) if design.fixed.intercept or design.graded or design.outcomes else [],
         "transformations": [{"term": t, "meaning": m} for t, m in design.meanings.items()],
     } | mean_variances(model)
     engine, workers = design.engine
@@ -89,17 +89,23 @@ def summarise(
 
 
 def group_rows(design: Design) -> list[dict[str, Any]]:
-    """Levels of each unit and their numbers of rows."""
-    return [
-        {
-            "group": u.name,
-            "levels": u.size,
-            "smallest": int(u.counts.min()),
-            "median": number(np.median(u.counts)),
-            "largest": int(u.counts.max()),
-        }
-        for u in design.groups
-    ]
+    """Levels of each unit and their numbers of rows, of several outcomes those of the table."""
+    first: Any = slice(None)
+    if design.outcomes:
+        first = np.unique(np.asarray(design.residual.codes), return_index=True)[1]
+    out = []
+    for u in design.groups:
+        counts = np.bincount(u.codes[first], minlength=u.size)
+        out.append(
+            {
+                "group": u.name,
+                "levels": u.size,
+                "smallest": int(counts.min()),
+                "median": number(np.median(counts)),
+                "largest": int(counts.max()),
+            }
+        )
+    return out
 
 
 def number(x: float) -> float | None:

@@ -84,10 +84,10 @@ def _split(text: str) -> tuple[str, float | None]:
 def _columns_of_terms(fit: Fit) -> dict[str, list[int]]:
     """Terms but the intercept, with their places among the kept coefficients."""
     part, kept = fit.design.fixed, fit.model.kept
-    out: dict[str, list[int]] = {str(t): [] for t in part.terms if not t.is_intercept}
+    out: dict[str, list[int]] = {str(t): [] for t in part.terms if t.alone.factors}
     for place, column in enumerate(kept):
         term = part.terms[part.owner[column]]
-        if not term.is_intercept:
+        if term.alone.factors:
             out[str(term)].append(place)
     return {t: at for t, at in out.items() if at}
 

@@ -11,7 +11,9 @@ from numpy.typing import NDArray
 
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Design
+from bold_orchard.design.outcomes import ROW, VALUE
 from bold_orchard.design.over import design_over
+from bold_orchard.design.transformations import OUTCOME
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.assumed import Assumed, assumed_of, drawn_parts, drawn_residual, family_over
 from bold_orchard.inference.fit import Fit
@@ -49,6 +51,10 @@ def simulate(fit: Fit, table: Table, draws: int, seed: int) -> SimulateResult:
     made = pd.concat([rows] * draws, ignore_index=True)
     made[name] = np.concatenate([_as_measured(fit, v) for v in values])
     number = "draw" if not table.has("draw") else f"draw of {fit.name}"
+    if fit.design.outcomes:
+        made["(draw)"] = np.repeat(np.arange(draws), len(rows))
+        made = _by_outcome(fit, made, name)
+        rows = made.iloc[: len(made) // draws]
     made.insert(0, number, np.repeat(np.arange(1, draws + 1), len(rows)))
     left = len(table) - len(rows)
     notes = (
@@ -66,6 +72,16 @@ def simulate(fit: Fit, table: Table, draws: int, seed: int) -> SimulateResult:
         "notes": notes,
     }  # fmt: skip
     return SimulateResult.from_dict(document).with_keys(drawn=made)
+
+
+def _by_outcome(fit: Fit, long: Any, name: str) -> Any:
+    """Rows of several outcomes beside each other again, one for each row of the table."""
+    key = ["(draw)", ROW]
+    wide = long.drop_duplicates(key).set_index(key).drop(columns=[OUTCOME, VALUE, name], errors="ignore")
+    for outcome in fit.design.outcomes:
+        wide[outcome] = long[long[OUTCOME] == outcome].set_index(key)[name]
+    wide = wide.reset_index(drop=True)
+    return wide
 
 
 class _Drawer:

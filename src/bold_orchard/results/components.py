@@ -48,6 +48,7 @@ class IntraclassCorrelation(Part):
     group: str
     value: Number
     share: Number
+    outcome: str | Absent = ABSENT
     ci: Interval | Absent = ABSENT
     by_level: list[LevelCorrelation] | Absent = ABSENT
 

@@ -52,6 +52,7 @@ class RowCounts(Part):
     dropped: list[DroppedRows]
     filled: list[FilledCells]
     censored: CensoredRows | Absent = ABSENT
+    observed: dict[str, int] | Absent = ABSENT
 
 
 @dataclass(frozen=True)

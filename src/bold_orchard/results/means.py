@@ -24,14 +24,15 @@ class GradeChance(Part):
 
 @dataclass(frozen=True)
 class AdjustedMean(Part):
-    """The mean (or slope) of one combination of levels, null where it is not estimable; ``outcome`` on the outcome's scale."""
+    """The mean (or slope) of one combination of levels, null where it is not estimable; ``outcome`` on the outcome's scale, of several outcomes the name of
+    the one it is of."""
 
     levels: dict[str, Level]
     mean: Number
     se: Number
     df: Number
     ci: Interval
-    outcome: Number | Absent = ABSENT
+    outcome: Number | str | Absent = ABSENT
     outcome_se: Number | Absent = ABSENT
     outcome_ci: Interval | Absent = ABSENT
     population: Number | Absent = ABSENT
@@ -65,6 +66,7 @@ class Difference(Part):
     term: str | Absent = ABSENT
     d_total: Number | Absent = ABSENT
     d_residual: Number | Absent = ABSENT
+    outcome: str | Absent = ABSENT
 
 
 @dataclass(frozen=True)
@@ -148,6 +150,17 @@ class MeansResult(Result):
             ]
         return rows
 
+    def by_outcome(self) -> list[MeansResult]:
+        """One result for each of several outcomes; itself where there is one."""
+        names = [m.outcome for m in self.means if isinstance(m.outcome, str)]
+        out = []
+        for name in dict.fromkeys(names):
+            at = [i for i, n in enumerate(names) if n == name]
+            errors = sed_of([[self.sed.matrix[i][j] for j in at] for i in at])
+            out.append(replace(self, outcome=name, means=[replace(self.means[i], outcome=ABSENT) for i in at], sed=errors,
+                               pairs=[p for p in self.pairs if p.outcome == name]))  # fmt: skip
+        return out or [self]
+
     def by_term(self) -> list[MeansResult]:
         """One result for each term."""
         if self.term is not None:
@@ -180,6 +193,14 @@ def of_all_terms(made: Sequence[MeansResult]) -> MeansResult:
         averaged=list(dict.fromkeys(a for d in made for a in d.averaged)), notes=list(dict.fromkeys(n for d in made for n in d.notes)),
         units=ABSENT,
     )  # fmt: skip
+
+
+def of_all_outcomes(made: Sequence[MeansResult], outcome: str) -> MeansResult:
+    """Results of several outcomes of one fit as one, each mean and difference with the name of its outcome."""
+    whole = of_all_terms(made)
+    means = [replace(m, outcome=d.outcome, term=m.term if d.term is None else ABSENT) for d in made for m in d.means]
+    pairs = [replace(p, outcome=d.outcome, term=p.term if d.term is None else ABSENT) for d in made for p in d.pairs]
+    return replace(whole, outcome=outcome, term=made[0].term, means=means, pairs=pairs)
 
 
 def sed_of(matrix: list[list[Number]]) -> DifferenceErrors:

@@ -17,6 +17,7 @@ from bold_orchard.sentence.signatures import ALONE, check_call, check_effects, c
 SPELLINGS = {"center": "centre"}
 MOST_CROSSED = 10  # cross(...) of ten parts writes 1,023 terms
 CENSORED = "censored"
+MOST_OUTCOMES = 12  # jointly: 12 outcomes have 66 correlations of rows alone
 MOST_CLAUSES = 40  # clauses: more is a slip of a script, not a model
 
 
@@ -120,6 +121,9 @@ class Builder(Transformer_NonRecursive[Any, Any]):
     # -- terms
     def term(self, meta: Any, factors: list[Any]) -> list[tree.Term]:
         place = _place(meta)
+        if isinstance(factors[0], tree.OfOutcome):
+            name = factors[0].name
+            return [replace(t, of=name) for t in self.term(meta, factors[1:])]
         if len(factors) == 1 and isinstance(factors[0], tree.Intercept):
             return [tree.Term((), place)]
         if len(factors) == 1 and isinstance(factors[0], tree.Call) and factors[0].function == "cross":
@@ -135,6 +139,9 @@ class Builder(Transformer_NonRecursive[Any, Any]):
             if len(factors) > 1 and isinstance(f, tree.Call) and f.function in ALONE:
                 raise self.fail(f"{f.function}(...) stands alone, not inside a product", f.place)
         return _parted(tuple(factors), place)
+
+    def of_outcome(self, meta: Any, parts: list[tree.Column]) -> tree.OfOutcome:
+        return tree.OfOutcome(parts[0].name, _place(meta))
 
     def terms(self, meta: Any, groups: list[list[tree.Term]]) -> tuple[tree.Term, ...]:
         """All terms in order, once each (``a*b`` and ``b*a`` are the same term)."""
@@ -215,12 +222,23 @@ class Builder(Transformer_NonRecursive[Any, Any]):
         value = parts[0]
         check_extreme(value, self.fail)
         if isinstance(value, tree.Call) and value.function == CENSORED:
+            if len(parts) > 1:
+                raise self.fail("censored(...) stands alone as the outcome", value.place)
             return self._censored(value)
         if isinstance(value, tree.Intercept):
             raise self.fail("the outcome must be a column or a function of one", value.place)
-        if isinstance(value, tree.OwnSpread):
-            value = tree.Column("spread", value.place)
-        return tree.Outcome(value)
+        made = [tree.Column("spread", v.place) if isinstance(v, tree.OwnSpread) else v for v in parts]
+        if len(made) > MOST_OUTCOMES:
+            raise self.fail(
+                f"at most {MOST_OUTCOMES} outcomes can be modelled together, not {len(made)}", made[-1].place
+            )
+        for k, other in enumerate(made[1:], start=1):
+            if isinstance(other, tree.Intercept) or (isinstance(other, tree.Call) and other.function == CENSORED):
+                raise self.fail("several outcomes are columns or functions of one each", other.place)
+            check_extreme(other, self.fail)
+            if str(other) in [str(m) for m in made[:k]]:
+                raise self.fail(f"'{other}' stands twice among the outcomes", other.place)
+        return tree.Outcome(made[0], more=tuple(made[1:]))
 
     def _censored(self, call: tree.Call) -> tree.Outcome:
         example = "censored(residue, 0.5) or censored(time, none, limit)"
@@ -292,6 +310,9 @@ class Builder(Transformer_NonRecursive[Any, Any]):
         if not fixed and not intercept:
             raise self.fail("nothing is left in the fixed part", (0, len(self.text)))
         self._outcome_not_among(outcome, (fixed, rest))
+        self._for_an_outcome(
+            outcome, [*fixed, *(t for c in rest if isinstance(c, tree.Each) for t in (*c.terms, *c.vary))]
+        )
         each = tuple(c for c in rest if isinstance(c, tree.Each))
         if len(each) > MOST_CLAUSES:
             raise self.fail(
@@ -322,6 +343,14 @@ class Builder(Transformer_NonRecursive[Any, Any]):
             lets=tuple(lets.values()),
             notes=_missing_parts(fixed),
         )
+
+    def _for_an_outcome(self, outcome: tree.Outcome, terms: list[tree.Term]) -> None:
+        """Refuse a term that is written for an outcome that is none of several."""
+        names = outcome.names
+        for term in terms:
+            if term.of is not None and (term.of not in names or not outcome.more):
+                told = f"the outcomes are {', '.join(names)}" if outcome.more else "the sentence has one outcome"
+                raise self.fail(f"'{term.of}:' marks a term of one of several outcomes, and {told}", term.place)
 
     def _no_clause_twice(self, each: tuple[tree.Each, ...]) -> None:
         """A term in two clauses of one unit: nothing could tell the two variances apart."""

@@ -90,6 +90,17 @@ class OwnSpread(Node):
 
 
 @dataclass(frozen=True)
+class OfOutcome(Node):
+    """1 in the rows of one of several outcomes, 0 in the others: the first factor of every term of a sentence over stacked rows."""
+
+    name: str
+    place: tuple[int, int] = field(default=START, compare=False)
+
+    def text(self, brackets: bool) -> str:
+        return column_text(self.name) if brackets else self.name
+
+
+@dataclass(frozen=True)
 class Arithmetic(Node):
     """``operator`` is '^', 'negative', or one sign (+ and -, or * and /) between each two of the operands."""
 
@@ -141,8 +152,8 @@ class Named(Node):
         return self.name
 
 
-Expression = Number | Text | Column | Intercept | OwnSpread | Arithmetic | Call | Named | By
-Factor = Intercept | OwnSpread | Column | Call | Named
+Expression = Number | Text | Column | Intercept | OwnSpread | Arithmetic | Call | Named | By | OfOutcome
+Factor = Intercept | OwnSpread | Column | Call | Named | OfOutcome
 
 
 @dataclass(frozen=True)
@@ -177,10 +188,11 @@ Condition = Comparison | Logic
 
 @dataclass(frozen=True)
 class Term(Node):
-    """A product of factors; the empty product is the intercept."""
+    """A product of factors; the empty product is the intercept. ``of`` is the outcome, of several, that it is written for alone."""
 
     factors: tuple[Factor, ...]
     place: tuple[int, int] = field(default=START, compare=False)
+    of: str | None = None
 
     @property
     def is_intercept(self) -> bool:
@@ -194,9 +206,24 @@ class Term(Node):
     @property
     def key(self) -> frozenset[str]:
         """What makes two terms the same: their factors in any order."""
-        return frozenset(f.written for f in self.factors)
+        own = {f.written for f in self.factors}
+        return frozenset(own if self.of is None else own | {f"{self.of}:"})
+
+    @property
+    def outcome(self) -> str | None:
+        """The outcome whose rows it is of, over stacked rows."""
+        first = self.factors[0] if self.factors else None
+        return first.name if isinstance(first, OfOutcome) else None
+
+    @property
+    def alone(self) -> Term:
+        """The same without the outcome that it is of."""
+        return Term(self.factors[1:] if self.outcome is not None else self.factors, self.place)
 
     def text(self, brackets: bool) -> str:
+        of = self.of if self.outcome is None else self.outcome
+        if of is not None:
+            return f"{column_text(of) if brackets else of}: {self.alone.text(brackets)}"
         return _joined("*", self.factors, brackets) if self.factors else "intercept"
 
 
@@ -283,17 +310,36 @@ class Spread:
     place: tuple[int, int] = field(default=START, compare=False)
 
 
+def unstacked(terms: tuple[Term, ...], outcomes: tuple[str, ...]) -> tuple[Term, ...]:
+    """Terms over stacked rows as they are written: once where all outcomes have them, else with the outcome's name."""
+    found: dict[frozenset[str], list[Term]] = {}
+    for term in terms:
+        found.setdefault(term.alone.key, []).append(term)
+    out: list[Term] = []
+    for own in found.values():
+        whole = len(own) == len(outcomes)
+        out += [own[0].alone] if whole else [replace(t.alone, of=t.outcome) for t in own]
+    return tuple(out)
+
+
 @dataclass(frozen=True)
 class Outcome(Node):
     """What is modelled: a column, a function of one, or successes out of trials; a censored column with its lower and upper ``limits``, numbers or columns,
-    None where there is none."""
+    None where there is none. ``more`` are
+    further outcomes, modelled jointly."""
 
     value: Column | Call | Named
     trials: Column | None = None
     limits: tuple[Expression | None, ...] = ()
+    more: tuple[Column | Call | Named, ...] = ()
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The outcomes as they are printed."""
+        return tuple(str(v) for v in (self.value, *self.more))
 
     def text(self, brackets: bool) -> str:
-        value = self.value.text(brackets)
+        value = _joined(", ", (self.value, *self.more), brackets)
         if self.limits:
             told = ", ".join("none" if limit is None else limit.text(brackets) for limit in self.limits)
             return f"censored({value}, {told})"
@@ -302,7 +348,8 @@ class Outcome(Node):
 
 @dataclass(frozen=True)
 class Sentence(Node):
-    """The whole model; ``known`` is the column that holds the SD of each row's error, ``source`` the text it was read from, ``notes`` what
+    """The whole model; ``known`` is the column that holds the SD of each row's error, ``stacked`` the several outcomes of a sentence over
+    rows in which each has a row of its own, ``source`` the text it was read from, ``notes`` what
     reading it gave rise to."""
 
     outcome: Outcome
@@ -312,9 +359,19 @@ class Sentence(Node):
     within: Within | None = None
     spread: tuple[Term, ...] = ()
     known: Column | None = None
+    stacked: Outcome | None = None
     lets: tuple[Named, ...] = ()
     notes: tuple[str, ...] = field(default=(), compare=False)
     source: str = field(default="", compare=False)
+
+    def _plain(self) -> Sentence:
+        """A sentence over stacked rows as it is written."""
+        assert self.stacked is not None
+        names = self.stacked.names
+        fixed = unstacked(self.terms, names)
+        each = tuple(replace(e, terms=unstacked(e.terms, names), vary=e.vary) for e in self.each)
+        return replace(self, outcome=self.stacked, terms=tuple(t for t in fixed if t.factors), each=each, within=None, stacked=None,
+                       intercept=any(not t.factors and t.of is None for t in fixed))  # fmt: skip
 
     @property
     def smooths(self) -> tuple[Call, ...]:
@@ -332,6 +389,8 @@ class Sentence(Node):
         return (*own, *of_all, *(_wiggle(e.unit, s) for e in self.each for s in _curves(e)))
 
     def text(self, brackets: bool) -> str:
+        if self.stacked is not None:
+            return self._plain().text(brackets)
         fixed = _joined(" + ", self.terms, brackets) or "intercept"
         parts = [f"let {n.name} = {n.factor.text(brackets)}" for n in self.lets]
         parts += [f"{self.outcome.text(brackets)} = {fixed}" + ("" if self.intercept else " without intercept")]
@@ -396,7 +455,7 @@ def named(item: Any, lets: Mapping[str, Named]) -> Any:
     if isinstance(item, (Call, Arithmetic, Term, Each, Spread, Outcome)):
         changes = {
             f: named(getattr(item, f), lets)
-            for f in ("arguments", "operands", "factors", "terms", "vary", "value")
+            for f in ("arguments", "operands", "factors", "terms", "vary", "value", "more")
             if hasattr(item, f)
         }
         return replace(item, **changes)

@@ -40,16 +40,20 @@ class UnstructuredRows(RowCovariance):
         unit = np.repeat(np.arange(len(sizes)), sizes)
         present = np.zeros((len(sizes), v), dtype=bool)
         present[unit, occasion] = True
-        self.patterns, pattern = np.unique(present, axis=0, return_inverse=True)
+        _, first, pattern = np.unique(
+            present @ (1 << np.arange(v, dtype=np.int64)), return_index=True, return_inverse=True
+        )
+        self.patterns = present[first]
         self.counts = np.bincount(pattern.ravel(), minlength=len(self.patterns))
         pattern = pattern.ravel()[unit]
         place = np.arange(n) - unit_starts[unit]
         self.classes, self.sizes, self.entries = [], [], []
         for offset in range(int(sizes.max())):
             have = place >= offset
-            key = np.full((n, 3), -1)
-            key[have] = np.column_stack([pattern, occasion, occasion[np.arange(n) - offset]])[have]
-            distinct, code = np.unique(key[have], axis=0, return_inverse=True)
+            rows = np.flatnonzero(have)
+            key = (pattern[rows] * v + occasion[rows]) * v + occasion[rows - offset]
+            codes, code = np.unique(key, return_inverse=True)
+            distinct = np.column_stack([codes // v**2, codes // v % v, codes % v])
             classes = np.full(n, -1)
             classes[have] = code.ravel()
             self.classes.append(classes)

@@ -51,7 +51,7 @@ class _Terms:
         maker = fit.design.maker()
         made = {f.written: maker.make(f) for t in self.part.terms for f in t.factors}
         self.categories = {n: m for n, m in made.items() if isinstance(m, Category)}
-        self.tested = [(i, t) for i, t in enumerate(self.part.terms) if not t.is_intercept]
+        self.tested = [(i, t) for i, t in enumerate(self.part.terms) if t.alone.factors]
 
     def of(self, term: Term) -> frozenset[str]:
         """Its categories."""

@@ -277,5 +277,6 @@ def _finish_pairs(
 def terms_with_means(fit: Fit) -> list[str]:
     """All categories and products of categories of the fixed part; "" where there is none, for the mean of all."""
     known = {name for name, _ in fit.design.categories()}
-    out = [str(t) for t in fit.design.fixed.terms if t.factors and all(str(f) in known for f in t.factors)]
-    return out or [""]
+    plain = [t.alone for t in fit.design.fixed.terms if fit.one is None or t.outcome == fit.one]
+    out = [str(t) for t in plain if t.factors and all(str(f) in known for f in t.factors)]
+    return list(dict.fromkeys(out)) or [""]

@@ -15,10 +15,11 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.data.columns import Texts
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import fixed_part, split_offsets
 from bold_orchard.design.model_matrix import build_part
-from bold_orchard.design.transformations import Category, ColumnMaker
+from bold_orchard.design.transformations import OUTCOME, Category, ColumnMaker
 from bold_orchard.errors import OrchardError, unknown_name
 from bold_orchard.inference.coefficients.curves import curve_columns, curve_effects
 from bold_orchard.inference.fit import Fit
@@ -122,7 +123,7 @@ class ReferenceGrid:
             values = [cell[name] for cell in cells]
             number = self.design.table.kind(name) == "number"
             columns[name] = np.asarray(values, dtype=float) if number else np.asarray(values, dtype=object)
-        table = Table(columns, "the grid", len(cells))
+        table = self._asked(Table(columns, "the grid", len(cells)))
         maker = ColumnMaker(table, self.design.memory, learn=False, reference=self._training)
         offsets, plain = split_offsets(self.design.sentence.terms, maker)
         part = fixed_part(plain, self.design.sentence, maker, self.design.family)
@@ -134,6 +135,16 @@ class ReferenceGrid:
             x[:, j] += np.bincount(owner, column, minlength=len(x)) / np.maximum(sizes, 1)
         if offsets is not None:
             offset += np.bincount(owner, offsets, minlength=len(x)) / np.maximum(sizes, 1)
+
+    def _asked(self, table: Table) -> Table:
+        """Rows of the outcome, of several, that is asked about; the first where none is."""
+        outcomes = self.design.outcomes
+        if not outcomes:
+            return table
+        code = outcomes.index(self.fit.one) if self.fit.one is not None else 0
+        return table.with_columns(
+            {OUTCOME: Texts(np.full(len(table), code, dtype=np.intp), np.array(outcomes, dtype=object), outcomes)}
+        )
 
     def random_products(self, points: Sequence[Held]) -> list[Array]:
         """For each clause the mean of z z' over the combinations of categories of a point, (points, k, k): tr(G M) is what the units'
@@ -153,7 +164,10 @@ class ReferenceGrid:
         raw = {c: self.design.table.kind(c) == "number" for c in names}
         columns = {c: np.array([cell[c] for cell in cells], dtype=float if raw[c] else object) for c in names}
         maker = ColumnMaker(
-            Table(columns, "the grid", len(cells)), self.design.memory, learn=False, reference=self._training
+            self._asked(Table(columns, "the grid", len(cells))),
+            self.design.memory,
+            learn=False,
+            reference=self._training,
         )
         counts = np.bincount(owner, minlength=len(points))
         out = []

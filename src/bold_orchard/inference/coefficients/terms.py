@@ -40,6 +40,7 @@ def terms(
     method = df_method or fit.settings.df
     chisq = chisq or method == "normal"
     asked = hypotheses(fit, kind)
+    asked += _joint(fit, asked)
     if not asked:
         raise OrchardError(f"'{fit.name}' has no fixed term beside the intercept, so there is nothing to test")
     known, level = fit.precision(method), fit.level(confidence)
@@ -62,6 +63,23 @@ def terms(
         "notes": [*(f"{h.term}: {h.why}." for h in asked if h.why), *_notes(fit, kind)],
     }
     return TermsResult.from_dict(document)
+
+
+def _joint(fit: Fit, tested: list[Hypothesis]) -> list[Hypothesis]:
+    """Of several outcomes every term of more than one: all of them together."""
+    if not fit.design.outcomes:
+        return []
+    plain = {str(t): str(t.alone) for t in fit.design.fixed.terms}
+    found: dict[str, list[Hypothesis]] = {}
+    for h in tested:
+        found.setdefault(plain[h.term], []).append(h)
+    return [
+        Hypothesis(
+            f"joint: {term}", np.concatenate([h.rows for h in own]), why=next((h.why for h in own if h.why), None)
+        )
+        for term, own in found.items()
+        if len(own) > 1
+    ]
 
 
 def _test(fit: Fit, known: CoefficientInference, h: Hypothesis, ratio: bool, chisq: bool) -> dict[str, Any]:

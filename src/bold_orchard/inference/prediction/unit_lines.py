@@ -9,12 +9,13 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.data.columns import Texts
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import covariate_columns, fixed_part, split_offsets
 from bold_orchard.design.design import UnitCodes
 from bold_orchard.design.lags import lag_calls
 from bold_orchard.design.model_matrix import build_part
-from bold_orchard.design.transformations import Category, ColumnMaker
+from bold_orchard.design.transformations import OUTCOME, Category, ColumnMaker
 from bold_orchard.design.validation import constant_inside
 from bold_orchard.inference.coefficients.curves import average_curves
 from bold_orchard.inference.fit import Fit
@@ -147,6 +148,10 @@ class Lines:
             columns[self.along] = levels.raw[np.array(levels.positions)][values.astype(np.intp)]
         for call in lag_calls(self.fit.design.sentence):
             columns[call.written] = np.full(n, self.fit.design.mean_of(self.fit.design.table.numbers(call.written)))
+        outcomes = self.fit.design.outcomes
+        if outcomes:
+            code = outcomes.index(self.fit.one) if self.fit.one is not None else 0
+            columns[OUTCOME] = Texts(np.full(n, code, dtype=np.intp), np.array(outcomes, dtype=object), outcomes)
         return Table(columns, "the lines", n)
 
 

@@ -66,7 +66,11 @@ def components(
         boundary = row["group"] in fit.result["convergence"]["boundary_terms"]
         zero = row["kind"] == "variance" and row["estimate"] == 0
         made = _row(
-            row, None if zero or se == 0 else se, z, None if row["part"] is None else row["part"] / total, boundary
+            row,
+            None if zero or se == 0 else se,
+            z,
+            None if row["part"] is None or design.outcomes else row["part"] / total,
+            boundary,
         )
         out.append(made | {"change": number(float(slope @ step))})
         named.append(row["parameter"])
@@ -91,7 +95,7 @@ def components(
         "confidence": confidence,
         "components": out,
         "icc": _icc(fit, rows),
-        "r2": r_squared(fit),
+        "r2": r_squared(fit) if not design.outcomes else {"marginal": None, "conditional": None},
         "latent_variance": None if design.additive else rows[-1]["estimate"],
         "against": None if against is None else against.name,
         "reduction": reduction,
@@ -332,6 +336,8 @@ def _icc(fit: Fit, rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
     Where variances depend on a category the same for each of its levels, in ``by_level``.
     """
     design = fit.design
+    if design.outcomes:
+        return [entry for name in design.outcomes for entry in _icc_of(fit, name)]
     whole = _alike(fit, [mean_effect_variance(fit.model, c) for c in design.clauses], rows[-1]["part"])
     out: list[dict[str, Any]] = [
         {"group": u.name, "value": number(v), "share": number(s)} for u, (v, s) in zip(design.groups, whole)
@@ -344,6 +350,18 @@ def _icc(fit: Fit, rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
                 {"column": column, "level": level, "value": number(value), "share": number(share)}
             )
     return out
+
+
+def _icc_of(fit: Fit, outcome: str) -> list[dict[str, Any]]:
+    """The same of one of several outcomes."""
+    own = fit.of(outcome)
+    parts = [mean_effect_variance(own.model, c) for c in own.design.clauses]
+    k = fit.design.outcomes.index(outcome)
+    rest = fit.result["residual"]["parameters"]["covariance"][k][k]
+    return [
+        {"group": u.name, "outcome": outcome, "value": number(v), "share": number(s)}
+        for u, (v, s) in zip(own.design.groups, _alike(own, parts, rest))
+    ]
 
 
 def _alike(fit: Fit, parts: list[float], rest: float) -> list[tuple[float, float]]:

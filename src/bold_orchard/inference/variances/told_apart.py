@@ -25,6 +25,7 @@ SIZES = (150, 500, 1200)  # rows looked at: what some tell apart, all do
 MOST = 60_000_000  # entries of all changes of V held at once (480 MB)
 FLAT = 1e-9  # of the largest eigenvalue of the scaled products; exact zeros come out near 1e-16
 INSIDE = 0.31  # alpha on which SDs depend, where the change is looked at: any point inside serves
+MOST_LEVELS = 10_000  # among which patterns of times are looked for
 
 
 def null_direction(design: Design, reml: bool) -> tuple[Criterion, Array] | None:
@@ -53,15 +54,16 @@ def _rows(design: Design, size: int) -> NDArray[np.intp]:
     residual = design.residual
     codes = (
         residual.codes
-        if residual.codes is not None
+        if residual.codes is not None and not design.outcomes
         else max((u.codes for u in design.groups), key=lambda c: c.max(), default=np.arange(n))
     )
-    time = np.zeros(n) if residual.time is None else residual.time
+    time = np.zeros(n) if residual.time is None or design.outcomes else residual.time
     order = sorted_rows(codes, time)
     starts = np.flatnonzero(np.diff(codes[order], prepend=-1))
     seen: dict[bytes, int] = {}
     rank = []
-    for level, rows in enumerate(np.split(order, starts[1:])):
+    stop = starts[MOST_LEVELS] if len(starts) > MOST_LEVELS else n
+    for level, rows in enumerate(np.split(order[:stop], starts[1:MOST_LEVELS])):
         key = time[rows].tobytes()
         seen[key] = seen.get(key, 0) + 1
         rank.append((seen[key], level, rows))

@@ -94,7 +94,12 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
         "How alike two rows of one group are (ICC)",
         ("group", "correlation of\ntwo rows (ICC)", *((level,) if drawn else ()), "own share of\nthe variance"),
         [
-            (i["group"], fixed(i["value"], 3), *((_ends(i["ci"]),) if drawn else ()), percent(i["share"]))
+            (
+                f"{i['group']} ({i['outcome']})" if "outcome" in i else i["group"],
+                fixed(i["value"], 3),
+                *((_ends(i["ci"]),) if drawn else ()),
+                percent(i["share"]),
+            )
             for i in d["icc"]
         ],
         [bar(i["share"]) for i in d["icc"]],
@@ -116,6 +121,8 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
             f"Two rows of one level of {' or '.join(above)} also share the levels above it, so their correlation counts these in."
         )
     r2 = d["r2"]
+    if r2["marginal"] is None and r2["conditional"] is None:
+        return page.notes(d["notes"])
     page.text(
         f"The average effects explain {percent(r2['marginal'])} of the variance (marginal R²{_between(r2, 'marginal')}); with the groups' own "
         f"effects {percent(r2['conditional'])} (conditional R²{_between(r2, 'conditional')})."

@@ -102,7 +102,11 @@ def average_effects(page: Page, d: FitResult, digits: int) -> None:
         )
     if d["intercept_at"]:
         plain = d["link"] == "identity"
-        what = "The intercept is the mean" if plain else f"The intercept is the {d['link']} of the {d.eta_of}"
+        what = (
+            ("Intercepts are the means" if "observed" in d["rows"] else "The intercept is the mean")
+            if plain
+            else f"The intercept is the {d['link']} of the {d.eta_of}"
+        )
         what = "The thresholds hold" if d["family"] == "ordinal" else what
         groups = list(dict.fromkeys(part["group"] for part in d["random"]))
         unit = "" if plain or not groups else f" for an average {' and '.join(groups)}"
@@ -164,7 +168,10 @@ def variation(page: Page, d: FitResult, digits: int) -> None:
             rows.append((part["group"], term, figure(sd, digits), figure(part["covariance"][i][i], digits), alone))
         if len(part["terms"]) > 1 and at_mean is not None:
             rows.append((part["group"], "all, mean over rows", "", figure(at_mean, digits), share))
-    if own is not None:
+    several = "observed" in d["rows"]
+    if several and res:
+        rows = _rows_of_outcomes(rows, res, digits)
+    elif own is not None:
         rows.append(
             (
                 "known errors" if known else "residual",
@@ -175,7 +182,7 @@ def variation(page: Page, d: FitResult, digits: int) -> None:
             )
         )
     columns: tuple[str, ...] = ("group", Left("term"), "SD", "variance", "share")
-    if own is None:
+    if several or own is None:
         rows, columns = [r[:4] for r in rows], columns[:4]
     if rows:
         page.table(
@@ -207,6 +214,26 @@ def _vary_words(part: dict[str, Any]) -> list[str]:
             f"SD of the effects of {part['group']}, {row['label']}: times {figure(factor, 3)} (log {figure(row['estimate'], 3)}, SE "
             f"{figure(row['se'], 2)}); the SDs above are those at zero and the baseline."
         )
+    return out
+
+
+def _rows_of_outcomes(rows: list[tuple[str, ...]], res: dict[str, Any], digits: int) -> list[tuple[str, ...]]:
+    """Variances of several outcomes, which have no shares of one another."""
+    matrix, names = res["parameters"]["covariance"], res["parameters"]["occasions"]
+    own = [
+        ("residual", o, figure(root(matrix[i][i]), digits), figure(matrix[i][i], digits)) for i, o in enumerate(names)
+    ]
+    return [*(r[:4] for r in rows if r[1] != "all, mean over rows"), *own]
+
+
+def _across_outcomes(parameters: dict[str, Any]) -> list[str]:
+    """How the errors of several outcomes hang together inside a row, in words."""
+    names, matrix, out = parameters["occasions"], parameters["covariance"], []
+    for i, one in enumerate(names):
+        for j in range(i):
+            r = matrix[i][j] / math.sqrt(matrix[i][i] * matrix[j][j]) if matrix[i][i] > 0 and matrix[j][j] > 0 else 0.0
+            way = "are hardly related" if abs(r) < 0.1 else "go up together" if r > 0 else "go opposite ways"
+            out.append(f"Inside one unit, rows' {names[j]} and {one} {way} (r = {r:+.2f}).")
     return out
 
 
@@ -250,7 +277,9 @@ def residual_words(res: dict[str, Any], digits: int) -> list[str]:
     if "correlations" in parameters:
         r = ", ".join(figure(v, 3) for v in parameters["correlations"])
         out.append(f"Residuals of one {res['unit']} are correlated (toeplitz): {r} at 1, 2, ... occasions apart.")
-    if "occasions" in parameters:
+    if "occasions" in parameters and res["unit"] == "row":
+        out += _across_outcomes(parameters)
+    elif "occasions" in parameters:
         out.append(f"Residuals of one {res['unit']} have a covariance of their own for every pair of occasions; SDs: "
                    + ", ".join(f"{o} {figure(root(parameters['covariance'][i][i]), digits)}"
                                for i, o in enumerate(parameters["occasions"])) + ".")  # fmt: skip

@@ -20,14 +20,27 @@ def means_page(d: MeansResult, digits: int = 4, differences: bool = False, sed: 
     by = f" by {d['term']}" if d["term"] else "" if d["term"] is not None else " by every category and product"
     page.text(f"{what}{by}, from {d['name']}.")
     drawn = from_draws(page, d)
-    for part in parts:
-        _means_of(page, part, digits, drawn, differences, sed, part["term"] if len(parts) > 1 else "")
+    outcomes = d.by_outcome()
+    for own in outcomes if len(outcomes) > 1 else []:
+        for part in own.by_term():
+            title = f"{own.outcome}" + (f": {part['term']}" if d["term"] is None else "")
+            _means_of(page, part, digits, drawn, differences, sed, title)
+    for part in parts if len(outcomes) == 1 else []:
+        _means_of(
+            page,
+            part if part.outcome == d.outcome else d.by_outcome()[0],
+            digits,
+            drawn,
+            differences,
+            sed,
+            part["term"] if len(parts) > 1 else "",
+        )
     return page.notes(d["notes"])
 
 
 def _means_of(page: Page, d: MeansResult, digits: int, drawn: bool, differences: bool, sed: bool, title: str) -> None:
     """The means of one term, then its differences."""
-    names = list(d["means"][0]["levels"])
+    names = list(d["means"][0]["levels"]) or [""]
     level = f"{100 * d['confidence']:g}% interval"
     columns = (
         names[0],
@@ -38,7 +51,7 @@ def _means_of(page: Page, d: MeansResult, digits: int, drawn: bool, differences:
     )
     rows = [
         (
-            *_levels(m, digits),
+            *(_levels(m, digits) or ["all rows"]),
             figure(m["mean"], digits),
             figure(m["se"], 3),
             _interval(m["ci"], digits),
@@ -96,7 +109,7 @@ def _interval(ci: list[float] | None, digits: int) -> str:
 
 def _own_scale(page: Page, d: MeansResult, digits: int, level: str) -> None:
     """The outcome's scale: a mean for an average unit and over units; of grades each one's chance and the mean grade."""
-    if not any("outcome" in m for m in d["means"]):
+    if not any("outcome" in m and not isinstance(m["outcome"], str) for m in d["means"]):
         return
     if d["grades"]:
         rows = [

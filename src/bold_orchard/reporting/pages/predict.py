@@ -28,6 +28,8 @@ def predict_page(d: PredictResult, digits: int = 4) -> Page:
     for r in d["rows"][:12]:
         r |= {k: r[f"{k} of {d['name']}"] for k in OURS if f"{k} of {d['name']}" in r}
         where = ", ".join(f"{u} {r[u]}" for u in d["units"] if u in r)
+        if ", " in d["outcome"] and "outcome" in r:
+            where = f"{r['outcome']}, {where}" if where else str(r["outcome"])
         if r["predicted"] != r["predicted"]:
             rows.append((str(r["row"]), where, "—", "—", "—", "—"))
             continue
