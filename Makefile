@@ -2,13 +2,16 @@ PYTHON ?= python3
 VENV := .venv
 BIN := $(VENV)/bin
 
-.PHONY: demo test check fuzz docs clean
+.PHONY: demo test test-all check fuzz docs clean
 
 demo: $(VENV)/installed
 	$(BIN)/orchard demo
 
 test: $(VENV)/test-installed
 	$(BIN)/python -m pytest
+
+test-all: $(VENV)/test-installed
+	$(BIN)/python -m pytest -m ""
 
 docs: $(VENV)/docs-installed
 	NO_MKDOCS_2_WARNING=1 $(BIN)/mkdocs build --strict --quiet

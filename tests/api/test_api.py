@@ -152,6 +152,7 @@ def test_a_fit_of_a_frame_is_kept_and_taken_up_again(made, tmp_path, monkeypatch
     assert [m["name"] for m in d["models"]] == ["kept", "fit"]
 
 
+@pytest.mark.slow
 def test_the_documents_examples_run(tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
     (tmp_path / "harvest.csv").write_bytes((DATA / "harvest.csv").read_bytes())

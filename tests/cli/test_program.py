@@ -198,6 +198,7 @@ def examples():
 
 
 @pytest.mark.parametrize("arguments", list(examples()))
+@pytest.mark.slow
 def test_every_example_of_every_help_runs_on_the_demo_data(demo_folder, tmp_path, arguments, monkeypatch, capsys):
     shutil.copytree(demo_folder, tmp_path, dirs_exist_ok=True)
     monkeypatch.chdir(tmp_path)

@@ -108,6 +108,7 @@ def test_each_fault_is_told_by_its_own_check(fault, seed):
     assert d["closing"]["doubtful"] and d["closing"]["try"]
 
 
+@pytest.mark.slow
 def test_the_clean_one_stays_quiet():
     false = [len(spoken("clean", seed)[0]) for seed in range(20)] + [
         len(spoken("clean counts", seed)[0]) for seed in range(5)

@@ -163,6 +163,7 @@ def test_a_level_that_alone_holds_a_category_takes_its_coefficient_along():
     assert all(r["change"]["soil[sand]"] is not None for r in found.rows() if r["level"] != "o05")
 
 
+@pytest.mark.slow
 def test_agreement_has_a_uniform_p_and_a_wild_unit_a_tiny_one():
     p = np.concatenate([influence(m := fit("yield = rain; each orchard: intercept + rain", table_of(groves(s))), m.design.units[0], False, silent).p
                         for s in range(12)])  # fmt: skip

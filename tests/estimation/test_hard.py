@@ -28,6 +28,7 @@ FOUND = [
 
 
 @pytest.mark.parametrize("seed", [*FOUND, *range(5000, 5020)])
+@pytest.mark.slow
 def test_random_hard_designs(seed):
     assert trouble(seed, starts=8) is None
 

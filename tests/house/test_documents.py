@@ -16,7 +16,7 @@ from bold_orchard.cli.main import COMMANDS, main, parser_of
 
 DOCS = Path(written.__file__).parent
 PAGES = sorted(DOCS.rglob("*.md"))
-ELSEWHERE = re.compile(r"DATA| first|parts|visits\.csv|prices\.csv|corrected\.csv|design\.toml|~/|irrigation|each tree: intercept \+ spread|blossom\.csv \"fruit of counted = effect")  # fmt: skip
+ELSEWHERE = re.compile(r"DATA| first|parts|visits\.csv|prices\.csv|corrected\.csv|design\.toml|~/|irrigation|traits\.csv|trials\.csv|each tree: intercept \+ spread|blossom\.csv \"fruit of counted = effect")  # fmt: skip
 SMALLER = {
     "sample": "--draws 40 --warmup 60 --chains 2",
     "power": "--runs 20",
@@ -42,6 +42,7 @@ def folder(tmp_path_factory):
     return made
 
 
+@pytest.mark.slow
 def test_the_tutorials_run_from_the_first_to_the_last(folder):
     """In one folder, in order; what has to be refused is refused in one line; every picture is there."""
     pages = written.tutorials()[1:]
@@ -79,6 +80,7 @@ def test_commands_that_pages_show_are_understood(page, command):
     assert parser_of(words[0])[1].parse_args(words[1:]) is not None
 
 
+@pytest.mark.slow
 def test_commands_on_the_demo_data_run(folder):
     """Those of the reference pages, after the tutorials' fits."""
     for sentence, name in (
@@ -108,6 +110,7 @@ def test_commands_on_the_demo_data_run(folder):
     assert run > 15
 
 
+@pytest.mark.slow
 def test_the_day_of_the_readme_runs_as_it_stands(tmp_path):
     """Every line of the table, in its order, on nothing but the demo data."""
     written.prepared(tmp_path)

@@ -179,6 +179,7 @@ def test_a_family_of_one_file(quick, extended):
     assert points["fit"]["loglik"] == pytest.approx(total, abs=1e-6)
 
 
+@pytest.mark.slow
 def test_a_structure_of_effects_of_one_file(quick, extended):
     frame = trial(trees=40)
     sentence = "yield = rain + soil; each season (walk): intercept + soil"
@@ -211,6 +212,7 @@ def test_a_structure_of_residuals_of_one_file(quick, extended):
     assert refused.code == 3 and "halving(week)" in refused.err
 
 
+@pytest.mark.slow
 def test_a_structure_of_residuals_with_two_parameters(quick, extended):
     frame = trial(trees=40, weeks=(1, 2, 3, 5, 6, 9), keep=0.9)
     r, time = np.random.default_rng(8), frame["week"].to_numpy()

@@ -97,6 +97,7 @@ def test_what_is_tested_at_the_boundary_is_sorted_out():
     assert sorted_out("", "; each orchard (exchangeable): intercept + sun") == (0, (1, 1), 0)
 
 
+@pytest.mark.slow
 def test_several_variances_at_zero_have_the_law_that_simulation_shows():
     """2 random effects (slope and second unit) against none of them: the law beside brute-force refits under the null."""
     frame = two_units(3, 200)

@@ -125,6 +125,7 @@ def test_matrices_too_large_say_why_not(orchard):
     assert done.code == 3 and "2,500 random effects" in done.err and not (orchard.folder / "algebra").exists()
 
 
+@pytest.mark.slow
 def test_intervals_for_new_observations_cover_them():
     """Gaussian and counts: outcomes drawn anew from the truth fall inside 95% intervals, for known and for new units."""
     from bold_orchard.design.design import Options

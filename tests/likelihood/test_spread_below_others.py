@@ -156,6 +156,7 @@ def test_one_step_without_a_level_above_comes_near_the_refit():
     assert np.all(np.abs(quick.b - exact.b) < 0.35 * errors)
 
 
+@pytest.mark.slow
 def test_simulated_outcomes_have_the_effects_of_both_units():
     design = design_of("plain", diaries(units=300, rows=6, seed=6))
     model = fit_spread(design, replace(SearchOptions(), points=7))

@@ -80,6 +80,7 @@ def test_slopes_are_tested_against_their_own_variation(study):
         assert d["effects"][0]["power_formula"] == pytest.approx(exact(1, j - 1, noncentral), abs=1e-6)
 
 
+@pytest.mark.slow
 def test_simulation_agrees_with_the_formula_and_knows_its_error(study):
     made = power(study(BETWEEN), runs=40, seed=4)
     beyond = 0

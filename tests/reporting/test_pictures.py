@@ -178,6 +178,7 @@ def meetings(figure):
 
 
 @pytest.mark.parametrize("units", [24, 500])
+@pytest.mark.slow
 def test_no_labels_meet_in_any_picture(units, monkeypatch, tmp_path):
     from bold_orchard.cli.main import main
     from bold_orchard.reporting.figures import style

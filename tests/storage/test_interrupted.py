@@ -75,6 +75,7 @@ def gone(group, seconds=10.0):
 
 
 @pytest.mark.parametrize("name", LONG)
+@pytest.mark.slow
 def test_ctrl_c_ends_a_long_command_and_all_its_workers(folder, begun, name):
     """As the terminal does it, the signal goes to the whole group; nothing is left running, nothing half-written."""
     before = set(folder.iterdir())

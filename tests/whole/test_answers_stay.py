@@ -30,6 +30,7 @@ def by_term(fit, **options):
 
 
 @pytest.mark.parametrize("seed", range(3))
+@pytest.mark.slow
 def test_one_model_told_in_two_ways_answers_alike(seed, monkeypatch, capsys):
     monkeypatch.setattr("sys.argv", ["relations.py", "120", str(5000 + 100 * seed)])
     assert relations.main() == 0, capsys.readouterr().out

@@ -135,6 +135,7 @@ def agree(one, two, rel=2e-4, skip=()):
 
 @few(10)
 @given(CASES)
+@pytest.mark.slow
 def test_within_and_between_parts_are_one_model_however_written(case):
     family, random, seed = case
     frame = harvest(seed, family)

@@ -299,7 +299,7 @@ def _gradients(fit: Fit, rows: list[dict[str, Any]]) -> list[Array]:
         if row["unit"] is not None:
             g = effects[row["block"]].element(psi, *row["at"])[1]
         elif row["kind"] == "residual":
-            if not fit.criterion.known:
+            if not design.known_errors:
                 g[-1] = row["estimate"]
             g[fit.criterion.phi] = _residual_slope(design, e)
         out.append(g)
