@@ -78,7 +78,7 @@ class Model(Fitted):
         df: str | None = None, slope: str | None = None, within: str | None = None, ratios: bool = False,
         sed: bool = False, force: bool = False, confidence: float | None = None, posterior: Answer | str | None = None,
         against: str | None = None, letters: bool = False, effect_sizes: bool = False, trend: bool = False, errors: str | None = None,
-        outcome: str | None = None,
+        outcome: str | None = None, curve: str | None = None,
     ) -> Answer:  # fmt: skip
         """Adjusted means of a term's levels and their differences, of all categories and products where none is named; see ``orchard means``."""
         from bold_orchard.inference.coefficients.comparisons import Comparisons
@@ -93,8 +93,11 @@ class Model(Fitted):
             "differences": differences or ratios or within is not None or against is not None or effect_sizes,
             "sed": sed,
         }
-        if term is None and (against is not None or trend):
-            raise UsageError(f"{'--trend' if trend else '--against'} is about the levels of one term; name it")
+        of_one = {"--against": against is not None, "--trend": trend, "--curve": curve is not None}
+        if term is None and any(of_one.values()):
+            raise UsageError(f"{next(k for k, v in of_one.items() if v)} is about the levels of one term; name it")
+        if curve is not None and slope is not None:
+            raise UsageError("--curve goes along a number where --slope asks of its slope; leave one of them out")
         if against is not None and within is not None:
             raise UsageError("--against judges all differences from one level together; leave --within out")
         if term is None and within is not None:
@@ -102,12 +105,14 @@ class Model(Fitted):
         several = self.core.outcomes(outcome)
         if several and posterior is not None:
             raise UsageError("--posterior answers no means of several outcomes yet")
+        if curve is not None and len(several) > 1:
+            raise UsageError("--curve is of one outcome; name it by --outcome")
         asked = terms_with_means(self.core) if term is None else [term]
         if posterior is not None:
             given = {"df": df, "correction": correction not in ("tukey", "none"), "against": against, "letters": letters, "errors": errors,
-                     "effect-sizes": effect_sizes, "trend": trend}  # fmt: skip
+                     "effect-sizes": effect_sizes, "trend": trend, "curve": curve}  # fmt: skip
             return sampled.means(self.core, posterior, given, view, asked, held, level, slope, within, ratios)
-        more = Comparisons(against, letters, effect_sizes, trend)
+        more = Comparisons(against, letters, effect_sizes, trend, curve)
         core = self.core.with_errors(errors)
         if several:
             views = [core.of(name) for name in several]

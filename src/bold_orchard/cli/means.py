@@ -17,6 +17,7 @@ EXAMPLE = """examples:
   orchard means slopes pruning --differences
   orchard means slopes "pruning*soil" --differences --within soil --figure means.png
   orchard means slopes pruning --against none --letters --effect-sizes
+  orchard means slopes pruning --curve rain --figure where.png
   orchard means slopes pruning --hold rain=40,80
   orchard means slopes pruning --posterior draws.parquet --differences
 """
@@ -41,6 +42,11 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--effect-sizes", action="store_true", help="differences in SDs too, of a new observation and of the residual"
     )
     parser.add_argument("--trend", action="store_true", help="linear, quadratic, ... contrasts along the levels")
+    parser.add_argument(
+        "--curve",
+        metavar="COLUMN",
+        help="differences along a number: where two levels differ, all of the line together",
+    )
     parser.add_argument("--ratios", action="store_true", help="differences as odds, rate or hazard ratios too")
     parser.add_argument("--sed", action="store_true", help="print the whole matrix of standard errors of differences")
     parser.add_argument("--slope", metavar="COLUMN", help="slopes of a covariate per level instead of means")
@@ -62,7 +68,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
         args.term, hold=_held(args.hold), differences=args.differences, correction=args.correction, df=args.df,
         slope=args.slope, within=args.within, ratios=args.ratios, sed=args.sed, force=args.force,
         confidence=args.confidence, errors=args.errors, posterior=args.posterior, against=args.against, letters=args.letters,
-        effect_sizes=args.effect_sizes, trend=args.trend, outcome=args.outcome,
+        effect_sizes=args.effect_sizes, trend=args.trend, outcome=args.outcome, curve=args.curve,
     )  # fmt: skip
 
 

@@ -82,6 +82,38 @@ class Trend(Part):
 
 
 @dataclass(frozen=True)
+class Region(Part):
+    """Where along a number two levels differ, the whole line judged together, and which of them is higher."""
+
+    low: float
+    high: float
+    higher: str
+
+
+@dataclass(frozen=True)
+class DifferenceCurve(Part):
+    """a less b along a number: at each ``x`` the difference with an interval of its own and one of all curves together, ``critical`` SEs wide.
+
+    ``seen`` are the ends of the values that rows of both have, null where they have none in common.
+    """
+
+    a: str
+    b: str
+    column: str
+    df: Number
+    critical: float
+    x: list[float]
+    difference: list[Number]
+    se: list[Number]
+    low: list[Number]
+    high: list[Number]
+    low_simultaneous: list[Number]
+    high_simultaneous: list[Number]
+    regions: list[Region]
+    seen: Interval
+
+
+@dataclass(frozen=True)
 class UnitMeans(Part):
     """The means inside one level of a unit that differs in them, its predicted effects added; null where it has no such cell."""
 
@@ -132,6 +164,7 @@ class MeansResult(Result):
     notes: list[str]
     units: list[UnitMeans] | Absent = ABSENT
     trends: list[Trend] | Absent = ABSENT
+    curves: list[DifferenceCurve] | Absent = ABSENT
     posterior: Origin | Absent = ABSENT
 
     def table(self, differences: bool = False, sed: bool = False, **view: bool) -> list[Row]:

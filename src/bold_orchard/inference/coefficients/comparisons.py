@@ -23,12 +23,13 @@ TRENDS = ("linear", "quadratic", "cubic", "quartic")
 
 @dataclass(frozen=True)
 class Comparisons:
-    """``against`` is a level that all others are compared with; the rest says what is added."""
+    """``against`` is a level that all others are compared with, ``curve`` a number along which differences are told; the rest says what is added."""
 
     against: str | None = None
     letters: bool = False
     effect_sizes: bool = False
     trend: bool = False
+    curve: str | None = None
 
 
 def place_of(level: str, cells: Sequence[dict[str, Any]], labels: Sequence[str]) -> int:

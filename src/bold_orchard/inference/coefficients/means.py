@@ -22,6 +22,7 @@ from bold_orchard.inference.coefficients.comparisons import (
     with_simultaneous,
 )
 from bold_orchard.inference.coefficients.curves import with_curves
+from bold_orchard.inference.coefficients.difference_curves import difference_curves
 from bold_orchard.inference.coefficients.multiplicity import adjusted
 from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
@@ -75,6 +76,8 @@ def means(
     if more.effect_sizes:
         add_effect_sizes(fit, pairs)
     found: dict[str, Any] = {"trends": trends(known, asked.cells, kept, offset, sure)} if more.trend else {}
+    if more.curve is not None:
+        found["curves"] = difference_curves(asked, known, pairs, more.curve, confidence)
     return document_of(fit, asked, made, pairs, errors, correction, fit.df_name(method), confidence, **found)
 
 

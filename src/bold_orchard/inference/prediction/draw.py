@@ -53,9 +53,7 @@ def draw(
     elif kind == "effects":
         chosen = drawing.chosen_predictor(fit, along)
         shown = [chosen] if along else drawing.predictors(fit)
-        more = {"effects": drawing.effects(fit, shown, by, confidence, slope, seed)} | (
-            {"slope": True} if slope else {}
-        )
+        more = {"effects": drawing.effects(fit, shown, by, confidence, slope)} | ({"slope": True} if slope else {})
         none: tuple[Array | None, tuple[str, ...]] = (None, ())
         groups, levels = none if by is None else places(fit, by)
         points = {name: places(fit, name)[0] for name in shown}

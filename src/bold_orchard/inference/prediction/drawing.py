@@ -13,6 +13,7 @@ from bold_orchard.design.validation import constant_inside
 from bold_orchard.errors import OrchardError, UsageError, nearest, shown, unknown_name
 from bold_orchard.inference.coefficients.curves import with_curves
 from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
+from bold_orchard.inference.coefficients.whole_curves import whole_quantile
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import POINTS, covariates, places
@@ -23,7 +24,6 @@ from bold_orchard.inference.summary import numbers
 from bold_orchard.sentence.tree import columns_of
 
 Array = NDArray[Any]
-SIMULATED = 10_000  # largest |t|: the quantile to one in a hundred
 MOST_GROUPS = 12  # colours and strokes that are told apart
 PANELS, TENTHS = 12, 10  # small multiples that fit a page; groups by predicted chance
 
@@ -107,7 +107,7 @@ def groups_of(fit: Fit, unit: UnitCodes, by: str) -> tuple[Array, tuple[str, ...
 
 
 def effects(
-    fit: Fit, along: Sequence[str], by: str | None, confidence: float, slope: bool = False, seed: int = 0
+    fit: Fit, along: Sequence[str], by: str | None, confidence: float, slope: bool = False
 ) -> list[dict[str, Any]]:
     """For each predictor: values, estimate and the ends of its interval on the outcome's scale (of its ``slope`` on that of the linear
     predictor), one line per level of ``by``; along a curve also the ends of a band that holds all of it together.
@@ -128,7 +128,7 @@ def effects(
         for level in [None] if by is None or by == name else list(dict(fit.design.categories())[coded[by]].levels):
             held: dict[str, float | str] = {} if level is None else {str(by): level}
             rows, constant, sure = _slopes(fit, name, at, held) if slope else _rows(fit, name, at, ticks, held)
-            whole = None if ticks else together(fit, rows[sure], confidence, seed)
+            whole = None if ticks else together(fit, rows[sure], confidence)
             out.append({"predictor": name, "by": None if level is None else by, "level": level, "ticks": list(ticks),
                         "x": at.tolist()} | _band(fit, rows, constant, sure, confidence, whole, slope))  # fmt: skip
     if not out:
@@ -143,22 +143,14 @@ def _slopes(fit: Fit, name: str, at: Array, held: dict[str, float | str]) -> tup
     return grid.kept(rows), np.zeros(len(at)), grid.estimable(rows, 0.0)
 
 
-def together(fit: Fit, rows: Array, confidence: float, seed: int) -> float | None:
-    """How many standard errors either side hold a whole curve, by simulation of the largest |t| (Ruppert, Wand & Carroll 2003, section 6.5); None of rows that no curve
-    is in. With few degrees of freedom those of its least certain point."""
-    known = with_curves(fit, fit.known)
+def together(fit: Fit, rows: Array, confidence: float) -> float | None:
+    """How many standard errors either side hold a whole curve, with the degrees of freedom of its least certain point; None of rows that no
+    curve is in."""
     if rows.shape[1] == len(fit.model.kept) or not rows[:, len(fit.model.kept) :].any():
         return None
-    covariance = rows @ known.covariance @ rows.T
-    se = np.sqrt(np.maximum(np.diag(covariance), 1e-300))
-    values, vectors = np.linalg.eigh(covariance / np.outer(se, se))
-    root = vectors * np.sqrt(np.maximum(values, 0.0))
-    rng = np.random.default_rng(seed)
-    z = rng.standard_normal((SIMULATED, len(values))) @ root.T
+    known = with_curves(fit, fit.known)
     found = [d for d in (known.df(r[None]) for r in rows) if d is not None]
-    if found:
-        z /= np.sqrt(rng.chisquare(min(found), SIMULATED) / min(found))[:, None]
-    return float(np.quantile(np.abs(z).max(axis=1), confidence))
+    return whole_quantile(rows, known.covariance, min(found) if found else None, confidence)
 
 
 def _rows(

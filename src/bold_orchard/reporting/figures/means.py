@@ -8,12 +8,16 @@ import numpy as np
 from matplotlib.axes import Axes
 from matplotlib.figure import Figure
 
-from bold_orchard.reporting.figures.style import PALETTE, canvas, name_places
+from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, PALETTE, canvas, name_places
 from bold_orchard.results.means import MeansResult
+
+MOST_CURVES = 12  # panels that fit a page
 
 
 def means_figure(d: MeansResult) -> Figure:
     """The first factor (or covariate) along the axis, one line for each level of the others."""
+    if d.get("curves"):
+        return _curves_figure(d)
     what = f"slope of {d['slope']}" if d["slope"] else f"mean {d['outcome']}"
     parts = d.by_term()
     by = f" by {d['term'].replace('*', ' and ')}" if d["term"] else ""
@@ -21,12 +25,43 @@ def means_figure(d: MeansResult) -> Figure:
     figure, axes = canvas(-(-len(parts) // across), across, f"Adjusted {what}{by}, {d['name']}: {d['model']}")
     for ax, part in zip(axes, parts):
         _panel(ax, part, what)
-    limits = [ax.get_ylim() for ax in axes[: len(parts)]]
-    for ax in axes[: len(parts)]:  # one scale for all terms
-        ax.set_ylim(min(low for low, _ in limits), max(high for _, high in limits))
-    for ax in list(axes)[len(parts) :]:
-        ax.set_axis_off()
+    _one_scale(axes, len(parts))
     return figure
+
+
+def _curves_figure(d: MeansResult) -> Figure:
+    """A panel for each pair: its difference along the number, the bands, and a strip under the regions where the two differ."""
+    made = d["curves"]
+    shown, across = made[:MOST_CURVES], min(len(made), 3)
+    more = f" ({len(made) - len(shown)} more pairs not shown)" if len(made) > len(shown) else ""
+    percent = f"{100 * d['confidence']:g}%"
+    title = f"Differences of {d['outcome']} along {made[0]['column']}, {percent} bands of each point and of all curves together{more}, {d['name']}: {d['model']}"
+    figure, axes = canvas(-(-len(shown) // across), across, title)
+    for ax, c in zip(axes, shown):
+        x = np.array(c["x"])
+        for low, high, alpha in (("low_simultaneous", "high_simultaneous", 0.12), ("low", "high", 0.2)):
+            ax.fill_between(x, c[low], c[high], color=LEAF, alpha=alpha, linewidth=0)
+        ax.plot(x, c["difference"], color=LEAF, linewidth=2.5)
+        ax.axhline(0.0, color=BARK, linewidth=1)
+        for region in c["regions"]:
+            ax.axvspan(region["low"], region["high"], ymax=0.03, color=AMBER, linewidth=0)
+        inside = [end for end in c["seen"] or [] if x[0] < end < x[-1]]
+        for end in inside:
+            ax.axvline(end, color=BARK, linewidth=1, linestyle=":")
+        ax.margins(x=0)
+        told = " (strip: they differ; dotted: ends of rows of both)" if inside else " (strip: they differ)"
+        ax.set(xlabel=c["column"] + told, ylabel=f"{c['a']} vs {c['b']}")
+    _one_scale(axes, len(shown))
+    return figure
+
+
+def _one_scale(axes: Any, used: int) -> None:
+    """The same range of y in all panels, and those beyond left blank."""
+    limits = [ax.get_ylim() for ax in axes[:used]]
+    for ax in axes[:used]:
+        ax.set_ylim(min(low for low, _ in limits), max(high for _, high in limits))
+    for ax in list(axes)[used:]:
+        ax.set_axis_off()
 
 
 def _panel(ax: Axes, d: MeansResult, what: str) -> None:

@@ -70,6 +70,8 @@ def _means_of(page: Page, d: MeansResult, digits: int, drawn: bool, differences:
     _conditions(page, d, digits)
     if differences:
         (_drawn_differences if drawn else _differences)(page, d, digits, level)
+    if d.get("curves"):
+        _curves(page, d, digits)
     if d.get("trends"):
         trends = [(t["trend"], figure(t["estimate"], digits), figure(t["se"], 3), figure(t["statistic"], 3), degrees(t["df"]), p_value(t["p"]))
                   for t in d["trends"]]  # fmt: skip
@@ -170,6 +172,49 @@ def _differences(page: Page, d: MeansResult, digits: int, level: str) -> None:
         )
     else:
         page.text("p-values and intervals are not corrected for the number of differences.")
+
+
+def _curves(page: Page, d: MeansResult, digits: int) -> None:
+    """Where along a number the levels of each pair differ."""
+    column, first = d["curves"][0]["column"], d["curves"][0]
+    rows = [
+        (f"{c['a']} vs {c['b']}", figure(c["difference"][0], digits), figure(c["difference"][-1], digits), _regions(c, digits))
+        for c in d["curves"]
+    ]  # fmt: skip
+    ends = [f"difference\nat {figure(first['x'][i], digits)}" for i in (0, -1)]
+    page.table(f"Differences along {column}", ("pair", *ends, Left(f"they differ at {column}")), rows)
+    page.text(
+        f"Regions where the difference leaves zero out at {100 * (1 - d['confidence']):g}%, all of the line and all pairs judged together "
+        f"({figure(first['critical'], 3)} SEs either side)."
+    )
+    beyond = [c for c in d["curves"] if c["regions"] and _beyond(c)]
+    for c in beyond:
+        seen = c["seen"]
+        told = f"from {figure(seen[0], digits)} to {figure(seen[1], digits)} only" if seen else "nowhere"
+        page.text(
+            f"{c['a']} vs {c['b']}: rows of both lie {told}; beyond, the region rests on the straightness of the lines."
+        )
+
+
+def _regions(c: dict[str, Any], digits: int) -> str:
+    told = []
+    for r in c["regions"]:
+        low, high = r["low"] <= c["x"][0], r["high"] >= c["x"][-1]
+        where = (
+            "everywhere"
+            if low and high
+            else f"below {figure(r['high'], digits)}"
+            if low
+            else f"above {figure(r['low'], digits)}"
+        )
+        where = where if low or high else f"{figure(r['low'], digits)} to {figure(r['high'], digits)}"
+        told.append(f"{where} ({r['higher']} higher)")
+    return "; ".join(told) or "nowhere"
+
+
+def _beyond(c: dict[str, Any]) -> bool:
+    """Whether a region reaches where rows of both are not."""
+    return c["seen"] is None or any(r["low"] < c["seen"][0] or r["high"] > c["seen"][1] for r in c["regions"])
 
 
 def _drawn_differences(page: Page, d: MeansResult, digits: int, level: str) -> None:
