@@ -90,12 +90,10 @@ def summarise(
 
 def group_rows(design: Design) -> list[dict[str, Any]]:
     """Levels of each unit and their numbers of rows, of several outcomes those of the table."""
-    first: Any = slice(None)
-    if design.outcomes:
-        first = np.unique(np.asarray(design.residual.codes), return_index=True)[1]
+    first = np.unique(np.asarray(design.residual.codes), return_index=True)[1] if design.outcomes else None
     out = []
     for u in design.groups:
-        counts = np.bincount(u.codes[first], minlength=u.size)
+        counts = u.counts if first is None else np.bincount(u.codes[first], minlength=u.size)
         out.append(
             {
                 "group": u.name,
