@@ -170,6 +170,14 @@ def test_every_command_answers_by_outcome(tmp_path, orchard):
                   ["simulate", "--csv", "s.csv"], ["power", "--quick"], ["draw", "--along", "rain", "--outcome", "sugar", "--figure", "d.png"]):  # fmt: skip
         done = orchard(words[0], "m", *words[1:], "--json")
         assert done.code == 0 and done.json, (words, done.err)
+    for kind in ("against", "effects", "panels", "coefficients"):
+        assert orchard("draw", "m", "--kind", kind, "--figure", "d.png").code == 0, kind
+    drawn = orchard("draw", "m", "--kind", "against", "--outcome", "sugar", "--figure", "d.png", "--json").json["rows"]
+    told = {r["row"]: r for r in orchard("predict", "m", "--outcome", "sugar", "--json").json["rows"]}
+    assert len(drawn) == sum(r["sugar"] is not None for r in told.values())
+    for r in drawn:
+        assert r["observed"] == told[r["row"]]["sugar"]
+        assert r["predicted"] == pytest.approx(told[r["row"]]["predicted"], rel=1e-9)
     assert orchard("means", "m", "soil", "--outcome", "size").code == 2
     edited = orchard("fit", "--from", "m", "--drop", "soil", "--json").json
     assert edited["model"] == "yield, sugar = rain; each orchard: intercept"

@@ -59,7 +59,7 @@ def draw(
         points = {name: places(fit, name)[0] for name in shown}
         of = f"slope of {fit.design.outcome}" + ("" if fit.design.link == "identity" else f" ({fit.design.link} scale)")
         picture = DrawPicture(
-            of if slope else _label(fit), y=observed(fit), points=points, groups=groups, levels=levels
+            of if slope else _label(fit), y=drawing.observed(fit), points=points, groups=groups, levels=levels
         )
     else:
         more, picture = _lines(fit, kind, along, unit, units, seed, by, confidence)
@@ -119,7 +119,7 @@ def _lines(
     picture = DrawPicture(
         _label(fit),
         x,
-        observed(fit),
+        drawing.observed(fit),
         unit.codes,
         tuple(unit.texts),
         made.shown,
@@ -129,16 +129,6 @@ def _lines(
     )
     return {"unit": unit.name, "levels": unit.size, "along": chosen, "ticks": list(made.ticks), "lines": Entries(UnitLine, len(levels), lines),
             "average": average, "held": made.held, **own}, picture  # fmt: skip
-
-
-def observed(fit: Fit) -> Array:
-    """The outcome as it is drawn, (n,): shares of trials, grades as numbers."""
-    design = fit.design
-    if design.trials is not None:
-        return np.asarray(design.y / design.trials)
-    if design.graded:
-        return np.asarray(design.y + 1.0)
-    return design.outcome_values
 
 
 def _label(fit: Fit) -> str:

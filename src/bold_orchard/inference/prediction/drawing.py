@@ -18,7 +18,7 @@ from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import POINTS, covariates, places
 from bold_orchard.inference.prediction.outcome_errors import OutcomeErrors
-from bold_orchard.inference.prediction.residuals import residuals
+from bold_orchard.inference.prediction.residuals import fitted_values, residuals
 from bold_orchard.inference.prediction.response_scale import grade_chances, outcome_mean
 from bold_orchard.inference.summary import numbers
 from bold_orchard.sentence.tree import columns_of
@@ -214,15 +214,22 @@ def coefficients(fits: Sequence[Fit], confidence: float) -> list[dict[str, Any]]
     return slopes or rows
 
 
+def observed(fit: Fit) -> Array:
+    """The outcome as it is drawn, (n,): shares of trials, grades as numbers."""
+    design = fit.design
+    if design.trials is not None:
+        return np.asarray(design.y / design.trials)
+    if design.graded:
+        return np.asarray(design.y + 1.0)
+    return design.outcome_values
+
+
 def against_rows(fit: Fit) -> list[dict[str, Any]]:
     """Observed and predicted, with the units' effects and without, for every row used (shares of trials)."""
-    rest = residuals(fit)
-    y = rest.fitted + rest.conditional
-    if fit.design.graded:
-        y = fit.design.y + 1.0
+    rows = zip(fit.design.table.row_numbers, observed(fit), *fitted_values(fit))
     return [
         {"row": int(row), "observed": float(o), "predicted": float(p), "predicted_average": float(a)}
-        for row, o, p, a in zip(fit.design.table.row_numbers, y, rest.fitted, rest.average)
+        for row, o, p, a in rows
     ]
 
 

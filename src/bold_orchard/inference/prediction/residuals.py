@@ -47,6 +47,12 @@ def residuals(fit: Fit, units: list[UnitEffects] | None = None, seed: int = 0) -
     )
 
 
+def fitted_values(fit: Fit) -> tuple[Array, Array]:
+    """The mean of the outcome in every row used, with the units' effects and without, (n,) each."""
+    eta, average = fit.model.linear_predictor(), fit.model.average_part() + fit.model.curve_part()
+    return (eta, average) if fit.design.additive else (outcome_mean(fit, eta), outcome_mean(fit, average))
+
+
 @singledispatch
 def _residuals(model: object, eta: Array, average: Array, fit: Fit, seed: int) -> Residuals:
     raise NotImplementedError(type(model).__name__)
