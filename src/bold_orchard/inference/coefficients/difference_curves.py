@@ -3,19 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError, UsageError, unknown_name
 from bold_orchard.inference.coefficients.precision import CoefficientInference
+from bold_orchard.inference.coefficients.reference_grid import Asked
 from bold_orchard.inference.coefficients.whole_curves import whole_quantile
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.summary import numbers
-
-if TYPE_CHECKING:
-    from bold_orchard.inference.coefficients.means import Asked
 
 Array = NDArray[Any]
 POINTS = 101

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -25,7 +24,7 @@ from bold_orchard.inference.coefficients.curves import with_curves
 from bold_orchard.inference.coefficients.difference_curves import difference_curves
 from bold_orchard.inference.coefficients.multiplicity import adjusted
 from bold_orchard.inference.coefficients.precision import CoefficientInference
-from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
+from bold_orchard.inference.coefficients.reference_grid import Asked, ReferenceGrid
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.outcome_scale import latent, outcome_difference, outcome_scale
@@ -79,25 +78,6 @@ def means(
     if more.curve is not None:
         found["curves"] = difference_curves(asked, known, pairs, more.curve, confidence)
     return document_of(fit, asked, made, pairs, errors, correction, fit.df_name(method), confidence, **found)
-
-
-@dataclass(frozen=True)
-class Asked:
-    """What is asked of a fit: the ``cells`` with their ``points`` in raw columns, weights ``kept`` (cells, p') of the coefficients, the constant
-    ``offset`` (cells,), and which are ``sure`` (cells,), estimable.
-    """
-
-    grid: ReferenceGrid
-    term: str
-    slope: str | None
-    within: str | None
-    factors: dict[str, str]
-    held: dict[str, list[float | str]]
-    cells: list[dict[str, Any]]
-    points: list[dict[str, Any]]
-    kept: Array
-    offset: Array
-    sure: NDArray[np.bool_]
 
 
 def ask(

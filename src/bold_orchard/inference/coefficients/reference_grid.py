@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import Any
 
@@ -244,6 +244,25 @@ class ReferenceGrid:
                     if value is not None:
                         found.setdefault(call.written, {"term": str(call), "value": value})
         return list(found.values())
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What is asked of a fit: the ``cells`` with their ``points`` in raw columns, weights ``kept`` (cells, p') of the coefficients, the constant
+    ``offset`` (cells,), and which are ``sure`` (cells,), estimable.
+    """
+
+    grid: ReferenceGrid
+    term: str
+    slope: str | None
+    within: str | None
+    factors: dict[str, str]
+    held: dict[str, list[float | str]]
+    cells: list[dict[str, Any]]
+    points: list[dict[str, Any]]
+    kept: Array
+    offset: Array
+    sure: NDArray[np.bool_]
 
 
 def _number(value: object) -> float | None:

@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 
 from bold_orchard.errors import UsageError
 from bold_orchard.inference.coefficients.contrasts import combination
-from bold_orchard.inference.coefficients.means import Asked, Hold, ask, document_of, label, nothing
+from bold_orchard.inference.coefficients.means import Hold, ask, document_of, label, nothing
+from bold_orchard.inference.coefficients.reference_grid import Asked
 from bold_orchard.inference.prediction.response_scale import mean_grade, population_mean
 from bold_orchard.results.means import MeansResult
 from bold_orchard.results.terms import TermsResult
