@@ -264,7 +264,7 @@ def refit(
         s, o, origin = earlier.core.settings, earlier.core.settings.options, earlier.origin
         rows = earlier.read if origin.source is None else origin.source
         asked = {"sentence": earlier.result.model, "data": None, "baseline": o.baselines, "fill_mean": o.fill_mean, "grades": o.grades,
-                 "order": earlier.core.design.table.orders,
+                 "order": earlier.core.design.orders,
                  **({"missing": origin.missing, "where": origin.where} if origin.source is not None else {}),
                  **{k: getattr(o, k) for k in ("weights", "family", "link", "success", "force")},
                  **{k: getattr(s, k) for k in ("method", "df", "confidence", "tolerance", "max_steps", "points", "errors")}}  # fmt: skip

@@ -6,6 +6,7 @@ import numpy as np
 import pandas as pd
 import pytest
 
+import bold_orchard as bo
 import dense
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, SentenceError
@@ -179,6 +180,11 @@ def test_every_command_answers_by_outcome(tmp_path, orchard):
         assert r["observed"] == told[r["row"]]["sugar"]
         assert r["predicted"] == pytest.approx(told[r["row"]]["predicted"], rel=1e-9)
     assert orchard("means", "m", "soil", "--outcome", "size").code == 2
+    assert orchard("plan", "m", "--to", "m.toml").code == 0
+    assert orchard("run", "m.toml", "--into", "again").code == 0
+    again = orchard("show", "again/m", "--json").json
+    first = orchard("show", "m", "--json").json
+    assert again["fixed"] == first["fixed"] and again["random"] == first["random"]
     edited = orchard("fit", "--from", "m", "--drop", "soil", "--json").json
     assert edited["model"] == "yield, sugar = rain; each orchard: intercept"
 
@@ -197,6 +203,11 @@ def test_every_command_answers_by_outcome(tmp_path, orchard):
 def test_what_several_outcomes_are_not_is_refused(sentence, why):
     with pytest.raises((SentenceError, OrchardError), match=why):
         made(sentence, harvest())
+
+
+def test_a_fit_in_memory_is_built_upon():
+    first = bo.fit("yield, sugar = rain + soil; each orchard: intercept", harvest())
+    assert bo.refit(first, drop="soil").result.model == "yield, sugar = rain; each orchard: intercept"
 
 
 def test_the_sentence_reads_back_and_stacked_ones_are_written_as_they_were():

@@ -14,7 +14,7 @@ from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.data.table import Labels, Table
 from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.residual import ResidualPart
-from bold_orchard.design.transformations import Category, ColumnMaker, Numeric
+from bold_orchard.design.transformations import OUTCOME, Category, ColumnMaker, Numeric
 from bold_orchard.families import family_of
 from bold_orchard.families.base import Data, Family
 from bold_orchard.sentence import tree
@@ -211,6 +211,11 @@ class Design:
     def outcome_values(self) -> Array:
         """The outcome as it was measured, (n,): ``y`` with the offset that was taken off it."""
         return self.y if self.offset is None or not self.additive else self.y + self.offset
+
+    @property
+    def orders(self) -> dict[str, tuple[str, ...]]:
+        """Levels of the data's own columns in the order that was declared, of those that have one."""
+        return {c: o for c, o in self.table.orders.items() if c != OUTCOME}
 
     def maker(self) -> ColumnMaker:
         """What makes columns over the rows of the design as they were made for the fit."""

@@ -21,7 +21,6 @@ from bold_orchard.data.read import read_bytes, read_table
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import build_design
 from bold_orchard.design.design import Options
-from bold_orchard.design.transformations import OUTCOME
 from bold_orchard.errors import OrchardError, UsageError, nearest
 from bold_orchard.estimation.estimate import reopen
 from bold_orchard.families import family_of, names
@@ -63,7 +62,7 @@ def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | 
         "theta": fit.evaluation.theta.tolist(),
         "memory": fit.design.memory,
         "pieces": fit.design.engine[0] != "memory",
-        "orders": {c: list(o) for c, o in table.orders.items() if c != OUTCOME},
+        "orders": {c: list(o) for c, o in fit.design.orders.items()},
     }
     if source == "-":
         saved["embedded"] = base64.b64encode(gzip.compress(table.raw or b"")).decode("ascii")

@@ -104,7 +104,7 @@ def _options(m: Any) -> dict[str, Any]:
 def _orders(m: Any) -> list[str]:
     """The declared orders of levels; raises OrchardError for a level that holds the comma between them."""
     out = []
-    for column, levels in m.core.design.table.orders.items():
+    for column, levels in m.core.design.orders.items():
         if any("," in v for v in levels):
             raise OrchardError(f"levels of {column} hold commas, so their order cannot stand in a plan; rename them")
         out.append(f"{column}={','.join(levels)}")
