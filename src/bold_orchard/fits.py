@@ -105,29 +105,23 @@ class Model(Fitted):
         several = self.core.outcomes(outcome)
         if several and posterior is not None:
             raise UsageError("--posterior answers no means of several outcomes yet")
-        if curve is not None and len(several) > 1:
-            raise UsageError("--curve is of one outcome; name it by --outcome")
-        asked = terms_with_means(self.core) if term is None else [term]
         if posterior is not None:
             given = {"df": df, "correction": correction not in ("tukey", "none"), "against": against, "letters": letters, "errors": errors,
                      "effect-sizes": effect_sizes, "trend": trend, "curve": curve}  # fmt: skip
+            asked = terms_with_means(self.core) if term is None else [term]
             return sampled.means(self.core, posterior, given, view, asked, held, level, slope, within, ratios)
         more = Comparisons(against, letters, effect_sizes, trend, curve)
         core = self.core.with_errors(errors)
-        if several:
-            views = [core.of(name) for name in several]
-            each = [
-                of_all_terms(
-                    [
-                        means(v, one, held, correction, df, level, slope, force, within, ratios, more)
-                        for one in (terms_with_means(v) if term is None else [term])
-                    ]
-                )
-                for v in views
+        views = [core.of(name) for name in several] or [core]
+        each = [
+            [
+                means(v, one, held, correction, df, level, slope, force, within, ratios, more)
+                for one in (terms_with_means(v) if term is None else [term])
             ]
-            return self._answer(of_all_outcomes(each, core.design.outcome), **view)
-        made = [means(core, one, held, correction, df, level, slope, force, within, ratios, more) for one in asked]
-        return self._answer(of_all_terms(made), **view)
+            for v in views
+        ]
+        whole = [of_all_terms(made) for made in each]
+        return self._answer(of_all_outcomes(whole, core.design.outcome) if several else whole[0], **view)
 
     def components(
         self, method: str = "wald", *, against: Model | str | None = None, tests: bool = False, confidence: float | None = None,

@@ -198,11 +198,27 @@ def test_every_command_answers_by_outcome(tmp_path, orchard):
         ("yield, soil = rain; each orchard: intercept", "is text"),
         ("yield, sugar = rain; within orchard: exchangeable", "do not go with within"),
         ("yield, sugar = sugar", "cannot also be a term"),
+        ("yield, sugar = [(row)]", "rename it"),
     ],
 )
 def test_what_several_outcomes_are_not_is_refused(sentence, why):
     with pytest.raises((SentenceError, OrchardError), match=why):
-        made(sentence, harvest())
+        made(sentence, harvest().assign(**({"(row)": 1.0} if "(row)" in sentence else {})))
+
+
+def test_trends_curves_and_pictures_tell_outcomes_apart():
+    frame = harvest()
+    frame["dose"] = np.random.default_rng(2).choice(["0", "10", "20"], len(frame))
+    fitted = bo.fit("yield, sugar = cross(category(dose), rain); each orchard: intercept", frame)
+    both = fitted.means("dose", trend=True, curve="rain")
+    d = both.to_dict()
+    for name in ("yield", "sugar"):
+        alone = fitted.means("dose", trend=True, curve="rain", outcome=name).to_dict()
+        for key in ("trends", "curves"):
+            assert [t for t in d[key] if t["outcome"] == name] == alone[key]
+    assert "sugar: " in both.figure().axes[-1].get_ylabel()
+    plain = fitted.means("dose").figure()
+    assert [ax.get_ylabel().split(",")[0] for ax in plain.axes] == ["mean yield", "mean sugar"]
 
 
 def test_a_fit_in_memory_is_built_upon():

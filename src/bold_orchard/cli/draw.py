@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import output_options
+from bold_orchard.cli.options import one_outcome_option, output_options
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
@@ -46,9 +46,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--slope", action="store_true", help="effects: how steep the line or curve is along the predictor"
     )
-    parser.add_argument(
-        "--outcome", metavar="NAME", help="of several outcomes this one (default: all; in pictures the first)"
-    )
+    one_outcome_option(parser)
     output_options(parser)
 
 

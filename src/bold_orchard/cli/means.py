@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import errors_option, fit_argument, output_options, posterior_option
+from bold_orchard.cli.options import errors_option, fit_argument, one_outcome_option, output_options, posterior_option
 from bold_orchard.errors import UsageError
 
 if TYPE_CHECKING:
@@ -52,9 +52,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--slope", metavar="COLUMN", help="slopes of a covariate per level instead of means")
     parser.add_argument("--df", choices=("residual", "normal", "satterthwaite", "kenward-roger"),
                         help="degrees of freedom (default: those of the fit)")  # fmt: skip
-    parser.add_argument(
-        "--outcome", metavar="NAME", help="of several outcomes this one (default: all; in pictures the first)"
-    )
+    one_outcome_option(parser)
     parser.add_argument("--force", action="store_true", help="go on with a fit that did not converge")
     posterior_option(parser)
     errors_option(parser)

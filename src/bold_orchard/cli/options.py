@@ -68,6 +68,13 @@ def posterior_option(parser: argparse.ArgumentParser) -> None:
                         help="answer from the draws that orchard sample FIT --keep FILE wrote, not from the likelihood alone")  # fmt: skip
 
 
+def one_outcome_option(parser: argparse.ArgumentParser) -> None:
+    """The option of commands that answer by outcome where a fit has several."""
+    parser.add_argument(
+        "--outcome", metavar="NAME", help="of several outcomes this one (default: all; in pictures the first)"
+    )
+
+
 def fit_argument(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "fit",

@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import data_options, fit_argument, output_options, posterior_option
+from bold_orchard.cli.options import data_options, fit_argument, one_outcome_option, output_options, posterior_option
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
@@ -25,9 +25,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--new", metavar="DATA", help="a table of new rows (default: the rows of the fit's own data)")
     parser.add_argument("--new-observation", action="store_true",
                         help="intervals for one more outcome of each row, not for its mean")  # fmt: skip
-    parser.add_argument(
-        "--outcome", metavar="NAME", help="of several outcomes this one (default: all; in pictures the first)"
-    )
+    one_outcome_option(parser)
     data_options(parser)
     posterior_option(parser)
     output_options(parser)

@@ -61,6 +61,7 @@ def scout(table: Table, units: Sequence[str] = (), outcome: str | None = None, b
     counters = [g["column"] for g in groupings if g["column"] not in asked and not is_time(g["column"])]
     nesting = nesting_of(asked, labels, groupings, counters)
     known = [*likely, *(n["unit"] for n in nesting if n["relation"] == "labels repeat")]
+    errors = _standard_errors(columns)
     document = {
         "schema": SCHEMA,
         "name": table.name,
@@ -70,7 +71,7 @@ def scout(table: Table, units: Sequence[str] = (), outcome: str | None = None, b
         "units": chosen,
         "nesting": nesting,
         "duplicates": duplicates_of(nesting, likely, labels),
-        "outcomes": [o for o in plausible(table, columns, known) if o["column"] not in _standard_errors(columns)],
+        "outcomes": [o for o in plausible(table, columns, known) if o["column"] not in errors],
         "times": times(columns),
         "sentences": [],
         "first_rows": _first_rows(read),
@@ -363,7 +364,7 @@ def _with_known_errors(document: dict[str, Any]) -> list[str]:
         return []
     best = max(outcomes, key=lambda name: next(c["missing"] for c in columns if c["column"] == name))
     stem = STANDARD_ERROR.sub("", errors[0]).strip("_. -").casefold()
-    named = [o for o in outcomes if o.casefold() in (stem, "effect", "estimate", "yi", "y", "difference")]
+    named = [o for o in outcomes if o.casefold() in (stem, "effect", "estimate", "y", "difference")]
     clauses = "; ".join(f"each {column_text(u)}: intercept" for u in dict.fromkeys(units))
     return [f"{column_text((named or [best])[0])} = intercept; {clauses}; spread = known({column_text(errors[0])})"]
 

@@ -100,7 +100,7 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
 
 def _of_several(sentence: tree.Sentence, table: Table, options: Options) -> Design:
     """The design of several outcomes: that of the sentence and the table in which each has a row of its own."""
-    outcomes.check(sentence, options.family)
+    outcomes.check(sentence, options.family, table)
     table, filled = _fill_means(table, options.fill_mean)
     table, gaps = with_lags(sentence, table)
     covariates = replace(sentence, outcome=tree.Outcome(tree.Column(ANY)))

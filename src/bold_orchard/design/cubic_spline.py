@@ -73,17 +73,15 @@ class CubicSpline:
         rows = np.arange(len(x))
         out[rows, i] += down
         out[rows, i + 1] += up
-        beyond = t - inside
-        away = np.flatnonzero(beyond)
-        for row in away:  # the slope at the end knot
-            j, step = i[row], np.diff(knots)[i[row]]
-            slope = np.zeros(len(knots))
-            slope[j], slope[j + 1] = -1.0 / step, 1.0 / step
-            at_end = up[row], down[row]
-            slope += (
-                step / 6.0 * ((3.0 * at_end[0] ** 2 - 1.0) * bends[j + 1] - (3.0 * at_end[1] ** 2 - 1.0) * bends[j])
-            )
-            out[row] += beyond[row] * slope
+        away = np.flatnonzero(t != inside)  # on with the slope at the end knot
+        h, up, down, i = h[away], up[away], down[away], i[away]
+        slope = (h / 6.0)[:, None] * (
+            (3.0 * up**2 - 1.0)[:, None] * bends[i + 1] - (3.0 * down**2 - 1.0)[:, None] * bends[i]
+        )
+        rows = np.arange(len(away))
+        slope[rows, i] -= 1.0 / h
+        slope[rows, i + 1] += 1.0 / h
+        out[away] += (t - inside)[away, None] * slope
         return out
 
     def wiggle(self, x: Array) -> Array:

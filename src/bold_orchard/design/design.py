@@ -215,7 +215,7 @@ class Design:
     @property
     def orders(self) -> dict[str, tuple[str, ...]]:
         """Levels of the data's own columns in the order that was declared, of those that have one."""
-        return {c: o for c, o in self.table.orders.items() if c != OUTCOME}
+        return {c: o for c, o in self.table.orders.items() if not (self.outcomes and c == OUTCOME)}
 
     def maker(self) -> ColumnMaker:
         """What makes columns over the rows of the design as they were made for the fit."""

@@ -21,10 +21,21 @@ from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
 VALUE, ROW = "(value)", "(row)"
+OURS = (OUTCOME, VALUE, ROW)
 
 
-def check(sentence: tree.Sentence, family: str | None) -> None:
-    """Raise OrchardError for what several outcomes cannot have, or not yet."""
+def is_stacked(table: Table) -> bool:
+    """Whether rows are of one outcome each."""
+    return table.has(OUTCOME) and table.has(ROW)
+
+
+def check(sentence: tree.Sentence, family: str | None, table: Table) -> None:
+    """Raise OrchardError for what several outcomes cannot have, or not yet, and for columns that bear our own names."""
+    taken = [c for c in OURS if table.has(c)]
+    if taken:
+        raise OrchardError(
+            f"a column of {table.name} is called '{taken[0]}', which several outcomes need for themselves; rename it"
+        )
     beside = (
         f"the family {family}" if family not in (None, "gaussian")
         else "within" if sentence.within is not None

@@ -10,9 +10,9 @@ from bold_orchard.data.table import Table
 from bold_orchard.design.build import columns_that_vary, rebuild_parts, residual_of, row_weights, unit_codes
 from bold_orchard.design.design import Block, Design, UnitCodes
 from bold_orchard.design.lags import lag_calls, with_lags
-from bold_orchard.design.outcomes import every
+from bold_orchard.design.outcomes import every, is_stacked
 from bold_orchard.design.response import limits_of
-from bold_orchard.design.transformations import OUTCOME, ColumnMaker
+from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError, unknown_name
 from bold_orchard.sentence import tree
 
@@ -47,7 +47,7 @@ def design_over(design: Design, table: Table, weights: str | None = None) -> Des
 
     Raises OrchardError for a level that the fit does not know and for residuals that such rows cannot have.
     """
-    table = table if not design.outcomes or table.has(OUTCOME) else every(table, design.sentence)
+    table = table if not design.outcomes or is_stacked(table) else every(table, design.sentence)
     used = complete_rows(design, table, weights)
     fixed, parts, offset = rebuild_parts(design, used)
     maker = ColumnMaker(used, design.memory, learn=False)

@@ -387,14 +387,10 @@ def _wiggle(maker: ColumnMaker, call: tree.Call) -> Numeric:
     by = call.arguments[-1]
     if not isinstance(by, tree.By):
         return Numeric(tuple(f"{call}[{k}]" for k in range(1, values.shape[1] + 1)), tuple(values.T), zero)
-    codes, levels = (
-        maker.category(by.column.name, by.column.name).codes,
-        maker.category(by.column.name, by.column.name).levels,
-    )
-    names = tuple(f"{call}[{level}][{k}]" for level in levels for k in range(1, values.shape[1] + 1))
-    return Numeric(
-        names, tuple(np.where(codes == i, column, 0.0) for i in range(len(levels)) for column in values.T), zero
-    )
+    own = maker.category(by.column.name, by.column.name)
+    names = tuple(f"{call}[{level}][{k}]" for level in own.levels for k in range(1, values.shape[1] + 1))
+    columns = tuple(np.where(own.codes == i, column, 0.0) for i in range(len(own.levels)) for column in values.T)
+    return Numeric(names, columns, zero)
 
 
 def _curve(maker: ColumnMaker, call: tree.Call, x: Array) -> CubicSpline:

@@ -11,11 +11,12 @@ from scipy import special
 from bold_orchard.families.base import Data, Family
 from bold_orchard.families.drawing import beta_shares
 from bold_orchard.families.links import LINKS
+from bold_orchard.families.rises import digamma_rise, log_choose, log_rise
 from bold_orchard.own_parameter import OwnParameter
 
 Array = NDArray[Any]
 RUN_AWAY = float(np.log(1e6))  # phi from which rows vary no more than binomial ones
-LARGE = 1e4  # from which differences of digammas would lose more digits than their series
+TINY = 1e-18  # of a probability that falls from here on, and of all beyond it
 
 
 class BetaBinomial(Family):
@@ -44,7 +45,7 @@ class BetaBinomial(Family):
         super().__init__(link, data)
         m = np.ones_like(self.y) if data.trials is None else np.asarray(data.trials, dtype=float)
         self.m: Array = np.broadcast_to(m, self.y.shape)
-        self.constant = special.gammaln(self.m + 1) - special.gammaln(self.y + 1) - special.gammaln(self.m - self.y + 1)
+        self.constant = log_choose(self.m, self.y)
 
     def start(self) -> tuple[Array, Array]:
         p = (self.y + 0.5) / (self.m + 1.0)
@@ -57,13 +58,13 @@ class BetaBinomial(Family):
         """phi, mu, mu (1 - mu), and the rises of digamma and its slopes from a to a + y and from b to b + m - y."""
         phi, mu = np.exp(extra[0]), np.clip(special.expit(eta), 1e-12, 1 - 1e-12)
         a, b = mu * phi, (1.0 - mu) * phi
-        rises = [(_rise(k, a, self.y), _rise(k, b, self.m - self.y)) for k in range(3)]
+        rises = [(digamma_rise(k, a, self.y), digamma_rise(k, b, self.m - self.y)) for k in range(3)]
         return phi, mu, mu * (1.0 - mu), rises
 
     def value(self, eta: Array, extra: Array) -> Array:
         phi, mu = np.exp(extra[0]), np.clip(special.expit(eta), 1e-12, 1 - 1e-12)
         a, b = mu * phi, (1.0 - mu) * phi
-        made = _log_rise(a, self.y) + _log_rise(b, self.m - self.y) - _log_rise(phi + np.zeros_like(a), self.m)
+        made = log_rise(a, self.y) + log_rise(b, self.m - self.y) - log_rise(phi + np.zeros_like(a), self.m)
         return np.asarray(self.weights * (made + self.constant))
 
     def derivatives(self, eta: Array, extra: Array) -> tuple[Array, Array, Array, Array]:
@@ -81,7 +82,7 @@ class BetaBinomial(Family):
     def extras(self, eta: Array, extra: Array) -> list[tuple[Array, Array, Array]]:
         phi, mu, v, ((f0, g0), (f1, g1), (f2, g2)) = self._parts(eta, extra)
         rest, tilt, w = 1.0 - mu, 1.0 - 2.0 * mu, self.weights * phi
-        value = mu * f0 + rest * g0 - _rise(0, phi + np.zeros_like(mu), self.m)
+        value = mu * f0 + rest * g0 - digamma_rise(0, phi + np.zeros_like(mu), self.m)
         one = f0 - g0 + phi * (mu * f1 - rest * g1)
         two = 2.0 * phi * (f1 + g1) + phi**2 * (mu * f2 + rest * g2)
         return [(w * value, w * one * v, w * (two * v**2 + one * v * tilt))]
@@ -99,19 +100,13 @@ class BetaBinomial(Family):
         return rng.binomial(m, beta_shares(p * phi, (1 - p) * phi, rng)).astype(float)
 
     def cdf(self, y: Array, eta: Array, extra: Array) -> tuple[Array, Array]:
-        """Sums of the probabilities of fewer successes, and with as many."""
+        """Sums of the probabilities on the shorter side of y, each from the one before it by their ratio."""
         phi, mu = np.exp(extra[0]), self.mean(eta, extra)
-        a, b, m = mu * phi, (1.0 - mu) * phi, np.broadcast_to(self.m, np.shape(y))
-        below, own = np.zeros(np.shape(y)), np.zeros(np.shape(y))
-        base = -_log_rise(phi + np.zeros_like(a), m)
-        for k in range(int(np.max(y, initial=0.0)) + 1):
-            have = k <= y
-            choose = special.gammaln(m + 1) - special.gammaln(k + 1) - special.gammaln(np.maximum(m - k, 0) + 1)
-            p = np.exp(
-                choose + _log_rise(a, np.full(np.shape(y), float(k))) + _log_rise(b, np.maximum(m - k, 0.0)) + base
-            )
-            below += np.where(k < y, p, 0.0)
-            own = np.where(have & (k == y), p, own)
+        y, m, a, b = np.broadcast_arrays(y, self.m, mu * phi, (1.0 - mu) * phi)
+        own = np.exp(log_choose(m, y) + log_rise(a, y) + log_rise(b, m - y) - log_rise(a + b, m))
+        down = y <= m * mu
+        shorter = np.where(down, _beyond(y, m, a, b, own), _beyond(m - y, m, b, a, own))
+        below = np.where(down, shorter, 1.0 - own - shorter)
         return np.clip(below, 0.0, 1.0), np.clip(below + own, 0.0, 1.0)
 
     def latent_variance(self, eta: Array, extra: Array) -> float:
@@ -122,27 +117,14 @@ class BetaBinomial(Family):
         )
 
 
-def _log_rise(a: Array, y: Array) -> Array:
-    """log Gamma(a + y) - log Gamma(a), by its series where a is so large that digits would cancel."""
-    end = a + y
-    with np.errstate(all="ignore"):
-        series = (end - 0.5) * np.log1p(y / a) + y * (np.log(a) - 1.0) - y / (12.0 * a * end)
-        exact = special.gammaln(end) - special.gammaln(a)
-    return np.asarray(np.where(a > LARGE, series, exact))
-
-
-def _rise(k: int, a: Array, y: Array) -> Array:
-    """The k-th derivative of digamma at a + y less that at a, by its series where a is large."""
-    end = a + y
-    if k == 0:
-        series = np.log1p(y / a) + 0.5 * y / (a * end) + y * (a + end) / (12.0 * (a * end) ** 2)
-        return np.asarray(np.where(a > LARGE, series, special.digamma(end) - special.digamma(a)))
-    back, ahead = 1.0 / a, 1.0 / end
-    less = -y / (a * end)  # 1/end - 1/a, without cancelling
-    if k == 1:
-        series = less * (1.0 + 0.5 * (ahead + back) + (ahead**2 + ahead * back + back**2) / 6.0)
-    else:
-        series = -less * (
-            (ahead + back) + (ahead**2 + ahead * back + back**2) + 0.5 * (ahead + back) * (ahead**2 + back**2)
-        )
-    return np.asarray(np.where(a > LARGE, series, special.polygamma(k, end) - special.polygamma(k, a)))
+def _beyond(y: Array, m: Array, a: Array, b: Array, own: Array) -> Array:
+    """The probability of fewer than y successes, ``own`` being that of y."""
+    total, p, at = np.zeros(np.shape(y)), np.array(own), np.array(y, dtype=float)
+    left = np.flatnonzero(at > 0)
+    while len(left):
+        k = at[left]
+        p[left] *= k * (b[left] + m[left] - k) / ((m[left] - k + 1.0) * (a[left] + k - 1.0))
+        total[left] += p[left]
+        at[left] = k - 1.0
+        left = left[(k > 1.0) & ((p[left] > TINY) | (a[left] < 1.0))]
+    return total

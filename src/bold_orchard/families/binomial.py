@@ -10,6 +10,7 @@ from scipy import special
 
 from bold_orchard.families.base import Data, Family
 from bold_orchard.families.links import LINKS
+from bold_orchard.families.rises import log_choose
 
 Array = NDArray[Any]
 
@@ -30,7 +31,7 @@ class Binomial(Family):
         m = np.broadcast_to(np.asarray(self.m, dtype=float), self.y.shape)
         self.constant: Array | float = 0.0
         if data.trials is not None:
-            self.constant = special.gammaln(m + 1) - special.gammaln(self.y + 1) - special.gammaln(m - self.y + 1)
+            self.constant = log_choose(m, self.y)
 
     def start(self) -> tuple[Array, Array]:
         p = (self.y + 0.5) / (self.m + 1.0)

@@ -11,10 +11,10 @@ from scipy import special
 from bold_orchard.families.drawing import poisson_counts
 from bold_orchard.families.links import TOP
 from bold_orchard.families.poisson import Poisson
+from bold_orchard.families.rises import digamma_rise
 from bold_orchard.own_parameter import OwnParameter
 
 Array = NDArray[Any]
-LARGE = 1e4  # theta from which a difference of digammas would lose more digits than the series
 RUN_AWAY = float(np.log(1e5))  # theta from which counts vary no more than Poisson ones
 
 
@@ -50,7 +50,7 @@ class NegativeBinomial(Poisson):
     def extras(self, eta: Array, extra: Array) -> list[tuple[Array, Array, Array]]:
         theta, mu, y, w = np.exp(extra[0]), np.exp(np.minimum(eta, TOP)), self.y, self.weights
         total = theta + mu
-        value = _digamma_rise(theta, y) - np.log1p(mu / theta) + (mu - y) / total
+        value = digamma_rise(0, theta + np.zeros_like(y), y) - np.log1p(mu / theta) + (mu - y) / total
         d1 = (y - mu) * mu / total**2
         d2 = -mu * ((y + 2 * theta) * total - 2 * (y + theta) * theta) / total**3
         return [(w * theta * value, w * theta * d1, w * theta * d2)]
@@ -74,11 +74,3 @@ class NegativeBinomial(Poisson):
 
     def latent_variance(self, eta: Array, extra: Array) -> float:
         return float(special.polygamma(1, 1.0 / (1.0 / self.mean(eta, extra) + 1.0 / np.exp(extra[0]))))
-
-
-def _digamma_rise(theta: float, y: Array) -> Array:
-    """digamma(theta + y) - digamma(theta), by the asymptotic series where theta is so large that digits would cancel."""
-    if theta < LARGE:
-        return np.asarray(special.digamma(y + theta) - special.digamma(theta))
-    end = theta + y
-    return np.asarray(np.log1p(y / theta) + 0.5 * y / (theta * end) + y * (theta + end) / (12.0 * (theta * end) ** 2))

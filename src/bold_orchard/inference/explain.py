@@ -114,13 +114,8 @@ class _Words:
     @property
     def of_outcomes(self) -> dict[str, tuple[str, str]]:
         """Terms of several outcomes, each with its outcome and what it is of it."""
-        names = self.d.outcome.split(", ")
-        found = [
-            (r.term, n, r.term[len(n) + 2 :])
-            for r in self.d.fixed
-            for n in names
-            if len(names) > 1 and r.term.startswith(f"{n}: ")
-        ]
+        names = () if isinstance(self.d.rows.observed, Absent) else tuple(self.d.rows.observed)
+        found = [(r.term, n, r.term[len(n) + 2 :]) for r in self.d.fixed for n in names if r.term.startswith(f"{n}: ")]
         return {term: (name, rest) for term, name, rest in found}
 
     def _of_outcome(self, row: Any) -> str:

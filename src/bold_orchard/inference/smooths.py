@@ -104,5 +104,4 @@ def without_clause(design: Design, position: int) -> Design:
     units = [u for i, u in enumerate(design.units) if any(c.unit == i for c in clauses)]
     numbers = {u.name: i for i, u in enumerate(units)}
     clauses = [replace(c, unit=numbers[design.units[c.unit].name]) for c in clauses]
-    sentence = replace(design.sentence, each=design.sentence.each)
-    return replace(design, sentence=sentence, clauses=tuple(clauses), blocks=blocks, units=tuple(units))
+    return replace(design, clauses=tuple(clauses), blocks=blocks, units=tuple(units))

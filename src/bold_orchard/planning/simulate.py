@@ -80,8 +80,7 @@ def _by_outcome(fit: Fit, long: Any, name: str) -> Any:
     wide = long.drop_duplicates(key).set_index(key).drop(columns=[OUTCOME, VALUE, name], errors="ignore")
     for outcome in fit.design.outcomes:
         wide[outcome] = long[long[OUTCOME] == outcome].set_index(key)[name]
-    wide = wide.reset_index(drop=True)
-    return wide
+    return wide.reset_index(drop=True)
 
 
 class _Drawer:

@@ -79,6 +79,7 @@ class Trend(Part):
     df: Number
     statistic: Number
     p: Number
+    outcome: str | Absent = ABSENT
 
 
 @dataclass(frozen=True)
@@ -111,6 +112,7 @@ class DifferenceCurve(Part):
     high_simultaneous: list[Number]
     regions: list[Region]
     seen: Interval
+    outcome: str | Absent = ABSENT
 
 
 @dataclass(frozen=True)
@@ -191,8 +193,16 @@ class MeansResult(Result):
             at = [i for i, n in enumerate(names) if n == name]
             errors = sed_of([[self.sed.matrix[i][j] for j in at] for i in at])
             out.append(replace(self, outcome=name, means=[replace(self.means[i], outcome=ABSENT) for i in at], sed=errors,
-                               pairs=[p for p in self.pairs if p.outcome == name]))  # fmt: skip
+                               pairs=[p for p in self.pairs if p.outcome == name], **self._beside(name)))  # fmt: skip
         return out or [self]
+
+    def _beside(self, outcome: str) -> dict[str, Any]:
+        """Trends and curves of one outcome, where there are any."""
+        return {
+            key: [own for own in values if own.outcome == outcome]
+            for key, values in (("trends", self.trends), ("curves", self.curves))
+            if not isinstance(values, Absent)
+        }
 
     def by_term(self) -> list[MeansResult]:
         """One result for each term."""
@@ -233,7 +243,12 @@ def of_all_outcomes(made: Sequence[MeansResult], outcome: str) -> MeansResult:
     whole = of_all_terms(made)
     means = [replace(m, outcome=d.outcome, term=m.term if d.term is None else ABSENT) for d in made for m in d.means]
     pairs = [replace(p, outcome=d.outcome, term=p.term if d.term is None else ABSENT) for d in made for p in d.pairs]
-    return replace(whole, outcome=outcome, term=made[0].term, means=means, pairs=pairs)
+    beside: dict[str, Any] = {
+        key: [replace(own, outcome=d.outcome) for d in made for own in getattr(d, key)]
+        for key in ("trends", "curves")
+        if not isinstance(getattr(whole, key), Absent)
+    }
+    return replace(whole, outcome=outcome, term=made[0].term, means=means, pairs=pairs, **beside)
 
 
 def sed_of(matrix: list[list[Number]]) -> DifferenceErrors:

@@ -13,7 +13,7 @@ from bold_orchard.data.columns import Texts
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import columns_that_vary, unit_codes
 from bold_orchard.design.model_matrix import build_part
-from bold_orchard.design.outcomes import ROW, VALUE
+from bold_orchard.design.outcomes import OURS, is_stacked
 from bold_orchard.design.transformations import OUTCOME, ColumnMaker
 from bold_orchard.errors import UsageError, counted
 from bold_orchard.families.base import Data
@@ -346,8 +346,9 @@ def document_of(
 def beside(table: Table, made: dict[str, Any], name: str) -> dict[str, Any]:
     """The user's columns and ours; one of ours that bears the name of a user's gets the fit's name after it."""
     table.data.fetch(table.columns)
-    own = {c: table.column(c) for c in table.columns if c not in (OUTCOME, VALUE, ROW)}
-    if table.has(OUTCOME):
+    ours = OURS if is_stacked(table) else ()
+    own = {c: table.column(c) for c in table.columns if c not in ours}
+    if ours:
         made = {"outcome": table.column(OUTCOME)} | made
     return own | {f"{k} of {name}" if k in own else k: v for k, v in made.items()}
 

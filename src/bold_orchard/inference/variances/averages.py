@@ -35,6 +35,18 @@ def mean_products(design: Design, clause: Clause, squares: Array | float = 1.0, 
     return np.array([[_mean(design, a * b * own, rows) for b in z] for a in z])
 
 
+def part_of_effect(design: Design, clause: Clause, i: int, g: Array, m: Array) -> Any:
+    """What the i-th reported effect of a clause adds to the variance of a row, from G and M (..., k, k).
+
+    Effects that may covary have one part, with the first of them; a curve of all rows has none, being no difference between units.
+    """
+    if design.units[clause.unit].curve:
+        return None
+    if clause.wiggle or (clause.kind.correlated and len(clause.names) > 1):
+        return (m * g).sum(axis=(-2, -1)) if i == 0 else None
+    return m[..., i, i] * g[..., i, i]
+
+
 def _mean(design: Design, values: Array | float, rows: Rows | None) -> float:
     whole = np.broadcast_to(values, len(design.y))
     if rows is None:

@@ -26,6 +26,7 @@ from bold_orchard.inference.variances.averages import (
     mean_effect_variance,
     mean_products,
     mean_residual_variance,
+    part_of_effect,
 )
 from bold_orchard.inference.variances.heterogeneity import heterogeneity
 from bold_orchard.inference.variances.quantities import Effects, of_occasions, own_places, quantities
@@ -140,21 +141,9 @@ def _entries(fit: Fit) -> list[dict[str, Any]]:
         names, own = clause.names, fit.catalogue.of(clause)
         g = e.covariance(clause.block)[clause.columns, clause.columns] * given_scale(design, clause)
         m = mean_products(design, clause, grown_squares(fit.model, clause)) / given_scale(design, clause)
-        together = clause.kind.correlated and len(names) > 1
-        average = design.units[clause.unit].curve  # no difference between units
         base = {"group": design.units[clause.unit].name, "unit": clause.unit, "block": clause.block}
         for i, term in enumerate(names):
-            part = (
-                None
-                if average
-                else float((m * g).sum())
-                if clause.wiggle
-                else m[i, i] * g[i, i]
-                if not together
-                else float((m * g).sum())
-                if i == 0
-                else None
-            )
+            part = part_of_effect(design, clause, i, g, m)
             rows.append(base | {"kind": "variance", "term": term, "term2": None, "estimate": g[i, i], "at": (at + i, at + i),
                                 "parameter": own.sds[i] if own.sds else None,
                                 "part": part, "size": float(np.sqrt(design.mean_of(clause.part.values[i] ** 2))), "sd": np.sqrt(max(g[i, i], 0.0)), "correlation": None})  # fmt: skip

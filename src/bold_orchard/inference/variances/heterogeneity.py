@@ -21,13 +21,15 @@ def heterogeneity(fit: Fit) -> list[Heterogeneity]:
     w = np.asarray(design.weights)
     n, total = len(w), float(w.sum())
     typical = (n - 1) * total / (total**2 - float(w @ w)) if n > 1 else float("nan")
-    parts = [mean_effect_variance(fit.model, c) for c in design.clauses]
+    found = [(design.units[c.unit], mean_effect_variance(fit.model, c)) for c in design.clauses]
+    parts = [(unit, part) for unit, part in found if not unit.curve]
     x = np.column_stack([np.zeros((n, 0)), *(design.fixed.values[k] for k in fit.model.kept)])
     root = np.sqrt(w)
     b = np.linalg.lstsq(x * root[:, None], design.y * root, rcond=None)[0]
     q, df = float(w @ (design.y - x @ b) ** 2), n - x.shape[1]
     out = []
-    for i, unit in enumerate(design.units):
-        own = sum(p for c, p in zip(design.clauses, parts) if c.unit == i)
-        out.append(Heterogeneity(unit.name, own / (sum(parts) + typical), q, df, float(chdtrc(df, q)) if df else None))
+    between = sum(part for _, part in parts)
+    for unit in design.groups:
+        own = sum(part for other, part in parts if other is unit)
+        out.append(Heterogeneity(unit.name, own / (between + typical), q, df, float(chdtrc(df, q)) if df else None))
     return out

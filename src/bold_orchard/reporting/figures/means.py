@@ -18,14 +18,15 @@ def means_figure(d: MeansResult) -> Figure:
     """The first factor (or covariate) along the axis, one line for each level of the others."""
     if d.get("curves"):
         return _curves_figure(d)
+    outcomes = d.by_outcome()
+    parts = [part for own in outcomes for part in own.by_term()]
     what = f"slope of {d['slope']}" if d["slope"] else f"mean {d['outcome']}"
-    parts = d.by_term()
     by = f" by {d['term'].replace('*', ' and ')}" if d["term"] else ""
     across = min(len(parts), 3)
     figure, axes = canvas(-(-len(parts) // across), across, f"Adjusted {what}{by}, {d['name']}: {d['model']}")
     for ax, part in zip(axes, parts):
-        _panel(ax, part, what)
-    _one_scale(axes, len(parts))
+        _panel(ax, part, f"slope of {d['slope']} on {part['outcome']}" if d["slope"] else f"mean {part['outcome']}")
+    _one_scale(axes, [part["outcome"] for part in parts])
     return figure
 
 
@@ -35,7 +36,10 @@ def _curves_figure(d: MeansResult) -> Figure:
     shown, across = made[:MOST_CURVES], min(len(made), 3)
     more = f" ({len(made) - len(shown)} more pairs not shown)" if len(made) > len(shown) else ""
     percent = f"{100 * d['confidence']:g}%"
-    title = f"Differences of {d['outcome']} along {made[0]['column']}, {percent} bands of each point and of all curves together{more}, {d['name']}: {d['model']}"
+    title = (
+        f"Differences of {d['outcome']} along {made[0]['column']}, {percent} bands of each point and of all curves together; "
+        f"strip: they differ; dotted: ends of rows of both{more}, {d['name']}: {d['model']}"
+    )
     figure, axes = canvas(-(-len(shown) // across), across, title)
     for ax, c in zip(axes, shown):
         x = np.array(c["x"])
@@ -49,18 +53,19 @@ def _curves_figure(d: MeansResult) -> Figure:
         for end in inside:
             ax.axvline(end, color=BARK, linewidth=1, linestyle=":")
         ax.margins(x=0)
-        told = " (strip: they differ; dotted: ends of rows of both)" if inside else " (strip: they differ)"
-        ax.set(xlabel=c["column"] + told, ylabel=f"{c['a']} vs {c['b']}")
-    _one_scale(axes, len(shown))
+        of = f"{c['outcome']}: " if "outcome" in c else ""
+        ax.set(xlabel=c["column"], ylabel=f"{of}{c['a']} vs {c['b']}")
+    _one_scale(axes, [c.get("outcome", "") for c in shown])
     return figure
 
 
-def _one_scale(axes: Any, used: int) -> None:
-    """The same range of y in all panels, and those beyond left blank."""
-    limits = [ax.get_ylim() for ax in axes[:used]]
-    for ax in axes[:used]:
-        ax.set_ylim(min(low for low, _ in limits), max(high for _, high in limits))
-    for ax in list(axes)[used:]:
+def _one_scale(axes: Any, outcomes: list[str]) -> None:
+    """The same range of y in all panels of one outcome; panels beyond are left blank."""
+    limits = [ax.get_ylim() for ax in axes[: len(outcomes)]]
+    for ax, outcome in zip(axes, outcomes):
+        own = [ends for ends, other in zip(limits, outcomes) if other == outcome]
+        ax.set_ylim(min(low for low, _ in own), max(high for _, high in own))
+    for ax in list(axes)[len(outcomes) :]:
         ax.set_axis_off()
 
 

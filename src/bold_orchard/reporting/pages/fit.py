@@ -196,7 +196,7 @@ def variation(page: Page, d: FitResult, digits: int) -> None:
     for part in parts:
         _correlations(page, part)
     words = [w for part in parts for w in (*correlation_words(part), *_vary_words(part))]
-    words += residual_words(res, digits) if own is not None else []
+    words += residual_words(res, digits, several) if own is not None else []
     if res and "variance" not in res:
         for name, value in res.items():
             meaning = d.own_meanings.get(name, "")
@@ -233,7 +233,7 @@ def _across_outcomes(parameters: dict[str, Any]) -> list[str]:
         for j in range(i):
             r = matrix[i][j] / math.sqrt(matrix[i][i] * matrix[j][j]) if matrix[i][i] > 0 and matrix[j][j] > 0 else 0.0
             way = "are hardly related" if abs(r) < 0.1 else "go up together" if r > 0 else "go opposite ways"
-            out.append(f"Inside one unit, rows' {names[j]} and {one} {way} (r = {r:+.2f}).")
+            out.append(f"The errors of {names[j]} and {one} in one row {way} (r = {r:+.2f}).")
     return out
 
 
@@ -250,8 +250,8 @@ def _smooths(page: Page, d: FitResult) -> None:
     )
 
 
-def residual_words(res: dict[str, Any], digits: int) -> list[str]:
-    """How residuals of one unit hang together, and what their SD depends on."""
+def residual_words(res: dict[str, Any], digits: int, several: bool = False) -> list[str]:
+    """How residuals of one unit, or of ``several`` outcomes of one row, hang together, and what their SD depends on."""
     out, parameters = [], res["parameters"]
     if res["structure"] == KNOWN:
         out.append("The SD of each row's error is known, so no residual variance is estimated.")
@@ -277,7 +277,7 @@ def residual_words(res: dict[str, Any], digits: int) -> list[str]:
     if "correlations" in parameters:
         r = ", ".join(figure(v, 3) for v in parameters["correlations"])
         out.append(f"Residuals of one {res['unit']} are correlated (toeplitz): {r} at 1, 2, ... occasions apart.")
-    if "occasions" in parameters and res["unit"] == "row":
+    if several:
         out += _across_outcomes(parameters)
     elif "occasions" in parameters:
         out.append(f"Residuals of one {res['unit']} have a covariance of their own for every pair of occasions; SDs: "

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from bold_orchard.covariance.residuals import residual_structure_of
 from bold_orchard.design.validation import constant_inside, is_nested
 from bold_orchard.inference.summary import number
-from bold_orchard.inference.variances.averages import given_scale
+from bold_orchard.inference.variances.averages import given_scale, part_of_effect
 from bold_orchard.results.components import ComponentsResult
 from bold_orchard.sampling.answers.draws import METHOD, Draws, told
 
@@ -73,22 +73,10 @@ def _entries(draws: Draws) -> list[dict[str, Any]]:
     for clause in design.clauses:
         names, g = clause.names, draws.covariance(clause) * given_scale(design, clause)
         m = draws.mean_products(clause) / given_scale(design, clause)
-        together = clause.kind.correlated and len(names) > 1
         base = {"group": design.units[clause.unit].name, "unit": clause.unit}
         for i, term in enumerate(names):
             size = float(np.sqrt(design.mean_of(clause.part.values[i] ** 2)))
-            average = design.units[clause.unit].curve  # no difference between units
-            part = (
-                None
-                if average
-                else (m * g).sum(axis=(1, 2))
-                if clause.wiggle
-                else m[:, i, i] * g[:, i, i]
-                if not together
-                else (m * g).sum(axis=(1, 2))
-                if i == 0
-                else None
-            )
+            part = part_of_effect(design, clause, i, g, m)
             rows.append(base | {"kind": "variance", "term": term, "term2": None, "value": g[:, i, i], "part": part,
                                 "size": size, "correlation": None})  # fmt: skip
         for i, j in itertools.combinations(range(len(names)), 2) if clause.kind.correlated else ():
