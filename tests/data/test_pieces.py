@@ -40,6 +40,8 @@ ON_DISK = {
     "grades": ("grade = centre(rain) + soil; each tree: intercept", {"family": "ordinal"}),
     "no units": ("sold = rain + pruning", {"family": "binomial"}),
     "log": ("big = rain; each tree: intercept", {"link": "log"}),
+    "censored": ("censored(yield, 7, 12) = rain; each tree: intercept", {}),
+    "clustered": ("set of borne = rain; each tree: intercept", {"family": "beta-binomial"}),
     "points": ("sold = rain; each tree: intercept", {"family": "binomial", "points": 9}),
     "enough": ("sold = rain; each tree: intercept", {"family": "binomial", "points": "auto"}),
 }  # fmt: skip
@@ -59,6 +61,8 @@ def table(rows=700):
     frame = frame.assign(sold=(r.random(rows) < chance).astype(int), fruits=r.poisson(np.exp(frame["yield"] / 8)),
                          grade=np.digitize(frame["yield"] + r.normal(size=rows), [6.0, 9.0, 11.0]), area=r.uniform(0.5, 2.0, rows),
                          week=frame.groupby("tree").cumcount())  # fmt: skip
+    frame["borne"] = 4 + np.arange(rows) % 5
+    frame["set"] = np.minimum(np.abs(2 * frame["fruits"] - 3), frame["borne"])  # varies more than a binomial count
     frame.loc[[3, 50], "rain"] = np.nan
     frame.loc[9, "soil"] = None
     return frame
@@ -251,6 +255,8 @@ def test_what_needs_rows_says_so(both, ask):
     ("yield = rain; each tree: intercept; within tree: exchangeable", {}, "within"),
     ("yield = rain; each tree: intercept; spread = soil", {}, "spread"),
     ("yield = rain; each tree: intercept + spread", {}, "a spread of each unit"),
+    ("yield = rain; each tree: intercept; spread = known(area)", {}, "spread"), ("yield = smooth(rain); each tree: intercept", {}, "a curve"),
+    ("yield = rain; each tree: smooth(rain)", {}, "a curve"), ("yield, big = rain; each tree: intercept", {}, "several outcomes"),
     ("soil = rain; each tree: intercept", {}, "'soil' is text .* --family binomial"),
     ("sold = rain; each tree: intercept", {}, "only the two values 0 and 1"), ("sold = rain; each orchard: intercept", {}, "only the two values 0 and 1"),
     ("yield = rane; each tree: intercept", {}, "did you mean 'rain'"), ("sold = rane", {"family": "binomial"}, "did you mean 'rain'"),

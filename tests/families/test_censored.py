@@ -12,6 +12,7 @@ from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError, SentenceError
 from bold_orchard.families.base import Data
 from bold_orchard.families.censored import CENSORED
+from bold_orchard.inference.comparison.compare import compare
 from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.inference.prediction.predict import predict
 from bold_orchard.inference.prediction.residuals import residuals
@@ -145,3 +146,13 @@ def test_every_command_answers(tmp_path, orchard):
                   ["simulate", "--csv", "s.csv"], ["show"], ["power", "--quick"], ["draw", "--along", "dose", "--figure", "d.png"]):  # fmt: skip
         done = orchard(words[0], "m", *words[1:], "--json")
         assert done.code == 0 and done.json, (words, done.err)
+
+
+def test_likelihoods_of_limits_compare_with_their_like_only():
+    frame = plots()
+    one = made("censored(residue, limit) = dose; each plot: intercept", frame)
+    plain = made("residue = dose; each plot: intercept", frame, method="ml")
+    heavy = made("censored(residue, limit) = dose; each plot: intercept", frame, "student")
+    with pytest.raises(OrchardError, match="some of them known as limits"):
+        compare([plain, one.called("one")])
+    assert compare([one, heavy.called("heavy")]).to_dict()["tests"][0]["df"] == 1

@@ -11,6 +11,7 @@ import dense
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, SentenceError
 from bold_orchard.inference.coefficients.terms import terms
+from bold_orchard.inference.comparison.compare import compare
 from bold_orchard.inference.fit import Settings, fit
 from bold_orchard.inference.intervals.intervals import intervals
 from bold_orchard.inference.variances.components import components
@@ -225,3 +226,24 @@ def test_robust_errors_and_tests_of_terms_are_there():
     f = made(TWO, arms(studies=14), errors="robust")
     assert f.result.errors.clusters == 14
     assert terms(made(TWO, arms(studies=14)), 3)["tests"][1]["num_df"] == 2
+
+
+def test_fits_with_known_and_estimated_errors_are_judged_by_aic():
+    frame = arms()
+    known, free = made(ONE, frame, method="ml"), made(ONE.rpartition(";")[0], frame, method="ml").called("free")
+    for one, two in ((known, free), (free, known)):
+        told = compare([one, two]).to_dict()["tests"][0]
+        assert told["chisq"] is None
+
+
+def test_a_curve_beside_known_errors_is_no_difference_between_studies():
+    frame = arms(studies=14)
+    frame["dose"] += np.sin(frame["dose"]) * 2
+    frame["effect"] += 2 * np.sin(2 * frame["dose"])
+    curved = made("effect = smooth(dose); each study: intercept; spread = known(se)", frame)
+    assert curved.result["smooths"][0]["sd"] > 0
+    (told,) = components(curved).to_dict()["heterogeneity"]
+    w = 1 / frame["se"].to_numpy() ** 2
+    typical = (len(w) - 1) * w.sum() / (w.sum() ** 2 - (w**2).sum())
+    between = next(p["covariance"][0][0] for p in curved.result["random"] if p["group"] == "study")
+    assert told["group"] == "study" and told["i2"] == pytest.approx(between / (between + typical), rel=1e-6)

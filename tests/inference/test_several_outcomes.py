@@ -206,6 +206,16 @@ def test_what_several_outcomes_are_not_is_refused(sentence, why):
         made(sentence, harvest().assign(**({"(row)": 1.0} if "(row)" in sentence else {})))
 
 
+def test_the_order_of_outcomes_is_choice_of_words():
+    one = bo.fit("yield, sugar = rain + soil; each orchard: intercept + rain", harvest(), method="ml")
+    two = bo.fit("sugar, yield = rain + soil; each orchard: intercept + rain", harvest(), method="ml")
+    assert one.result.fit.loglik == pytest.approx(two.result.fit.loglik, abs=1e-6)
+    told = {r.term: r.estimate for r in one.result.fixed}
+    assert {r.term: r.estimate for r in two.result.fixed} == pytest.approx(told, rel=1e-5)
+    with pytest.raises(OrchardError, match="another order"):
+        bo.compare(one, bo.fit("sugar, yield = rain", harvest(), method="ml", name="two"))
+
+
 def test_trends_curves_and_pictures_tell_outcomes_apart():
     frame = harvest()
     frame["dose"] = np.random.default_rng(2).choice(["0", "10", "20"], len(frame))

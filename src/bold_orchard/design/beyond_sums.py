@@ -23,14 +23,15 @@ class RowsNeeded(Exception):
 def check_in_pieces(sentence: tree.Sentence) -> None:
     """Raise OrchardError for a sentence whose rows must be in memory together."""
     for word, there in (
-        ("within", sentence.within is not None),
-        ("spread", bool(sentence.spread) or sentence.known is not None),
-        ("smooth", any(e.curve for e in sentence.clauses)),
+        ("a model of several outcomes", bool(sentence.outcome.more)),
+        ("'within'", sentence.within is not None),
+        ("'spread'", bool(sentence.spread) or sentence.known is not None),
+        ("a curve, smooth(...),", any(e.curve for e in sentence.clauses)),
         ("a spread of each unit", any(e.has_spread for e in sentence.clauses)),
     ):
         if there:
             raise OrchardError(
-                f"'{word}' needs rows in memory, and they are larger than --memory; leave it out, or {WAY_OUT}"
+                f"{word} needs rows in memory, and they are larger than --memory; leave it out, or {WAY_OUT}"
             )
 
 
@@ -55,8 +56,9 @@ def check_nested(sentence: tree.Sentence, rows: Table) -> None:
 
 def asks_for_rows(sentence: tree.Sentence, family: str, link: str, options: Options) -> str | None:
     """What it is that sums by cell do not answer."""
-    if not family_of(family, link).additive:
-        return f"a {family} model"
+    censored = bool(sentence.outcome.limits)
+    if not family_of(family, link, censored).additive:
+        return f"a {'censored ' if censored else ''}{family} model"
     if options.weights:
         return "--weights"
     if options.fill_mean:

@@ -50,7 +50,7 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
     offsets, plain = split_offsets(sentence.terms, maker)
     fixed = fixed_part(plain, sentence, maker, family)
     units, clauses, blocks = _units_and_clauses(sentence, maker, used)
-    additive = family_of(family, link).additive and response.limits is None
+    additive = family_of(family, link, response.limits is not None).additive
     validation.residual_clauses(sentence, additive)
     differing_units.random_spread(sentence, additive)
     differing_units.varying_family(sentence, additive)

@@ -168,11 +168,7 @@ class Design:
     @property
     def kind(self) -> type[Family]:
         """The class of its family, by its link and by whether outcomes are censored."""
-        if self.limits is None:
-            return family_of(self.family, self.link)
-        from bold_orchard.families.censored import CENSORED
-
-        return CENSORED[self.family]
+        return family_of(self.family, self.link, self.limits is not None)
 
     def data_of(self, y: Array | None = None) -> Data:
         """The outcome (or another one, (n,)) with what its family needs beside it."""

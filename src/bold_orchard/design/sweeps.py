@@ -73,7 +73,8 @@ def design_of_pieces(
         raise OrchardError(
             f"{asks} needs more than sums of rows, and sums are all that a cluster makes; leave --cluster out"
         )
-    if not family_of(family, link).additive and len({str(e.unit) for e in sentence.clauses}) > 1:
+    additive = family_of(family, link, bool(sentence.outcome.limits)).additive
+    if not additive and len({str(e.unit) for e in sentence.clauses}) > 1:
         check_nested(sentence, pieces.some_rows())
     design = design_on_disk(sentence, pieces, options, report)
     note = f"{asks[0].upper()}{asks[1:]} needs more than sums of rows: {len(design.y):,} rows were laid down on disk."

@@ -39,8 +39,12 @@ def register(family: type[Family]) -> type[Family]:
     return family
 
 
-def family_of(name: str, link: str | None = None) -> type[Family]:
-    """The class of a family, by its link where that matters. Raises KeyError for a name that is not there."""
+def family_of(name: str, link: str | None = None, censored: bool = False) -> type[Family]:
+    """The class of a family, by its link where that matters and by whether outcomes are ``censored``. Raises KeyError for a name that is not there."""
+    if censored:
+        from bold_orchard.families.censored import CENSORED
+
+        return CENSORED[name]
     if name not in _known:
         module, _, kind = HOMES[name].partition(".")
         _known[name] = getattr(importlib.import_module(f"bold_orchard.families.{module}"), kind)

@@ -24,7 +24,6 @@ from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError, UsageError, nearest
 from bold_orchard.estimation.estimate import reopen
 from bold_orchard.families import family_of, names
-from bold_orchard.families.censored import CENSORED
 from bold_orchard.inference.fit import Fit, Settings, of_model
 from bold_orchard.optimize.protocol import Ending, OptimizeResult
 from bold_orchard.progress import silent
@@ -110,8 +109,7 @@ def _odd_lengths(document: dict[str, Any]) -> str | None:
     residual = document["residual"]
     if document["family"] not in names():
         return "family"
-    kind = family_of(document["family"], document["link"])
-    kind = CENSORED.get(document["family"], kind) if document["rows"].get("censored") else kind
+    kind = family_of(document["family"], document["link"], "censored" in document["rows"])
     shape: dict[str, Any] = {o.name: FIGURE for o in kind.own}
     if kind.additive:
         shape = {"variance": FIGURE, "sd": FIGURE, "structure": str, "unit?": (str, type(None)), "parameters": RESIDUAL}

@@ -175,8 +175,11 @@ def comparable(fits: Sequence[Fit], force: bool) -> None:
             )
         if _counted(other) != _counted(first):
             raise OrchardError(
-                f"'{first.name}' is {first.design.family} and '{other.name}' {other.design.family}: probabilities of counts and "
-                "densities of measurements cannot be compared"
+                f"the likelihood of '{first.name}' is of {_counted(first)} and that of '{other.name}' of {_counted(other)}, so they cannot be compared"
+            )
+        if other.design.outcomes != first.design.outcomes and set(other.design.outcomes) == set(first.design.outcomes):
+            raise OrchardError(
+                f"'{first.name}' and '{other.name}' name the same outcomes in another order; write them in one order and fit again"
             )
 
 
@@ -195,7 +198,7 @@ def same_rows(a: Fit, b: Fit, column: str = "") -> None:
         y, z = (f.design.table.numbers(column) if column else f.design.outcome_values for f in (a, b))
         if not np.allclose(y, z, rtol=1e-9, atol=0):
             raise OrchardError(f"'{a.name}' and '{b.name}' were fitted to different data; fit both to the same file")
-        w, v = a.design.weights, b.design.weights
+        w, v = (None if f.design.known_errors else f.design.weights for f in (a, b))
         if (w is None) != (v is None) or (w is not None and v is not None and not np.array_equal(w, v)):
             raise OrchardError(f"'{a.name}' and '{b.name}' use different weights; their likelihoods cannot be compared")
         return
