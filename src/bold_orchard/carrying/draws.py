@@ -21,8 +21,8 @@ from bold_orchard.design.design import Design
 from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.over import design_over
 from bold_orchard.estimation.gaussian import GaussianModel
-from bold_orchard.estimation.gaussian_search import make_criterion
 from bold_orchard.estimation.model import FittedModel
+from bold_orchard.likelihood.conditional import gaussian_draw
 from bold_orchard.sentence import tree
 
 Array = NDArray[np.float64]
@@ -224,7 +224,8 @@ def _drawn(model: FittedModel[Any, Any], rng: np.random.Generator) -> Parameters
     """Parameters from their law given the completed data: exact for gaussian models at their variances, normal for others."""
     design = model.design
     if isinstance(model, GaussianModel):
-        return _gaussian(model, rng)
+        b, effects, sigma2 = gaussian_draw(model.evaluation, rng)
+        return Parameters(b, _by_row(design, effects), sigma2)
     known = model.evaluation
     from bold_orchard.inference.coefficients.methods import precision
 
@@ -235,19 +236,6 @@ def _drawn(model: FittedModel[Any, Any], rng: np.random.Generator) -> Parameters
         mean, errors = known.effects(f)
         effects.append(mean + np.einsum("jab,jb->ja", _roots(errors), rng.standard_normal(mean.shape)))
     return Parameters(b, _by_row(design, effects), 1.0)
-
-
-def _gaussian(model: GaussianModel, rng: np.random.Generator) -> Parameters:
-    """sigma^2 by its chi-squared law; b and effects as y less an outcome simulated from the model has them."""
-    e, design, c = model.evaluation, model.design, model.criterion
-    grown = float(np.sqrt(c.dof / rng.chisquare(c.dof)))
-    effects = [grown * model.drawn_effects(f, rng) for f in range(len(design.blocks))]
-    made = model.fixed_part() + grown * model.residual_draw(np.zeros(len(design.y)), rng)
-    for clause, own in zip(design.clauses, _by_row(design, effects)):
-        made += np.einsum("nk,nk->n", own, np.column_stack(clause.part.values))
-    rest = make_criterion(replace(design, y=design.y - made), c.reml).at(e.theta)
-    moved = [drawn + rest.effects(f)[0] for f, drawn in enumerate(effects)]
-    return Parameters(e.b + rest.b, _by_row(design, moved), e.sigma2 * grown**2)
 
 
 def _by_row(design: Design, effects: Sequence[Array]) -> tuple[Array, ...]:
