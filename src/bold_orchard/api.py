@@ -21,7 +21,7 @@ from bold_orchard.answers import Answer
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Options
 from bold_orchard.errors import UsageError
-from bold_orchard.fits import Model, compare, draw, in_words, open_fit, plan, report, side_by_side
+from bold_orchard.fits import SEED, Model, compare, draw, in_words, open_fit, plan, report, side_by_side
 from bold_orchard.fitted import Origin
 from bold_orchard.inference.fit import Fit, Settings
 from bold_orchard.inference.fit import fit as fit_table
@@ -80,6 +80,9 @@ def fit(
     max_steps: int = 100,
     errors: str | None = None,
     order: Mapping[str, Sequence[str]] | None = None,
+    impute: int | None = None,
+    impute_with: Sequence[str] | str = (),
+    seed: int = SEED,
     force: bool = False,
     effects: bool = False,
     ratios: bool = False,
@@ -99,6 +102,8 @@ def fit(
     method, family, link, ... : the options of ``orchard fit``, by the same names.
     source : the file that a Table was read from, kept when the fit is saved; of a path it is the path itself.
     order : the levels of text columns in their order, {"dose": ["low", "high"]}; the first is the baseline.
+    impute : rows with missing covariates are kept, what is missing drawn this often, and the fits pooled; ``seed`` begins the draws.
+    impute_with : columns beside the sentence that help to draw.
     memory : "2GB"; a path whose used columns take more is read in pieces (default: a quarter of the machine's).
     cluster : the address of a running Dask scheduler, or "local:2"; its workers read the pieces.
     progress : called with the number of steps done.
@@ -131,22 +136,37 @@ def fit(
         )
         _check(settings)
     sentence = read_sentence(sentence) if isinstance(sentence, str) else sentence
+    beside = [impute_with] if isinstance(impute_with, str) else [str(c) for c in impute_with]
+    if beside and impute is None:
+        raise UsageError(
+            "--impute-with names columns that help to draw gaps; say how often they are drawn, --impute 20"
+        )
     if isinstance(data, (str, os.PathLike)) and str(data) != "-":
         used = used_columns(sentence, settings.options.weights, where)
         if cluster is not None or larger_than(str(data), used, memory):
+            if impute is not None:
+                raise UsageError(
+                    "--impute is not made for data read in pieces; allow more --memory, or take a part of the rows with --where"
+                )
             if order:
                 raise UsageError("--order is not made for data read in pieces; name the baseline with --baseline")
             return _in_pieces(
                 sentence, str(data), used, missing, where, settings, name, progress, cluster, effects, ratios
             )
     if isinstance(data, (str, os.PathLike)):
-        used = used_columns(sentence, settings.options.weights, where)
+        used = [*used_columns(sentence, settings.options.weights, where), *beside]
         rows, source = table(data, missing, where, used, order), str(data)
     else:
         rows = data if isinstance(data, Table) and source is not None else table(data, missing, where, order=order)
     kept = [missing] if isinstance(missing, str) else [str(m) for m in missing]
-    made = _with_views(fit_table(sentence, rows, settings, name, progress), effects, ratios)
-    return Model(made, rows, Origin(source, tuple(kept), where))
+    if impute is None:
+        made = fit_table(sentence, rows, settings, name, progress)
+    else:
+        from bold_orchard.imputing.fit import fit_imputed
+        from bold_orchard.imputing.impute import Imputing
+
+        made = fit_imputed(sentence, rows, settings, Imputing(impute, tuple(beside), seed), name, progress or silent)
+    return Model(_with_views(made, effects, ratios), rows, Origin(source, tuple(kept), where))
 
 
 def scan(

@@ -48,18 +48,18 @@ def run(task: Callable[[int], Array], samples: int, report: Progress) -> Array:
     return np.array(made)
 
 
-def all_of(task: Callable[[int], Any], samples: int, report: Progress) -> list[Any]:
-    """task(0), ..., task(samples - 1), whatever they are, in order; on all cores where processes can be forked."""
+def all_of(task: Callable[[int], Any], samples: int, report: Progress, together: int = AT_ONCE) -> list[Any]:
+    """task(0), ..., task(samples - 1), whatever they are, in order; on all cores where processes can be forked, ``together`` at once each."""
     made: list[Any] = []
-    for part in _each_part(task, samples):
+    for part in _each_part(task, samples, together):
         made += part
         report(len(made), samples)
     return made
 
 
-def _each_part(task: Callable[[int], Array], samples: int) -> Iterator[list[Array]]:
-    parts = (range(i, min(i + AT_ONCE, samples)) for i in range(0, samples, AT_ONCE))
-    workers = min(processors(), -(-samples // AT_ONCE))
+def _each_part(task: Callable[[int], Array], samples: int, together: int = AT_ONCE) -> Iterator[list[Array]]:
+    parts = (range(i, min(i + together, samples)) for i in range(0, samples, together))
+    workers = min(processors(), -(-samples // together))
     if workers == 1 or not can_fork():
         for part in parts:
             yield [task(i) for i in part]

@@ -50,7 +50,7 @@ def augmented(sentence):
     effects = carried(first, wanted, table)
     columns = {n: v for c in effects for n, v in c.columns(c.mean).items()}
     plain = fit(read_sentence(text), table.with_columns(columns), Settings(), "second")
-    return Augmented(plain.model, effects, [c.level for c in effects], None)
+    return Augmented(plain.model, effects, [c.level for c in effects])
 
 
 @pytest.mark.parametrize("name", SENTENCES)

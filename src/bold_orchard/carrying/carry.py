@@ -11,10 +11,10 @@ from numpy.typing import NDArray
 from bold_orchard.carrying.draws import Augmented
 from bold_orchard.carrying.effects import Carried, carried, constant_units, with_columns_named
 from bold_orchard.carrying.first import FirstModel
-from bold_orchard.carrying.pooled import Pooled, pooled
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, UsageError, shown
 from bold_orchard.inference.coefficients.methods import precision
+from bold_orchard.inference.coefficients.rubin import Pooled, pooled
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.fit import Fit, Settings, fit
 from bold_orchard.inference.summary import fixed_part, number, random_parts, residual_part, with_ratios
@@ -73,7 +73,7 @@ def carry(
             f"the second model does not converge even with the effects taken as known; try a simpler sentence than: {text}"
         )
     used = np.searchsorted(table.row_numbers, plain.design.table.row_numbers)
-    augmented = Augmented(plain.model, effects, [c.level[used] for c in effects], settings.options.weights)
+    augmented = Augmented(plain.model, effects, [c.level[used] for c in effects])
     if draws is None:
         known = FirstModel(first, effects)
     else:

@@ -19,15 +19,15 @@ from bold_orchard.data.table import Table
 from bold_orchard.design.build import rebuild_parts
 from bold_orchard.design.design import Design
 from bold_orchard.design.model_matrix import ModelMatrix
-from bold_orchard.design.over import design_over
+from bold_orchard.design.over import recoded
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.likelihood.conditional import gaussian_draw
+from bold_orchard.sampling.elliptical import slice_sampled
 from bold_orchard.sentence import tree
 
 Array = NDArray[np.float64]
 Predictor = Callable[[Sequence[Array]], Array]
-SHRINKS = 60  # of a bracket, after which a unit keeps its effects
 FLAT = 0.05  # of the least information at the means, below which coefficients run away
 MOVES = 3  # of all effects between two draws of the parameters
 
@@ -52,9 +52,8 @@ class Augmented:
         model: FittedModel[Any, Any],
         carried: Sequence[Carried],
         levels: Sequence[NDArray[np.intp]],
-        weights: str | None,
     ) -> None:
-        self.first, self.design, self.weights = model, model.design, weights
+        self.first, self.design = model, model.design
         self.levels = levels
         self.law(carried)
         self.products = Products.of(self)
@@ -75,11 +74,7 @@ class Augmented:
 
     def completed(self) -> Design:
         """The design at the present effects."""
-        made = design_over(self.design, self.table(self.effects), self.weights)
-        y = self.design.y
-        if self.design.additive and made.offset is not None:
-            y = self.design.outcome_values - made.offset
-        return replace(made, y=y)
+        return recoded(self.design, self.table(self.effects))
 
     def step(self, rng: np.random.Generator) -> None:
         """Parameters, then effects, then the model fitted to what they complete."""
@@ -116,7 +111,7 @@ class Augmented:
             rows = self._log_likelihood(predictor(effects), drawn)
             return np.asarray(np.bincount(self.levels[k], rows, minlength=len(here)), dtype=float)
 
-        self.effects[k] = c.mean + slice_sampled(here, across, by_unit, rng)
+        self.effects[k] = c.mean + slice_sampled(here, across, np.arange(len(here)), by_unit, rng)
 
     def _predictor(self, drawn: Parameters) -> Predictor:
         """The linear predictor (n,) as a function of the effects."""
@@ -198,26 +193,6 @@ class Products:
 def _roots(covariance: Array) -> Array:
     values, vectors = np.linalg.eigh(covariance)
     return np.asarray(vectors * np.sqrt(np.maximum(values, 0.0))[:, None, :])
-
-
-def slice_sampled(here: Array, across: Array, by_unit: Callable[[Array], Array], rng: np.random.Generator) -> Array:
-    """One move of every unit along its ellipse through ``here`` and ``across``, (J, k) each; all units at once."""
-    size = len(here)
-    level = by_unit(here) + np.log(rng.random(size))
-    angle = rng.uniform(0.0, 2.0 * np.pi, size)
-    low, high = angle - 2.0 * np.pi, angle.copy()
-    out, open_ = here.copy(), np.ones(size, dtype=bool)
-    for _ in range(SHRINKS):
-        tried = here * np.cos(angle)[:, None] + across * np.sin(angle)[:, None]
-        found = open_ & (by_unit(np.where(open_[:, None], tried, out)) > level)
-        out[found] = tried[found]
-        open_ &= ~found
-        if not open_.any():
-            break
-        low = np.where(angle < 0, angle, low)
-        high = np.where(angle < 0, high, angle)
-        angle = rng.uniform(low, high)
-    return out
 
 
 def _drawn(model: FittedModel[Any, Any], rng: np.random.Generator) -> Parameters:

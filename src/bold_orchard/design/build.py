@@ -29,8 +29,10 @@ Array = NDArray[Any]
 ANY = "(any outcome)"
 
 
-def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Design:
-    """Code a sentence on a table.
+def build_design(
+    sentence: tree.Sentence, table: Table, options: Options, memory: dict[str, Any] | None = None
+) -> Design:
+    """Code a sentence on a table; what ``memory`` holds of the transformations' constants is taken, the rest learned.
 
     Raises OrchardError (SentenceError with a caret where a place is to blame) for everything that cannot be
     fitted as asked; see ``guards``.
@@ -43,7 +45,7 @@ def build_design(sentence: tree.Sentence, table: Table, options: Options) -> Des
     table, filled = _fill_means(table, options.fill_mean)
     table, gaps = with_lags(sentence, table)
     used, dropped = _rows_used(sentence, table, options.weights)
-    memory: dict[str, Any] = {}
+    memory = {} if memory is None else dict(memory)
     maker = ColumnMaker(used, memory, options.baselines, text=sentence.source)
     response = read_response(sentence, maker, used, family, link, options.success, options.grades)
     y = response.y

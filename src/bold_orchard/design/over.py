@@ -73,6 +73,20 @@ def design_over(design: Design, table: Table, weights: str | None = None) -> Des
     )
 
 
+def recoded(design: Design, table: Table) -> Design:
+    """The same rows with other values of their covariates, those of ``table``; what the transformations learned is kept."""
+    fixed, parts, offset = rebuild_parts(design, table)
+    maker = ColumnMaker(table, design.memory, learn=False)
+    clauses = tuple(
+        replace(c, part=p, vary=columns_that_vary(e.vary, maker))
+        for c, p, e in zip(design.clauses, parts, design.sentence.clauses)
+    )
+    y = design.y
+    if design.additive and offset is not None:
+        y = design.outcome_values - offset
+    return replace(design, table=table, y=y, fixed=fixed, offset=offset, clauses=clauses)
+
+
 def _block(block: Block, unit: UnitCodes) -> Block:
     """Levels whose covariance is known keep their places in its matrix."""
     if block.relationship_factor is None:

@@ -146,6 +146,9 @@ class Fit:
                 "rows with --where"
             )
 
+    def needs_one_table(self, what: str) -> None:
+        """Raise OrchardError where the fit is pooled over several completed tables, and no rows are the rows."""
+
     def needs_factor(self, what: str, instead: str) -> None:
         """Raise OrchardError where crossed effects are too many to be factored together."""
         if isinstance(self.criterion, WideCriterion):

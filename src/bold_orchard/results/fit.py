@@ -187,6 +187,37 @@ class ErrorsUsed(Part):
 
 
 @dataclass(frozen=True)
+class ImputedColumn(Part):
+    """A covariate with gaps: rows ``missing`` it, of what ``kind`` it was drawn, at which ``level``, and R-hat of its draws' means and SDs."""
+
+    column: str
+    missing: int
+    kind: str
+    level: str
+    mean_r_hat: Number
+    sd_r_hat: Number
+
+
+@dataclass(frozen=True)
+class MissingFraction(Part):
+    """Of the information on a coefficient, the fraction that is missing."""
+
+    term: str
+    fraction: Number
+
+
+@dataclass(frozen=True)
+class Imputation(Part):
+    """Completed tables that were drawn, fitted and pooled; ``with`` are columns beside the sentence that helped."""
+
+    draws: int
+    columns: list[ImputedColumn]
+    fraction_missing: list[MissingFraction]
+    beside: list[str]
+    seed: int
+
+
+@dataclass(frozen=True)
 class FitResult(Result):
     """A fitted model: coefficients, variation, figures of the likelihood, and how the search ended."""
 
@@ -224,6 +255,7 @@ class FitResult(Result):
     ratio_kind: str | Absent = ABSENT
     errors: ErrorsUsed | Absent = ABSENT
     smooths: list[Smooth] | Absent = ABSENT
+    imputation: Imputation | Absent = ABSENT
     source: str | None = field(default=None, metadata=BESIDE, repr=False, compare=False)
 
     @property

@@ -29,7 +29,7 @@ def contrast(fit: Fit, text: str, df_method: str | None = None, confidence: floa
     """
     row, target = combination(fit, text)
     known = fit.precision(df_method)
-    estimate, se = float(row @ known.e.b), known.se(row)
+    estimate, se = float(row @ known.b), known.se(row)
     df = known.df(row[None, :])
     t, width = (estimate - target) / se, quantile_t(confidence, df)
     return {

@@ -38,7 +38,6 @@ def terms(
     if not fit.converged and not force:
         raise OrchardError(f"the fit '{fit.name}' did not converge, so its tests mean nothing; mend it, or --force")
     method = df_method or fit.settings.df
-    chisq = chisq or method == "normal"
     asked = hypotheses(fit, kind)
     asked += _joint(fit, asked)
     if not asked:
@@ -98,7 +97,7 @@ def joint_test(known: CoefficientInference, rows: Array, chisq: bool) -> dict[st
     q = len(rows)
     if q == 0:
         return dict.fromkeys(("statistic", "value", "num_df", "den_df", "p"))
-    away = rows @ known.e.b
+    away = rows @ known.b
     wald = float(away @ np.linalg.solve(rows @ known.covariance @ rows.T, away))
     den, scale = (None, 1.0) if chisq else known.test(rows)
     if den is None:
