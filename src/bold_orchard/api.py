@@ -23,7 +23,7 @@ from bold_orchard.design.design import Options
 from bold_orchard.errors import UsageError
 from bold_orchard.fits import SEED, Model, compare, draw, in_words, open_fit, plan, report, side_by_side
 from bold_orchard.fitted import Origin
-from bold_orchard.inference.fit import Fit, Settings
+from bold_orchard.inference.fit import Fit, Imputing, Settings
 from bold_orchard.inference.fit import fit as fit_table
 from bold_orchard.inference.summary import with_confidence, with_ratios
 from bold_orchard.progress import silent
@@ -132,8 +132,9 @@ def fit(
             tuple(str(g) for g in grades),
         )  # fmt: skip
         settings = Settings(
-            method, options, df, confidence, tolerance, max_steps, points, None if errors == "model" else errors
-        )
+            method, options, df, confidence, tolerance, max_steps, points, None if errors == "model" else errors,
+            _imputing(impute, impute_with, seed),
+        )  # fmt: skip
         _check(settings)
     sentence = read_sentence(sentence) if isinstance(sentence, str) else sentence
     beside = [impute_with] if isinstance(impute_with, str) else [str(c) for c in impute_with]
@@ -144,7 +145,7 @@ def fit(
     if isinstance(data, (str, os.PathLike)) and str(data) != "-":
         used = used_columns(sentence, settings.options.weights, where)
         if cluster is not None or larger_than(str(data), used, memory):
-            if impute is not None:
+            if settings.impute is not None:
                 raise UsageError(
                     "--impute is not made for data read in pieces; allow more --memory, or take a part of the rows with --where"
                 )
@@ -159,13 +160,12 @@ def fit(
     else:
         rows = data if isinstance(data, Table) and source is not None else table(data, missing, where, order=order)
     kept = [missing] if isinstance(missing, str) else [str(m) for m in missing]
-    if impute is None:
+    if settings.impute is None:
         made = fit_table(sentence, rows, settings, name, progress)
     else:
         from bold_orchard.imputing.fit import fit_imputed
-        from bold_orchard.imputing.impute import Imputing
 
-        made = fit_imputed(sentence, rows, settings, Imputing(impute, tuple(beside), seed), name, progress or silent)
+        made = fit_imputed(sentence, rows, settings, name, progress or silent)
     return Model(_with_views(made, effects, ratios), rows, Origin(source, tuple(kept), where))
 
 
@@ -274,9 +274,9 @@ def refit(
     texts = {"add": add, "drop": drop, "each": each, "without_each": without_each}
     rows: Any = None
     edits = Edits(**{k: (v,) if isinstance(v, str) else tuple(v) for k, v in texts.items()}, outcome=outcome)
-    if isinstance(earlier, str):
-        from bold_orchard.storage.saved_fits import as_asked
+    from bold_orchard.storage.saved_fits import as_asked, asked_of
 
+    if isinstance(earlier, str):
         asked = as_asked(earlier, data is None)
         if asked["data"] is None and data is None:
             rows, asked["missing"], asked["where"] = open_fit(earlier).read, [], None
@@ -287,15 +287,27 @@ def refit(
                  "order": earlier.core.design.orders,
                  **({"missing": origin.missing, "where": origin.where} if origin.source is not None else {}),
                  **{k: getattr(o, k) for k in ("weights", "family", "link", "success", "force")},
-                 **{k: getattr(s, k) for k in ("method", "df", "confidence", "tolerance", "max_steps", "points", "errors")}}  # fmt: skip
+                 **{k: getattr(s, k) for k in ("method", "df", "confidence", "tolerance", "max_steps", "points", "errors")},
+                 **asked_of(s.impute)}  # fmt: skip
     sentence = edits.of(read_sentence(asked.pop("sentence")))
     place = asked.pop("data")
     return fit(sentence, data if data is not None else rows if place is None else place, **(asked | options))
 
 
+def _imputing(draws: int | None, beside: Sequence[str] | str, seed: int) -> Imputing | None:
+    """How gaps are to be drawn, if at all; raises UsageError for columns that help with nothing."""
+    named = (beside,) if isinstance(beside, str) else tuple(str(c) for c in beside)
+    if draws is None and named:
+        raise UsageError(
+            "--impute-with names columns that help to draw gaps; say how often they are drawn, --impute 20"
+        )
+    return None if draws is None else Imputing(draws, named, seed)
+
+
 def _with_views(made: Fit, effects: bool, ratios: bool) -> Fit:
     """A fit whose document also shows average effects and ratios."""
     if effects:
+        made.needs_one_table("--effects")
         made = dataclasses.replace(made, result=made.result.with_keys(average_effects=_average_effects(made)))
     return dataclasses.replace(made, result=with_ratios(made.result)) if ratios else made
 

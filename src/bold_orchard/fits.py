@@ -68,6 +68,8 @@ class Model(Fitted):
                 "errors": errors,
             }
             return sampled.contrasts(self.core, posterior, given, texts, self._level(confidence))
+        if likelihood or effect_sizes:
+            self.core.needs_one_table("--likelihood" if likelihood else "--effect-sizes")
         core = (self.with_rows().core if effect_sizes else self.core).with_errors(errors)
         made = terms(core, type, df, chisq, force, likelihood, texts, self._level(confidence), effect_sizes)
         more = pooled_notes(core, made)
@@ -141,6 +143,10 @@ class Model(Fitted):
             given = {"method": method == "profile", "against": against, "tests": tests}
             return sampled.components(self.core, posterior, given, self._level(confidence))
         other = None if against is None else _cores([against])[0]
+        if method == "profile" or tests or against is not None:
+            self.core.needs_one_table(
+                "--tests" if tests else "--against" if against is not None else "--method profile"
+            )
         made = components(self.core, self._level(confidence), method, other, progress)
         if not tests:
             return self._answer(made)
@@ -159,6 +165,8 @@ class Model(Fitted):
         level = self._level(confidence)
         if errors is not None and method != "wald":
             raise UsageError("--errors is about standard errors; ask for --method wald")
+        if method != "wald":
+            self.core.needs_one_table(f"--method {method}")
         core = (self.with_rows().core if method == "bootstrap" else self.core).with_errors(errors)
         return self._answer(intervals(core, method, level, points, samples, seed, force, progress))
 
@@ -175,6 +183,7 @@ class Model(Fitted):
         """Outcomes drawn from the fit over its own rows or new ones; ``to_frame()`` has them; see ``orchard simulate``."""
         from bold_orchard.planning.simulate import simulate
 
+        self.core.needs_one_table("simulate")
         core = self.with_rows().core
         return self._answer(
             simulate(core, core.design.table if new is None else table(new, missing, where), draws, seed)
@@ -234,6 +243,7 @@ class Model(Fitted):
         """Residuals at every level; ``figure()`` draws the ``kind`` of picture; see ``orchard check``."""
         from bold_orchard.diagnostics.checks import CheckOptions, check
 
+        self.core.needs_one_table("check")
         result = check(self.with_rows().core, CheckOptions(unit, time, influence, seed), progress or silent)
         return Answer(result, self.converged, draws={"kind": kind})
 
@@ -246,6 +256,16 @@ class Model(Fitted):
         from bold_orchard.inference.prediction.predict import predict_document
 
         rows = self.rows if new is None else table(new, missing, where)
+        if self.core.imputations:
+            if posterior is not None:
+                self.core.needs_one_table("--posterior")
+            from bold_orchard.imputing.predict import predict_pooled
+
+            return self._answer(
+                predict_pooled(
+                    self.core, rows, new is None, self._level(confidence), new_observation, seed, progress or silent
+                )
+            )
         several = self.core.outcomes(outcome)
         if several:
             from bold_orchard.design.outcomes import every
@@ -281,6 +301,19 @@ def compare(
         raise UsageError("--bootstrap needs 20 simulated outcomes or more")
     given = [f for each in fits for f in (each if isinstance(each, (list, tuple)) else (each,))]
     models = [open_fit(f) if isinstance(f, str) else f for f in [*given, *([] if against is None else [against])]]
+    if any(m.core.imputations for m in models):
+        from bold_orchard.imputing.compare import compare_pooled
+
+        given_up = {
+            "--bootstrap": bool(bootstrap),
+            "--common-rows": common_rows,
+            "--leave-out": leave_out is not None,
+            "--against": against is not None,
+        }
+        for option in (o for o, asked in given_up.items() if asked):
+            next(m.core for m in models if m.core.imputations).needs_one_table(f"compare {option}")
+        pooled = compare_pooled([m.core for m in models], force)
+        return Answer(pooled, all(m.converged for m in pooled.models))
     if bootstrap or common_rows or not _of_one_kind(models):
         models = [m.with_rows() for m in models]
     every = [m.core for m in models]
@@ -314,6 +347,8 @@ def draw(
         len(fits), kind, {"along": along, "unit": unit, "units": named or None, "by": by, "slope": slope or None}
     )
     cores = [(open_fit(f) if isinstance(f, str) else f).with_rows().core for f in fits]
+    for core in cores if kind != "coefficients" else []:
+        core.needs_one_table("draw")
     chosen = [c.outcomes(outcome) for c in cores]
     cores = [c.of(names[0]) if names and kind != "coefficients" else c for c, names in zip(cores, chosen)]
     level = cores[0].level(confidence)

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, Self
 
 from bold_orchard.answers import Answer
 from bold_orchard.data.table import Table
+from bold_orchard.errors import UsageError
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
 from bold_orchard.progress import silent
@@ -67,6 +68,21 @@ class Fitted:
     def result(self) -> FitResult:
         """The typed document of the fit."""
         return self.core.result
+
+    def completed_tables(self) -> pd.DataFrame:
+        """The completed tables of a fit with ``impute``, one under the other, numbered from 1 in the column ``imputation``.
+
+        Raises UsageError for other fits.
+        """
+        import pandas as pd
+
+        if not self.core.imputations:
+            raise UsageError("completed tables are there for fits with --impute whose covariates have gaps")
+        cells: Any = self.core.cells  # type: ignore[attr-defined]
+        parts = [cells.every(i) for i in range(cells.asked.draws)]
+        frames = [p.frame.assign(row=p.row_numbers) if not p.has("row") else p.frame for p in parts]
+        made = pd.concat(frames, keys=range(1, len(frames) + 1), names=["imputation", None])
+        return made.reset_index(level=0).reset_index(drop=True)
 
     @property
     def rows(self) -> Table:

@@ -45,6 +45,7 @@ def power(
         imagined = read_imagined(str(study))
         tried, made = all_sizes(imagined, counts, each), study_of(imagined, seed)
     else:
+        study.needs_one_table("power")
         tried, made = sizes(counts, each), of_fit(study)
     options = PowerOptions(effect, tuple(tried), alpha, df, 0 if quick else runs, want, uncertain, seed)
     return Answer(asked(made, options, progress or silent))

@@ -54,7 +54,9 @@ def test_slice_sampling_has_the_law_of_prior_times_likelihood():
     y = np.full(units, 1.5)  # seen with error 0.6 of an effect that is N(0, 1)
     here = np.zeros((units, 1))
     for _ in range(25):
-        here = slice_sampled(here, rng.normal(size=(units, 1)), np.arange(units), lambda u: -0.5 * ((y - u[:, 0]) / sd) ** 2, rng)
+        here = slice_sampled(
+            here, rng.normal(size=(units, 1)), np.arange(units), lambda u: -0.5 * ((y - u[:, 0]) / sd) ** 2, rng
+        )
     weight = 1 / (1 + sd**2)
     assert here.mean() == pytest.approx(weight * 1.5, abs=4 * sd / np.sqrt(units))
     assert here.std() == pytest.approx(np.sqrt(1 - weight), rel=0.05)

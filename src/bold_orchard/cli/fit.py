@@ -27,6 +27,7 @@ if TYPE_CHECKING:
     from bold_orchard.cli.progress import Steps
     from bold_orchard.sentence.tree import Sentence
 
+KEPT = (".csv", ".parquet")
 EXAMPLE = """examples:
   orchard fit harvest.csv "yield = intercept; each orchard: intercept" --missing -999 --save empty
   orchard fit --from empty --add "rain + soil" --each "tree in orchard: intercept" --save rain
@@ -59,7 +60,14 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--save", metavar="NAME", help="keep the fit as NAME.fit.json")
     outcome_options(group)
     group.add_argument("--fill-mean", metavar="COLUMN", action="append", default=[],
-                       help="fill a covariate's gaps with its mean (repeatable)")  # fmt: skip
+                       help="fill a covariate's gaps with its mean (repeatable); its errors are then too small, see --impute")  # fmt: skip
+    group.add_argument("--impute", metavar="N", type=int,
+                       help="keep rows with missing covariates: draw what is missing N times, fit each completed table and pool")  # fmt: skip
+    group.add_argument("--impute-with", metavar="COLUMN", action="append", default=[],
+                       help="a column beside the sentence that helps to draw (repeatable)")  # fmt: skip
+    group.add_argument(
+        "--keep", metavar="FILE", help="the completed tables of --impute, one under the other: .csv or .parquet"
+    )
     group.add_argument("--points", metavar="K", type=_points, default=1,
                        help="quadrature points per random effect, or auto; 1 is Laplace (default)")  # fmt: skip
     errors_option(group)
@@ -97,6 +105,10 @@ def prepare(args: argparse.Namespace) -> None:
     if args.max_steps < 1:
         raise UsageError("--max-steps must be 1 or more")
     check_missing_syntax(args.missing)
+    if args.keep and args.impute is None:
+        raise UsageError("--keep writes the completed tables of --impute N; leave it out, or add --impute 20")
+    if args.keep and not args.keep.lower().endswith(KEPT):
+        raise UsageError(f"--keep writes {' or '.join(KEPT)}, not '{args.keep}'; give another ending")
 
 
 def _edit(args: argparse.Namespace) -> None:
@@ -143,7 +155,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
 
         given = _options(args) | {"missing": [], "where": None}
         return _kept(args, fit(sentence, open_fit(args.earlier).read, source="-", progress=progress, **given))
-    used = used_columns(sentence, args.weights, args.where)
+    used = [*used_columns(sentence, args.weights, args.where), *args.impute_with]
     if args.data != "-" and (args.cluster or larger_than(args.data, used, args.memory)):
         return _in_pieces(args, sentence, progress)
     from bold_orchard.api import fit
@@ -156,7 +168,19 @@ def _options(args: argparse.Namespace) -> dict[str, Any]:
     """The options of a fit as the Python interface takes them."""
     given = {
         k: getattr(args, k)
-        for k in ("missing", "where", "fill_mean", "points", "tolerance", "max_steps", "effects", "errors")
+        for k in (
+            "missing",
+            "where",
+            "fill_mean",
+            "points",
+            "tolerance",
+            "max_steps",
+            "effects",
+            "errors",
+            "impute",
+            "impute_with",
+            "seed",
+        )
     }
     return (
         given
@@ -174,8 +198,20 @@ def _in_pieces(args: argparse.Namespace, sentence: Sentence, progress: Steps) ->
 
 
 def _kept(args: argparse.Namespace, model: Model) -> Answer:
-    args.saved = model.keep(args.save) if args.save else None
+    args.saved, args.completed = (
+        model.keep(args.save) if args.save else None,
+        model.completed_tables if args.keep else None,
+    )
     return model.answer if args.saved is None else model.called(args.save).answer
+
+
+def beside(args: argparse.Namespace, answer: Answer) -> None:
+    """The files beside the answer."""
+    write_fit_tables(args, answer)
+    if args.keep:
+        from bold_orchard.storage.files import write_rows
+
+        write_rows(args.keep, args.completed())
 
 
 def after(args: argparse.Namespace, answer: Answer) -> None:
@@ -197,8 +233,8 @@ COMMAND = Command(
     add_options,
     answer,
     prepare,
-    beside=write_fit_tables,
+    beside=beside,
     after=after,
     working="fitting",
-    other_files=("save", "csv_variation", "csv_figures"),
+    other_files=("save", "csv_variation", "csv_figures", "keep"),
 )

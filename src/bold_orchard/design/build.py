@@ -15,7 +15,7 @@ from bold_orchard.data.table import Table
 from bold_orchard.design import differing_units, outcomes, validation
 from bold_orchard.design.design import Block, Clause, Design, Options, UnitCodes
 from bold_orchard.design.known_matrices import factor, in_order, read_matrix
-from bold_orchard.design.lags import lag_calls, with_lags
+from bold_orchard.design.lags import with_lags
 from bold_orchard.design.magnitudes import check_scales
 from bold_orchard.design.model_matrix import ModelMatrix, build_part
 from bold_orchard.design.residual import ResidualPart, build_residual
@@ -128,7 +128,7 @@ def rebuild_parts(design: Design, table: Table) -> tuple[ModelMatrix, tuple[Mode
 
     ``table`` holds the rows wanted, complete in all covariates.
     """
-    if not all(table.has(c.written) for c in lag_calls(design.sentence)):
+    if not all(table.has(c.written) for c in design.sentence.lags):
         table, _ = with_lags(design.sentence, table)
     maker = ColumnMaker(table, design.memory, learn=False)
     offsets, plain = split_offsets(design.sentence.terms, maker)
@@ -198,7 +198,7 @@ def _rows_used(sentence: tree.Sentence, table: Table, weights: str | None) -> tu
     columns = [c.name for c in tree.columns_of((sentence.outcome, sentence.terms, sentence.clauses))]
     columns += [c.name for c in tree.columns_of((sentence.within, sentence.spread))]
     columns += [weights] if weights else []
-    columns += [c.written for c in lag_calls(sentence)]
+    columns += [c.written for c in sentence.lags]
     keep = np.ones(len(table), dtype=bool)
     dropped: list[dict[str, Any]] = []
     for column in dict.fromkeys(columns):

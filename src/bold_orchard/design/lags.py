@@ -10,21 +10,6 @@ from bold_orchard.errors import OrchardError, counted
 from bold_orchard.sentence import tree
 
 
-def lag_calls(item: object) -> list[tree.Call]:
-    """Every lag(...) inside a piece of a sentence, once each."""
-    found: dict[str, tree.Call] = {}
-    stack = [item]
-    while stack:
-        here = stack.pop()
-        if isinstance(here, tree.Call) and here.function == "lag":
-            found.setdefault(here.written, here)
-        elif isinstance(here, (tuple, list)):
-            stack += here
-        elif hasattr(here, "__dataclass_fields__"):
-            stack += [getattr(here, f) for f in here.__dataclass_fields__]
-    return list(found.values())
-
-
 def with_lags(sentence: tree.Sentence, table: Table) -> tuple[Table, list[str]]:
     """The table with a column for every lag of the sentence, named as it is written, and what is to be said of gaps.
 
@@ -32,7 +17,7 @@ def with_lags(sentence: tree.Sentence, table: Table) -> tuple[Table, list[str]]:
     """
     notes: list[str] = []
     made: dict[str, NDArray[np.float64]] = {}
-    for call in lag_calls(sentence):
+    for call in sentence.lags:
         x, unit, time = (a.name for a in call.arguments if isinstance(a, tree.Column))
         values, gaps = _before(table, x, unit, time)
         made[call.written] = values

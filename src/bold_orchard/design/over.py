@@ -9,7 +9,7 @@ import numpy as np
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import columns_that_vary, rebuild_parts, residual_of, row_weights, unit_codes
 from bold_orchard.design.design import Block, Design, UnitCodes
-from bold_orchard.design.lags import lag_calls, with_lags
+from bold_orchard.design.lags import with_lags
 from bold_orchard.design.outcomes import every, is_stacked
 from bold_orchard.design.response import limits_of
 from bold_orchard.design.transformations import ColumnMaker
@@ -35,7 +35,7 @@ def complete_rows(design: Design, table: Table, weights: str | None) -> Table:
             raise OrchardError(unknown_name("column", name, table.columns, table.name))
     table, _ = with_lags(sentence, table)
     keep = np.ones(len(table), dtype=bool)
-    for name in [*needed, *([weights] if weights else []), *(c.written for c in lag_calls(sentence))]:
+    for name in [*needed, *([weights] if weights else []), *(c.written for c in sentence.lags)]:
         keep &= ~table.is_missing(name)
     if not keep.any():
         raise OrchardError(f"no row of {table.name} has all that the model needs")

@@ -22,8 +22,9 @@ from bold_orchard.sampling.elliptical import slice_sampled
 
 Array = NDArray[np.float64]
 Places = NDArray[np.intp]
-SETTLING = 100  # sweeps before the first draw that is kept
-APART = 25  # sweeps between draws that are kept
+SETTLING = 50  # sweeps before the first draw that is kept
+APART = 20  # least number of sweeps between draws that are kept
+LEAST = 100  # sweeps of a chain after settling, by which chains are compared
 
 
 @dataclass(frozen=True)
@@ -34,6 +35,11 @@ class Drawn:
     means: dict[str, Array]
     sds: dict[str, Array]
     failed: int
+
+
+def sweeps_apart(draws: int) -> int:
+    """Sweeps between the ``draws`` that a chain keeps."""
+    return max(APART, -(-LEAST // draws))
 
 
 class Chain:
@@ -63,8 +69,8 @@ class Chain:
         """``draws`` sets of values."""
         out: list[dict[str, Array]] = []
         traces: dict[str, list[tuple[float, float]]] = {c.column: [] for c in self.gaps.with_gaps}
-        sweeps = SETTLING + APART * draws
-        for i in range(sweeps):
+        apart = sweeps_apart(draws)
+        for i in range(SETTLING + apart * draws):
             with np.errstate(all="ignore"):
                 self.sweep(i < SETTLING)
             report()
@@ -73,7 +79,7 @@ class Chain:
             now = {c.column: self.x[c.column][c.gaps] for c in self.gaps.with_gaps}
             for name, values in now.items():
                 traces[name].append((float(values.mean()), float(values.std())))
-            if (i - SETTLING) % APART == APART - 1:
+            if (i - SETTLING) % apart == apart - 1:
                 out.append({name: values.copy() for name, values in now.items()})
         made = {name: np.array(t).T for name, t in traces.items()}
         return Drawn(out, {n: t[0] for n, t in made.items()}, {n: t[1] for n, t in made.items()}, self.analysis.failed)

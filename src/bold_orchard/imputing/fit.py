@@ -17,7 +17,7 @@ from bold_orchard.estimation.gaussian_search import make_criterion
 from bold_orchard.estimation.generalized_search import make_laplace
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.imputing.analysis import with_units_anew
-from bold_orchard.imputing.impute import Imputed, Imputing, imputed
+from bold_orchard.imputing.impute import Imputed, imputed
 from bold_orchard.imputing.inference import PooledCoefficients, PooledLikelihood, Pooling, pooled_point
 from bold_orchard.imputing.walk import column_means, on_scale_of
 from bold_orchard.inference.coefficients.precision import CoefficientInference
@@ -41,7 +41,6 @@ class ImputedFit(Fit):
     """``imputations`` are the fits of the completed tables, ``cells`` what was drawn; ``model`` stands at the pooled estimates, over rows whose gaps are
     at the means of their draws, and ``known`` has the pooled errors."""
 
-    imputations: tuple[Fit, ...] = ()
     cells: Any = None
 
     def __reduce__(self) -> tuple[Any, ...]:
@@ -72,20 +71,20 @@ class ImputedFit(Fit):
         return CALLED
 
     def with_errors(self, errors: str | None) -> Fit:
+        """The same with other errors of its coefficients, pooled again."""
         if errors is None:
             return self
         own = replace(self.settings, errors=None if errors == "model" else errors)
         return pool(self.name, [f.with_errors(errors) for f in self.imputations], self.cells, own)
 
 
-def fit_imputed(
-    sentence: str | Sentence, table: Table, settings: Settings, asked: Imputing, name: str, report: Progress
-) -> Fit:  # fmt: skip
-    """Fit a sentence to rows whose missing covariates are drawn ``asked.draws`` times, and pool.
+def fit_imputed(sentence: str | Sentence, table: Table, settings: Settings, name: str, report: Progress) -> Fit:
+    """Fit a sentence to rows whose missing covariates are drawn as ``settings.impute`` asks, and pool.
 
     Raises OrchardError for sentences and data whose gaps cannot be drawn, and where a completed table cannot be fitted.
     """
-    spec = read_sentence(sentence) if isinstance(sentence, str) else sentence
+    spec, asked = read_sentence(sentence) if isinstance(sentence, str) else sentence, settings.impute
+    assert asked is not None
     cells = imputed(spec, table, settings.options, settings.search, asked, report)
     check_df(cells.first, settings)
     if not cells.filled:

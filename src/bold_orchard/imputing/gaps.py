@@ -13,7 +13,6 @@ from bold_orchard.data.columns import Texts
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import unit_codes
 from bold_orchard.design.design import Options
-from bold_orchard.design.lags import lag_calls
 from bold_orchard.errors import OrchardError, UsageError, counted, unknown_name
 from bold_orchard.imputing.latent import Binary, Latent, Ordered, Unordered, latent_of_numbers
 from bold_orchard.sentence import tree
@@ -48,12 +47,16 @@ class Covariate:
 
     def written(self, table: Table, values: Array) -> Array | Texts:
         """The column of rows of a table, (m,), at ``values`` (m,)."""
-        whole, old = values, table.column(self.column)
+        old = table.column(self.column)
         if isinstance(old, Texts):
             places = {str(t): i for i, t in enumerate(old.raw)}
-            codes = np.array([places[str(level)] for level in self.levels], dtype=np.intp)
-            return Texts(codes[whole.astype(int)], old.raw, old.order)
-        return np.asarray(self.levels, dtype=float)[whole.astype(int)] if self.levels else whole
+            codes = np.array([places[str(level)] for level in self.levels] + [-1], dtype=np.intp)
+            return Texts(codes[self._places(values)], old.raw, old.order)
+        return np.append(np.asarray(self.levels, dtype=float), np.nan)[self._places(values)] if self.levels else values
+
+    def _places(self, values: Array) -> Places:
+        """Places among the levels, the one after the last for a value that is not there."""
+        return np.where(np.isnan(values), len(self.levels), np.nan_to_num(values)).astype(np.intp)
 
 
 @dataclass(frozen=True)
@@ -148,7 +151,7 @@ def refused(sentence: tree.Sentence) -> None:
         "SDs that vary with columns or units (spread, vary with)": bool(sentence.spread)
         or any(e.vary for e in sentence.clauses)
         or any(isinstance(f, tree.OwnSpread) for e in sentence.clauses for t in e.terms for f in t.factors),
-        "values of an earlier row (lag)": bool(lag_calls(sentence)),
+        "values of an earlier row (lag)": bool(sentence.lags),
         "curves (smooth)": bool(sentence.smooths)
         or any(c.function == "smooth" for c in tree.calls_of(sentence.clauses)),
     }
@@ -216,9 +219,9 @@ def _values(name: str, rows: Table, as_category: bool) -> tuple[Array, Latent, t
         levels = tuple(float(t) for t in found) if rows.kind(name) == "number" else tuple(found)
         return np.where(missing, np.nan, codes), latent, levels
     values = rows.numbers(name)
-    latent, steps = latent_of_numbers(values[~missing])
-    if len(steps) == 0 and np.ptp(values[~missing]) == 0:
+    if np.ptp(values[~missing]) == 0:
         raise OrchardError(f"'{name}' is the same in every row that has it; leave it out of the sentence")
+    latent, steps = latent_of_numbers(values[~missing])
     if not len(steps):
         return values.astype(float), latent, ()
     places = np.searchsorted(steps, np.where(missing, steps[0], values)).astype(float)

@@ -13,8 +13,9 @@ from bold_orchard.design.design import Design, Options
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.estimate import estimate
 from bold_orchard.estimation.options import SearchOptions
-from bold_orchard.imputing.chain import APART, SETTLING, Chain, Drawn
+from bold_orchard.imputing.chain import SETTLING, Chain, Drawn, sweeps_apart
 from bold_orchard.imputing.gaps import Covariate, Gaps, gaps_of
+from bold_orchard.inference.fit import Imputing
 from bold_orchard.progress import Progress
 from bold_orchard.sampling.diagnostics import rhat
 from bold_orchard.sentence import tree
@@ -24,20 +25,6 @@ Array = NDArray[np.float64]
 CHAINS = 4  # starts, or as many as there are draws
 FEWEST = 2  # draws between which there is a variance
 APART_MEANS = 1.1  # R-hat of means and SDs from which chains do not agree
-
-
-@dataclass(frozen=True)
-class Imputing:
-    """How gaps are to be filled: number of ``draws``, columns ``beside`` the sentence that help, the ``seed``."""
-
-    draws: int
-    beside: tuple[str, ...] = ()
-    seed: int = 0
-
-    def check(self) -> None:
-        """Raise UsageError for a number of draws that cannot be pooled."""
-        if self.draws < FEWEST:
-            raise UsageError(f"--impute needs {FEWEST} completed tables or more, 20 as a rule")
 
 
 @dataclass(frozen=True)
@@ -79,6 +66,18 @@ class Imputed:
             columns[c.column] = c.written(self.gaps.table, x[c.cell])
         return self.gaps.table.with_columns(columns)
 
+    def completed(self, table: Table, i: int) -> Table:
+        """The data's own ``table`` of all rows as the draw ``i`` completes it; rows that lack what is never drawn keep their gaps."""
+        place = np.searchsorted(table.row_numbers, self.gaps.table.row_numbers)
+        made, columns = {f.covariate.column: f for f in self.filled}, {}
+        for c in self.gaps.incomplete:
+            x, whole = c.x.copy(), np.full(len(table), np.nan)
+            if len(c.gaps):
+                x[c.gaps] = made[c.column].values[i]
+            whole[place] = x[c.cell]
+            columns[c.column] = c.written(table, whole)
+        return table.with_columns(columns)
+
     def design(self, i: int, options: Options) -> Design:
         """The sentence over the draw ``i``: constants of its transformations are those of the first design, means of units its own."""
         from bold_orchard.imputing.analysis import with_units_anew
@@ -93,11 +92,12 @@ def imputed(
 
     Raises OrchardError where the sentence, a column or the rows do not allow it.
     """
-    asked.check()
+    if asked.draws < FEWEST:
+        raise UsageError(f"--impute needs {FEWEST} completed tables or more, 20 as a rule")
     if options.fill_mean:
         raise UsageError("--fill-mean fills gaps that --impute draws; leave one of them out")
     gaps = gaps_of(sentence, table, options, asked.beside)
-    first = build_design(sentence, _evenly_filled(gaps).take(gaps.kept), options)
+    first = build_design(sentence, evenly_filled(gaps).take(gaps.kept), options)
     if not gaps.with_gaps:
         return Imputed(gaps, first, (), asked)
     model = estimate(first, search)
@@ -109,7 +109,7 @@ def imputed(
     chains = min(CHAINS, asked.draws)
     each = -(-asked.draws // chains)
     seeds = np.random.SeedSequence(asked.seed).spawn(chains)
-    sweeps = chains * (SETTLING + APART * each)
+    sweeps = chains * (SETTLING + sweeps_apart(each) * each)
     done = [0]
 
     def told() -> None:
@@ -139,7 +139,7 @@ def _middle(c: Covariate, values: Array) -> Array:
     return counts.argmax(axis=1).astype(float)
 
 
-def _evenly_filled(gaps: Gaps) -> Table:
+def evenly_filled(gaps: Gaps) -> Table:
     """Gaps filled with evenly spread quantiles of what was observed, in no order: means, spreads, knots and levels are about those of the observed."""
     rng, columns = np.random.default_rng(0), {}
     for c in gaps.incomplete:

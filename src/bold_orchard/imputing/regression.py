@@ -22,7 +22,6 @@ from bold_orchard.sentence.parse import read_sentence
 Array = NDArray[np.float64]
 Places = NDArray[np.intp]
 ROWS_EACH = 5  # cells for each predictor, below which means in units are left out
-MOVES = 2
 
 
 class Regression:
@@ -38,8 +37,9 @@ class Regression:
         self.cells, self.first = np.unique(covariate.cell, return_index=True)
         self.units = [codes[self.first] for codes in units.values() if self._groups(codes[self.first])]
         self.others = others
-        self.means = [codes for codes in units.values() if self._groups(codes[self.first])]
-        self.means = self.means if len(self.cells) > ROWS_EACH * (1 + len(others) * (1 + len(self.means))) else []
+        grouping = [codes for codes in units.values() if self._groups(codes[self.first])]
+        few = len(self.cells) <= ROWS_EACH * (1 + len(others) * (1 + len(grouping)))
+        self.means = {o.column: [] if few else [codes for codes in grouping if _varies(o.cell, codes)] for o in others}
         columns = self._columns(x)
         terms = " + ".join(f"w{k}" for k in range(len(columns))) or "intercept"
         clauses = "".join(f"; each u{k}: intercept" for k in range(len(self.units)))
@@ -73,7 +73,7 @@ class Regression:
                 own = (values == k).astype(float) if other.latent.name == "unordered" else values
                 of_cell = np.bincount(self.covariate.cell, own) / np.bincount(self.covariate.cell)
                 out.append(of_cell[self.cells])
-                for codes in self.means:
+                for codes in self.means[other.column]:
                     mean = (np.bincount(codes, own) / np.maximum(np.bincount(codes), 1))[codes[self.first]]
                     out.append(mean)
         return out
@@ -88,8 +88,7 @@ class Regression:
             design = replace(design, y=z[:, k], fixed=replace(design.fixed, values=values))
             criterion = make_criterion(design, True)
             point = criterion.at(self.points[k].theta)
-            for _ in range(MOVES):
-                point = self.walks[k].step(criterion, point, rng, settling)
+            point = self.walks[k].step(criterion, point, rng, settling)
             b, effects, sigma2 = gaussian_draw(point, rng)
             mean = sum((value * values[at] for value, at in zip(b, criterion.products.standard.kept)), np.zeros(len(z)))
             for clause in design.clauses:
@@ -100,3 +99,9 @@ class Regression:
                 z[:, k] /= np.sqrt(sigma2)
             self.points[k], self.mean[:, k], self.sd[k] = point, mean, sd
         return z
+
+
+def _varies(cell: Places, codes: Places) -> bool:
+    """Whether some level of a unit has several cells, so that their mean there is another column than the cells' own values."""
+    pairs = np.unique(np.stack([codes, cell]), axis=1).shape[1]
+    return pairs > len(np.unique(codes))

@@ -36,6 +36,15 @@ if TYPE_CHECKING:
 
 
 @dataclass(frozen=True)
+class Imputing:
+    """How gaps of covariates are to be filled: number of ``draws``, columns ``beside`` the sentence that help, the ``seed``."""
+
+    draws: int
+    beside: tuple[str, ...] = ()
+    seed: int = 0
+
+
+@dataclass(frozen=True)
 class Settings:
     """Everything about a fit beside the sentence and the table."""
 
@@ -47,6 +56,7 @@ class Settings:
     max_steps: int = 100
     points: int | str = 1
     errors: str | None = None
+    impute: Imputing | None = None
 
     @property
     def search(self) -> SearchOptions:
@@ -56,7 +66,7 @@ class Settings:
 @dataclass(frozen=True)
 class Fit:
     """A fitted model with its name, its tests' method and its document (``result``, the contract of docs/json.md); ``one`` is the outcome, of several,
-    that its questions are about."""
+    that its questions are about; ``imputations`` are the fits over which it is pooled, if it is."""
 
     name: str
     model: FittedModel[Any, Any]
@@ -64,6 +74,7 @@ class Fit:
     known: CoefficientInference
     result: FitResult
     one: str | None = None
+    imputations: tuple[Fit, ...] = ()
 
     def __eq__(self, other: object) -> bool:
         """Whether both are fits of one model to the same rows, with the same document."""

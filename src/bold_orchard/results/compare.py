@@ -50,6 +50,7 @@ class RatioTest(Part):
     p_bootstrap: Number
     bayes_factor: Number
     variance_explained: list[Explained]
+    den_df: Number | Absent = ABSENT
 
 
 @dataclass(frozen=True)

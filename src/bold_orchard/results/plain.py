@@ -18,7 +18,7 @@ def plain(value: Any) -> Any:
         return value
     if kind is list:
         return list(value) if _is_plain(value) else [plain(v) for v in value]
-    if hasattr(value, "columns"):
+    if hasattr(value, "columns") and not hasattr(value, "items"):
         return value
     if hasattr(value, "plain"):
         return value.plain()

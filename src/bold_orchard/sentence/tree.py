@@ -26,7 +26,7 @@ class Node:
     def __str__(self) -> str:
         return self.text(False)
 
-    @property
+    @cached_property
     def written(self) -> str:
         """Text that reads back as this node."""
         return self.text(True)
@@ -203,7 +203,7 @@ class Term(Node):
         """Whether it is the unit's own residual spread."""
         return len(self.factors) == 1 and isinstance(self.factors[0], OwnSpread)
 
-    @property
+    @cached_property
     def key(self) -> frozenset[str]:
         """What makes two terms the same: their factors in any order."""
         own = {f.written for f in self.factors}
@@ -377,6 +377,11 @@ class Sentence(Node):
     def smooths(self) -> tuple[Call, ...]:
         """The curves of the fixed part."""
         return tuple(f for t in self.terms for f in t.factors if isinstance(f, Call) and f.function == "smooth")
+
+    @cached_property
+    def lags(self) -> tuple[Call, ...]:
+        """Every lag(...) of the sentence, once each."""
+        return tuple({c.written: c for c in calls_of(self) if c.function == "lag"}.values())
 
     @cached_property
     def clauses(self) -> tuple[Each, ...]:

@@ -24,7 +24,9 @@ from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError, UsageError, nearest
 from bold_orchard.estimation.estimate import reopen
 from bold_orchard.families import family_of, names
-from bold_orchard.inference.fit import Fit, Settings, of_model
+from bold_orchard.imputing.fit import ImputedFit
+from bold_orchard.imputing.kept import hessian_of, kept, taken_up
+from bold_orchard.inference.fit import Fit, Imputing, Settings, of_model
 from bold_orchard.optimize.protocol import Ending, OptimizeResult
 from bold_orchard.progress import silent
 from bold_orchard.sentence.parse import read_sentence, used_columns
@@ -63,6 +65,8 @@ def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | 
         "pieces": fit.design.engine[0] != "memory",
         "orders": {c: list(o) for c, o in fit.design.orders.items()},
     }
+    if isinstance(fit, ImputedFit):
+        saved["imputation"] = kept(fit)
     if source == "-":
         saved["embedded"] = base64.b64encode(gzip.compress(table.raw or b"")).decode("ascii")
     document = json.dumps(fit.result.document | {"saved": saved}, indent=1, allow_nan=False)
@@ -94,8 +98,8 @@ def _odd_lengths(document: dict[str, Any]) -> str | None:
             return f"random[{i}]"
         if any(sd is None for t, sd in zip(part["terms"], part["sd"]) if t == "spread"):
             return f"random[{i}].sd"
-    kept, m = document["saved"]["hessian"] or [], len(document["saved"]["theta"])
-    if kept and (fault(kept, [[FIGURE]]) or [len(row) for row in kept] != [m] * m):
+    hessian, m = document["saved"]["hessian"] or [], len(document["saved"]["theta"])
+    if hessian and (fault(hessian, [[FIGURE]]) or [len(row) for row in hessian] != [m] * m):
         return "saved.hessian"
     if len(document["mean_random_variance"]) != len(document["random"]):
         return "mean_random_variance"
@@ -138,6 +142,7 @@ def open_fit(name: str) -> tuple[Fit, Table | None]:
     document = load_document(name)
     saved = document["saved"]
     used = used_columns(read_sentence(document["model"]), saved["options"]["weights"], saved["where"])
+    used = [*used, *(saved.get("imputation") or {}).get("beside", ())]
     table = None if saved.get("pieces") else _table(saved, find_fit(name), document["name"], used)
     try:
         if table is not None and saved.get("orders"):
@@ -151,8 +156,8 @@ def open_fit(name: str) -> tuple[Fit, Table | None]:
             raise
         what = f"{type(e).__name__} {e}".strip()
         raise OrchardError(f"{find_fit(name)} is damaged and cannot be taken up again ({what}); fit again") from None
-    kept, found = document["fit"]["deviance"], made.result["fit"]["deviance"]
-    if (kept is None) != (found is None) or (kept is not None and abs(kept - found) > 1e-5 * (1.0 + abs(kept))):
+    before, found = document["fit"]["deviance"], made.result["fit"]["deviance"]
+    if (before is None) != (found is None) or (before is not None and abs(before - found) > 1e-5 * (1.0 + abs(before))):
         raise OrchardError(f"{find_fit(name)} does not agree with its own data (its likelihood is another); fit again")
     return made, table
 
@@ -168,8 +173,10 @@ def _taken_up(document: dict[str, Any], table: Table | None, fit_path: Path, use
         o["baselines"], tuple(o["fill_mean"]), o["weights"], o["family"], o["force"], o.get("link"), o.get("success"),
         tuple(o.get("grades", ())),
     )  # fmt: skip
-    settings = Settings(options=options, **saved["settings"])
+    settings = Settings(options=options, **saved["settings"], impute=_imputing(saved))
     sentence = read_sentence(document["model"])
+    if saved.get("imputation") is not None and table is not None:
+        return taken_up(document["name"], sentence, table, settings, saved["imputation"])
     if table is None:
         from bold_orchard.design.sweeps import design_of_pieces
 
@@ -178,8 +185,7 @@ def _taken_up(document: dict[str, Any], table: Table | None, fit_path: Path, use
     else:
         design = build_design(sentence, table, options)
     c = document["convergence"]
-    kept, m = saved["hessian"], len(saved["theta"])
-    hessian = np.asarray(kept, dtype=float).reshape((m, m)) if kept else np.zeros((0, 0))
+    hessian = hessian_of(saved["hessian"], len(saved["theta"]))
     ended: OptimizeResult[Any] = OptimizeResult(
         None, c["converged"], 0.5 * (c["gradient"] or 0.0) ** 2, hessian, c["iterations"], c["evaluations"], Ending.WELL
     )
@@ -199,8 +205,22 @@ def as_asked(name: str, with_data: bool = True) -> dict[str, Any]:
         "fill_mean": list(o["fill_mean"]), "grades": list(o.get("grades", ())),
         **{k: o.get(k) for k in ("weights", "family", "link", "success", "force")},
         **{k: s[k] for k in ("method", "df", "confidence", "tolerance", "max_steps", "points")}, "errors": s.get("errors"),
-        "order": saved.get("orders") or {},
+        "order": saved.get("orders") or {}, **asked_of(_imputing(saved)),
     }  # fmt: skip
+
+
+def asked_of(imputing: Imputing | None) -> dict[str, Any]:
+    """How gaps are drawn, by the names that ``fit`` takes."""
+    return (
+        {}
+        if imputing is None
+        else {"impute": imputing.draws, "impute_with": list(imputing.beside), "seed": imputing.seed}
+    )
+
+
+def _imputing(saved: dict[str, Any]) -> Imputing | None:
+    made = saved.get("imputation")
+    return None if made is None else Imputing(made["draws"], tuple(made["beside"]), made["seed"])
 
 
 def own_pieces(name: str, used: Sequence[str]) -> Pieces:

@@ -13,6 +13,7 @@ DF = {
     "kenward-roger": "t and F tests with Kenward and Roger's adjustment",
     "residual": "t and F tests with residual degrees of freedom",
     "normal": "tests and intervals from the normal distribution",
+    "barnard-rubin": "tests with Barnard and Rubin's degrees of freedom",
 }
 HOW = {"REML": "restricted maximum likelihood", "ML": "maximum likelihood", "Laplace": "maximum likelihood with the Laplace approximation",
        "quadrature": "maximum likelihood with adaptive Gauss-Hermite quadrature"}  # fmt: skip
@@ -61,6 +62,13 @@ def _rows(m: Any) -> str:
     if rows["filled"]:
         out += "; " + ", ".join(
             f"{f['rows']:,} gaps of {f['column']} were filled with its mean" for f in rows["filled"]
+        )
+    drawn = m.result.get("imputation")
+    if drawn and drawn["columns"]:
+        gaps = ", ".join(f"{c['missing']:,} of {c['column']}" for c in drawn["columns"])
+        out += (
+            f"; missing covariates ({gaps}) were drawn {drawn['draws']} times compatibly with the model (substantive-model-compatible fully "
+            "conditional specification) and the fits pooled by Rubin's rules"
         )
     units = "; ".join(f"{g['levels']:,} levels of {g['group']}" for g in m.result["groups"])
     return out + (f", in {units}." if units else ".")

@@ -46,10 +46,12 @@ def plan_text(models: Sequence[Any], title: str | None = None, folder: Path | No
         and m.result["rows"]["used"] == models[0].result["rows"]["used"]
     ]
     if len(alike) > 1:
-        out += _step("compare", fits=alike, figure="compare.png")
-    for name in names:
-        out += _step("check", fit=name, figure=f"check-{name}.png")
-        out += _step("components", fit=name)
+        figure = {} if any(m.core.imputations for m in models) else {"figure": "compare.png"}
+        out += _step("compare", fits=alike, **figure)
+    for m in models:
+        if not m.core.imputations:
+            out += _step("check", fit=m.core.name, figure=f"check-{m.core.name}.png")
+        out += _step("components", fit=m.core.name)
     out += _step("table", fits=names, to=["table.html", "table.tex"])
     out += _step("report", fits=names, to=["report.html"])
     return "\n".join(out) + "\n"
@@ -90,6 +92,8 @@ def _options(m: Any) -> dict[str, Any]:
     for key, value in (("family", o.family), ("link", o.link), ("weights", o.weights), ("success", o.success)):
         if value is not None:
             made[key] = value
+    if s.impute is not None:
+        made |= {"impute": s.impute.draws, "impute_with": list(s.impute.beside), "seed": s.impute.seed}
     if o.fill_mean:
         made["fill-mean"] = list(o.fill_mean)
     if o.grades:

@@ -13,7 +13,6 @@ from bold_orchard.data.columns import Texts
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import covariate_columns, fixed_part, split_offsets
 from bold_orchard.design.design import UnitCodes
-from bold_orchard.design.lags import lag_calls
 from bold_orchard.design.model_matrix import build_part
 from bold_orchard.design.transformations import OUTCOME, Category, ColumnMaker
 from bold_orchard.design.validation import constant_inside
@@ -146,7 +145,7 @@ class Lines:
         if self.ticks:
             levels = self.fit.design.table.labels(self.along)
             columns[self.along] = levels.raw[np.array(levels.positions)][values.astype(np.intp)]
-        for call in lag_calls(self.fit.design.sentence):
+        for call in self.fit.design.sentence.lags:
             columns[call.written] = np.full(n, self.fit.design.mean_of(self.fit.design.table.numbers(call.written)))
         outcomes = self.fit.design.outcomes
         if outcomes:

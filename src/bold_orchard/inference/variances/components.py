@@ -104,7 +104,26 @@ def components(
     }
     if design.known_errors:
         document["heterogeneity"] = [h.to_dict() for h in heterogeneity(fit)]
+    if fit.imputations:
+        document |= _over_completed(document, [components(f, confidence).to_dict() for f in fit.imputations])
     return ComponentsResult.from_dict(document)
+
+
+def _over_completed(document: dict[str, Any], each: list[dict[str, Any]]) -> dict[str, Any]:
+    """Shares, ICC and R^2 of a pooled fit: their means over the completed tables, whose rows are those that vary."""
+
+    def mean(values: list[float | None]) -> float | None:
+        return None if None in values else number(float(np.mean([v for v in values if v is not None])))
+
+    rows = [row | {"share": mean([d["components"][k]["share"] for d in each]), "change": None}
+            for k, row in enumerate(document["components"])]  # fmt: skip
+    icc = []
+    for k, entry in enumerate(document["icc"]):
+        icc.append(entry | {key: mean([d["icc"][k][key] for d in each]) for key in ("value", "share")})
+        for i, level in enumerate(entry.get("by_level", [])):
+            level |= {key: mean([d["icc"][k]["by_level"][i][key] for d in each]) for key in ("value", "share")}
+    r2 = {key: mean([d["r2"][key] for d in each]) for key in ("marginal", "conditional")}
+    return {"components": rows, "icc": icc, "r2": r2, "latent_variance": mean([d["latent_variance"] for d in each])}
 
 
 def _profile_ends(

@@ -9,6 +9,7 @@ from matplotlib.axes import Axes
 from matplotlib.collections import LineCollection
 from matplotlib.figure import Figure
 
+from bold_orchard.errors import UsageError
 from bold_orchard.reporting.figures.style import AMBER, BARK, LEAF, PALETTE, PLUM, canvas, short
 from bold_orchard.results.base import Result
 from bold_orchard.results.compare import CompareResult, Lines
@@ -20,6 +21,8 @@ DASHES: Any = ("-", (0, (6, 3)), (0, (2, 2)), (0, (6, 2, 2, 2)))
 def compare_figure(result: CompareResult) -> Figure:
     """AIC and BIC less the best one's; beside them the average lines of all models over the data."""
     d, lines = result, result.lines
+    if all(m["aic"] is None for m in d["models"]):
+        raise UsageError("pooled fits have no AIC or BIC to draw; leave --figure out")
     if d.get("leave_out"):
         return _left_out(d)
     title = f"How far from the best? {len(d['models'])} models on {d['rows']:,} rows, by {d['method']}"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bold_orchard.errors import counted as count
-from bold_orchard.reporting.numbers import figure, fixed, p_value, percent
+from bold_orchard.reporting.numbers import degrees, figure, fixed, p_value, percent
 from bold_orchard.reporting.page import Left, Page
 from bold_orchard.results.compare import CompareResult
 
@@ -17,29 +17,19 @@ def compare_page(d: CompareResult, digits: int = 4) -> Page:
         flag += " (boundary)" if m["boundary"] else ""
         rows.append((m["name"] + flag, str(m["n_parameters"]), fixed(m["loglik"], 2), fixed(m["aic"], 2), fixed(m["aicc"], 2),
                      fixed(m["bic"], 2), fixed(m["delta_aic"], 2), fixed(m["akaike_weight"], 3)))  # fmt: skip
-    page.table(
-        "Models",
-        ("model", "param-\neters", "loglik", "AIC", "AICc", "BIC", "AIC less\nthe best", "weight"),
-        rows,
+    columns: tuple[str, ...] = (
+        "model",
+        "param-\neters",
+        "loglik",
+        "AIC",
+        "AICc",
+        "BIC",
+        "AIC less\nthe best",
+        "weight",
     )
-    tests: list[list[str]] = []
-    for t in d["tests"]:
-        if t["nested"]:
-            tests.append([f"{t['larger']} against {t['smaller']}", fixed(t["chisq"], 2), str(t["df"]), p_value(t["p"]),
-                          p_value(t["p_boundary"]), p_value(t["p_bootstrap"]), evidence(t["bayes_factor"])])  # fmt: skip
-    if tests:
-        columns: tuple[str, ...] = (
-            "larger against smaller",
-            "chi-\nsquared",
-            "df",
-            "p",
-            "p at the\nboundary",
-            "bootstrap\np",
-            "odds\n(Bayes factor)",
-        )
-        if not any(t["p_bootstrap"] is not None for t in d["tests"]):
-            columns, tests = columns[:5] + columns[6:], [row[:5] + row[6:] for row in tests]
-        page.table("Likelihood-ratio tests", columns, tests)
+    pooled = all(m["loglik"] is None for m in d["models"])
+    page.table("Models", columns[:2] if pooled else columns, [r[:2] if pooled else r for r in rows])
+    _ratio_tests(page, d, pooled)
     for t in d["tests"]:
         explained = [
             (v["group"], v["term"], percent(v["proportion"]))
@@ -54,6 +44,27 @@ def compare_page(d: CompareResult, digits: int = 4) -> Page:
             )
     _left_out(page, d)
     return page.notes(d["notes"])
+
+
+def _ratio_tests(page: Page, d: CompareResult, pooled: bool) -> None:
+    """The tests of nested pairs, columns that hold nothing left out."""
+    tests = [
+        {
+            "larger against smaller": f"{t['larger']} against {t['smaller']}",
+            "chi-\nsquared": fixed(t["chisq"], 2),
+            "df": str(t["df"]),
+            "error df": degrees(t.get("den_df")) if pooled else "",
+            "p": p_value(t["p"]),
+            "p at the\nboundary": p_value(t["p_boundary"]),
+            "bootstrap\np": "" if t["p_bootstrap"] is None else p_value(t["p_bootstrap"]),
+            "odds\n(Bayes factor)": "" if pooled else evidence(t["bayes_factor"]),
+        }
+        for t in d["tests"]
+        if t["nested"]
+    ]
+    if tests:
+        columns = [c for c in tests[0] if any(t[c] for t in tests)]
+        page.table("Likelihood-ratio tests", tuple(columns), [[t[c] for c in columns] for t in tests])
 
 
 def _left_out(page: Page, d: CompareResult) -> None:

@@ -136,7 +136,7 @@ def parts_of(estimates: dict[str, float | None]) -> list[tuple[str, str, float, 
 
 def _df_words(method: str, df: float | None, normal: bool) -> str:
     if method == "barnard-rubin":
-        return "Degrees of freedom by Barnard and Rubin: those of complete data, less what the effects leave unknown."
+        return "Degrees of freedom by Barnard and Rubin: those of complete data, less what the draws leave unknown."
     if method == "normal":
         return "p-values and intervals are from the normal distribution (z)."
     shared = f", {degrees(df)} for every term" if df is not None else ""
@@ -360,6 +360,9 @@ def _effect(term: str) -> str:
 
 def _likelihood(page: Page, d: FitResult, digits: int) -> None:
     f = d["fit"]
+    if f["loglik"] is None and d.get("imputation"):
+        page.text(_converged(d))
+        return
     name = "restricted log-likelihood" if d["method"] == "REML" else "log-likelihood"
     figures = f"{name} {fixed(f['loglik'], 3)}, AIC {fixed(f['aic'], 2)}, BIC {fixed(f['bic'], 2)}, {count(f['n_parameters'], 'parameter')}"
     page.text(f"Likelihood: {figures}.\n{_converged(d)}")

@@ -23,6 +23,7 @@ CLUSTERED = "cluster-robust errors (CR2) and their own degrees of freedom"
 DF = {
     "satterthwaite": "Satterthwaite's degrees of freedom", "kenward-roger": "Kenward and Roger's degrees of freedom",
     "residual": "residual degrees of freedom", "normal": "the normal distribution",
+    "barnard-rubin": "Rubin's rules and Barnard and Rubin's degrees of freedom",
 }  # fmt: skip
 Entry = tuple[FitResult, ComponentsResult]
 
@@ -239,7 +240,11 @@ def _method(f: FitResult) -> str:
     family = (
         "" if f["family"] == "gaussian" and f["link"] == "identity" else f"{f['family']} model ({f['link']} link), "
     )
-    restricted = "; its log-likelihood, AIC and BIC are restricted ones" if f["method"] == "REML" else ""
+    pooled = f.get("imputation")
+    restricted = "; its log-likelihood, AIC and BIC are restricted ones" if f["method"] == "REML" and not pooled else ""
+    if pooled and pooled["columns"]:
+        columns = " and ".join(c["column"] for c in pooled["columns"])
+        how = f"gaps of {columns} drawn {pooled['draws']} times, each completed table fitted by {how[0].lower()}{how[1:]} and the fits pooled"
     return f"{family}{how}; tests and intervals by {DF.get(f['df_method'], CLUSTERED)}{restricted}."
 
 
