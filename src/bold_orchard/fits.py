@@ -347,11 +347,15 @@ def draw(
         len(fits), kind, {"along": along, "unit": unit, "units": named or None, "by": by, "slope": slope or None}
     )
     cores = [(open_fit(f) if isinstance(f, str) else f).with_rows().core for f in fits]
+    level = cores[0].level(confidence)
+    if kind == "imputed":
+        from bold_orchard.imputing.picture import imputed_values
+
+        return Answer(imputed_values(cores[0], level, figure), cores[0].converged)
     for core in cores if kind != "coefficients" else []:
-        core.needs_one_table("draw")
+        core.needs_one_table(f"draw --kind {kind}")
     chosen = [c.outcomes(outcome) for c in cores]
     cores = [c.of(names[0]) if names and kind != "coefficients" else c for c, names in zip(cores, chosen)]
-    level = cores[0].level(confidence)
     result = drawn(cores, kind, along, unit, named, by, level, seed, figure, slope)
     return Answer(result, all(f.converged for f in cores))
 

@@ -16,7 +16,7 @@ ROOT = Path(__file__).parent.parent.parent / "src" / "bold_orchard"
 # Each room may use those before it, none after it.
 ORDER = (
     "errors", "own_parameter", "progress", "threads", "workers", "families", "results", "optimize", "sentence", "data", "covariance", "design", "parameters", "crossproducts", "likelihood",
-    "estimation", "inference", "diagnostics", "classical", "planning", "validation", "sampling", "carrying", "certificate", "storage", "reporting", "answers", "tables", "scouting", "studies", "planned", "sampled", "carried", "fitted", "fits", "api", "demo", "cli",
+    "estimation", "inference", "diagnostics", "classical", "planning", "validation", "sampling", "carrying", "imputing", "certificate", "storage", "reporting", "answers", "tables", "scouting", "studies", "planned", "sampled", "carried", "fitted", "fits", "api", "demo", "cli",
 )  # fmt: skip
 CORE = ORDER[: ORDER.index("storage") + 1]
 INTERFACE = ("argparse", "matplotlib", "rich")

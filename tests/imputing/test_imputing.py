@@ -354,3 +354,16 @@ def test_the_commands(quick, short):
     assert quick("fit", "t.csv", SENTENCE, "--keep", "k.csv").code == 2
     assert quick("fit", "t.csv", SENTENCE, "--impute", 4, "--keep", "t.csv").code == 2
     assert "drawn 4 times" in quick("show", "big").out
+
+
+def test_the_picture_of_draws_shows_numbers_and_shares(made):
+    fit, _ = made
+    answer = fit.draw(kind="imputed")
+    told = {v.column: v for v in answer.result.imputed}
+    rain = fit.completed_tables().assign(gap=np.tile(trees()["rain"].isna(), 6))
+    assert told["rain"].drawn_mean == pytest.approx(rain.loc[rain["gap"], "rain"].mean())
+    assert told["rain"].observed_sd == pytest.approx(trees()["rain"].std(ddof=0)) and told["height"].missing == 4
+    assert sum(told["soil"].drawn_shares) == pytest.approx(1.0) and told["soil"].levels == ["clay", "sand"]
+    assert len(answer.figure().axes) == 4
+    with pytest.raises(OrchardError, match="drew nothing"):
+        bo.fit("yield = rain; each orchard: intercept", trees()).draw(kind="imputed")

@@ -20,7 +20,7 @@ EXAMPLE = """examples:
   orchard draw slopes --by soil --figure by-soil.png
   orchard draw rain slopes --kind coefficients --figure coefficients.svg
 """
-KINDS = ("lines", "panels", "against", "effects", "coefficients")
+KINDS = ("lines", "panels", "against", "effects", "coefficients", "imputed")
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -28,7 +28,8 @@ def add_options(parser: argparse.ArgumentParser) -> None:
                         help="a name given to --save, or the path of its file; several for coefficients (default: the fit saved last here)")  # fmt: skip
     parser.add_argument("--kind", choices=KINDS, default="lines",
                         help="the picture; lines: all units in one panel (default); panels: small multiples; against: observed against "
-                        "predicted; effects: a predictor's effect with its band; coefficients: estimates, of several fits too")  # fmt: skip
+                        "predicted; effects: a predictor's effect with its band; coefficients: estimates, of several fits too; imputed: values of "
+                        "covariates as observed and as drawn")  # fmt: skip
     parser.add_argument(
         "--along", metavar="COLUMN", help="the predictor along the axis (default: the first number; effects: all)"
     )

@@ -11,10 +11,11 @@ from numpy.typing import NDArray
 
 from bold_orchard.data.codes import Seen, missing_option
 from bold_orchard.data.columns import Column
+from bold_orchard.data.missing_cells import patterns, related
 from bold_orchard.data.plausible import plausible, times
 from bold_orchard.data.table import Labels, Table
 from bold_orchard.data.units import columns_of_unit, constant_or_varies, duplicates_of, is_time, joint, nesting_of
-from bold_orchard.errors import OrchardError, UsageError, unknown_name
+from bold_orchard.errors import OrchardError, UsageError, shown, unknown_name
 from bold_orchard.results.scout import ScoutPicture, ScoutResult
 from bold_orchard.sentence.tree import column_text
 
@@ -79,6 +80,11 @@ def scout(table: Table, units: Sequence[str] = (), outcome: str | None = None, b
     }
     document["sentences"] = [*_sentences(columns, groupings, nesting, labels), *_with_known_errors(document)]
     document["notes"] = [*table.notes, *_notes(document)]
+    together, gone_by = patterns(table), related(table)
+    if len({c for m in together for c in m["missing"]}) > 1:
+        document["missing_together"] = together
+    if gone_by:
+        document["missing_by"] = gone_by
     if by:
         document["cells"] = _cells(table, by, outcome or _outcome_of(document), labels)
     return ScoutResult.from_dict(document).with_keys(picture=_picture(table, document, units, outcome, labels))
@@ -416,10 +422,26 @@ def _notes(document: dict[str, Any]) -> list[str]:
             f"{entry['unit']} and {entry['time']} occur together more than once in {entry['count']:,} case{'s' * (entry['count'] > 1)} (for example "
             f"{entry['example']}): a slip, or a unit finer than {entry['unit']}?"
         )
-    notes += _size_notes(document)
+    notes += [*_size_notes(document), *_gap_notes(document)]
     if not document["groupings"]:
         notes.append("No column seems to group the rows: every label stands on one row, or there are no labels.")
     return notes
+
+
+def _gap_notes(document: dict[str, Any]) -> list[str]:
+    """What becomes of rows that lack a predictor."""
+    outcomes = {s.split(" = ")[0].strip("[]") for s in document["sentences"]}
+    gaps = [
+        c["column"]
+        for c in document["columns"]
+        if c["missing"] and c["kind"] != "empty" and c["column"] not in outcomes
+    ]
+    if not gaps or not outcomes:
+        return []
+    return [
+        f"{', '.join(shown(gaps, 3))} {'has' if len(gaps) == 1 else 'have'} gaps: a fit leaves out rows that lack one of its predictors; fit ... --impute "
+        "20 keeps them, by draws of what is missing."
+    ]
 
 
 def _size_notes(document: dict[str, Any]) -> list[str]:

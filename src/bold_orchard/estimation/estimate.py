@@ -54,3 +54,8 @@ def reopen(
     from bold_orchard.estimation.generalized import reopened_generalized
 
     return reopened_generalized(design, options, theta, points, ended)
+
+
+def hessian_of(kept: list[list[float]] | None, m: int) -> Array:
+    """A Hessian (m, m) out of lists; empty where none was kept."""
+    return np.asarray(kept, dtype=float).reshape((m, m)) if kept else np.zeros((0, 0))

@@ -45,6 +45,15 @@ class Covariate:
         """Cells without a value."""
         return np.flatnonzero(np.isnan(self.x))
 
+    @property
+    def categorical(self) -> bool:
+        """Whether its levels are names: a category, or two numbers."""
+        return bool(self.levels) and (isinstance(self.levels[0], str) or len(self.levels) == 2)
+
+    def numbers(self, values: Array) -> Array:
+        """Values as the data have them, of places among levels the levels."""
+        return np.asarray(self.levels, dtype=float)[values.astype(int)] if self.levels else values
+
     def written(self, table: Table, values: Array) -> Array | Texts:
         """The column of rows of a table, (m,), at ``values`` (m,)."""
         old = table.column(self.column)

@@ -11,19 +11,20 @@ from numpy.typing import NDArray
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import build_design
 from bold_orchard.errors import OrchardError
-from bold_orchard.estimation.estimate import reopen
+from bold_orchard.estimation.estimate import hessian_of, reopen
 from bold_orchard.imputing.fit import ImputedFit, pool
 from bold_orchard.imputing.gaps import gaps_of
 from bold_orchard.imputing.impute import Filled, Imputed, evenly_filled
-from bold_orchard.inference.fit import Settings, of_model
+from bold_orchard.inference.fit import Fit, Settings, of_model
 from bold_orchard.optimize.protocol import Ending, OptimizeResult
 from bold_orchard.sentence.tree import Sentence
 
 Array = NDArray[Any]
 
 
-def kept(fit: ImputedFit) -> dict[str, Any]:
+def kept(fit: Fit) -> dict[str, Any]:
     """As plain lists: draws by column, and parameters by completed table."""
+    assert isinstance(fit, ImputedFit)
     cells: Imputed = fit.cells
     ends = [f.model.found for f in fit.imputations]
     return {
@@ -75,11 +76,6 @@ def taken_up(name: str, sentence: Sentence, table: Table, settings: Settings, sa
         model = reopen(cells.design(i, settings.options), settings.search, theta, int(end["points"]), ended)
         fits.append(of_model(name, model, replace(settings, impute=None)))
     return pool(name, fits, cells, settings)
-
-
-def hessian_of(kept: list[list[float]] | None, m: int) -> Array:
-    """A Hessian (m, m) out of lists; empty where none was kept."""
-    return np.asarray(kept, dtype=float).reshape((m, m)) if kept else np.zeros((0, 0))
 
 
 def _figure(x: float) -> float | None:

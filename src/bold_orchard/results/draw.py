@@ -76,12 +76,30 @@ class DrawnCoefficient(Part):
 
 
 @dataclass(frozen=True)
+class ImputedValues(Part):
+    """Values of a covariate as observed and as drawn: how many, of numbers mean and SD, of a category the share of every level."""
+
+    column: str
+    kind: str
+    observed: int
+    missing: int
+    observed_mean: Number
+    drawn_mean: Number
+    observed_sd: Number
+    drawn_sd: Number
+    levels: list[str]
+    observed_shares: list[Number]
+    drawn_shares: list[Number]
+
+
+@dataclass(frozen=True)
 class DrawPicture:
     """What the picture shows beside the document: the axis' name of the outcome, and for lines the rows themselves.
 
     ``x`` and ``y`` (n,) are the predictor and the outcome as drawn, ``codes`` (n,) the rows' levels, ``texts`` their names,
     ``shown`` the levels drawn; ``named`` when single levels were asked for. ``points`` has for effects the rows' place (n,) along
-    each predictor, ``groups`` (n,) their level of ``by`` and ``levels`` the names of these.
+    each predictor, ``groups`` (n,) their level of ``by`` and ``levels`` the names of these. ``drawn`` has by column the observed values (n,) and
+    the draws of the gaps (draws, gaps).
     """
 
     label: str
@@ -94,6 +112,7 @@ class DrawPicture:
     points: dict[str, Any] = field(default_factory=dict)
     groups: Any = None
     levels: tuple[str, ...] = ()
+    drawn: dict[str, tuple[Any, Any]] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -125,6 +144,7 @@ class DrawResult(Result):
     effects: list[EffectBand] | Absent = ABSENT
     slope: bool | Absent = ABSENT
     coefficients: list[DrawnCoefficient] | Absent = ABSENT
+    imputed: list[ImputedValues] | Absent = ABSENT
     notes: list[str] = ABSENT
     picture: DrawPicture | None = field(default=None, metadata=BESIDE, repr=False, compare=False)
 
@@ -133,6 +153,8 @@ class DrawResult(Result):
         d = self
         if self.kind == "coefficients":
             return list(d["coefficients"])
+        if self.kind == "imputed":
+            return [{k: v for k, v in row.items() if not isinstance(v, list)} for row in d["imputed"]]
         if self.kind == "against":
             return list(d["rows"])
         if self.kind == "effects":

@@ -89,6 +89,30 @@ class Cell(Part):
 
 
 @dataclass(frozen=True)
+class MissingTogether(Part):
+    """Columns that the same rows lack, and no others."""
+
+    missing: list[str]
+    rows: int
+
+
+@dataclass(frozen=True)
+class MissingSide(Part):
+    side: str
+    share: Number
+
+
+@dataclass(frozen=True)
+class MissingBy(Part):
+    """A column whose gaps go with the values of another: the shares missing at its two ``sides`` (of a category the least and the most)."""
+
+    column: str
+    by: str
+    p: Number
+    sides: list[MissingSide]
+
+
+@dataclass(frozen=True)
 class ScoutPicture:
     """An outcome (n,) by the levels of a unit: ``codes`` (n,), -1 where it is missing, and their ``texts``."""
 
@@ -121,6 +145,8 @@ class ScoutResult(Result):
     notes: list[str]
     shares: list[UnitShare] | Absent = ABSENT
     cells: list[Cell] | Absent = ABSENT
+    missing_together: list[MissingTogether] | Absent = ABSENT
+    missing_by: list[MissingBy] | Absent = ABSENT
     picture: Any = field(default=None, metadata=BESIDE, repr=False, compare=False)
 
     def table(self, **view: bool) -> list[Row]:

@@ -22,10 +22,8 @@ from bold_orchard.data.table import Table
 from bold_orchard.design.build import build_design
 from bold_orchard.design.design import Options
 from bold_orchard.errors import OrchardError, UsageError, nearest
-from bold_orchard.estimation.estimate import reopen
+from bold_orchard.estimation.estimate import hessian_of, reopen
 from bold_orchard.families import family_of, names
-from bold_orchard.imputing.fit import ImputedFit
-from bold_orchard.imputing.kept import hessian_of, kept, taken_up
 from bold_orchard.inference.fit import Fit, Imputing, Settings, of_model
 from bold_orchard.optimize.protocol import Ending, OptimizeResult
 from bold_orchard.progress import silent
@@ -65,7 +63,9 @@ def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | 
         "pieces": fit.design.engine[0] != "memory",
         "orders": {c: list(o) for c, o in fit.design.orders.items()},
     }
-    if isinstance(fit, ImputedFit):
+    if fit.imputations:
+        from bold_orchard.imputing.kept import kept
+
         saved["imputation"] = kept(fit)
     if source == "-":
         saved["embedded"] = base64.b64encode(gzip.compress(table.raw or b"")).decode("ascii")
@@ -176,6 +176,8 @@ def _taken_up(document: dict[str, Any], table: Table | None, fit_path: Path, use
     settings = Settings(options=options, **saved["settings"], impute=_imputing(saved))
     sentence = read_sentence(document["model"])
     if saved.get("imputation") is not None and table is not None:
+        from bold_orchard.imputing.kept import taken_up
+
         return taken_up(document["name"], sentence, table, settings, saved["imputation"])
     if table is None:
         from bold_orchard.design.sweeps import design_of_pieces

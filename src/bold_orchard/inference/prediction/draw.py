@@ -19,7 +19,7 @@ from bold_orchard.results.rows import Entries
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/draw/1"
-KINDS = ("lines", "panels", "against", "effects", "coefficients")
+KINDS = ("lines", "panels", "against", "effects", "coefficients", "imputed")
 # options that only some kinds have
 BELONGS = {
     "along": ("lines", "panels", "effects"),

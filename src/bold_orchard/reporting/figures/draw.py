@@ -21,6 +21,7 @@ MOST_CLOUD = 30_000  # dots beyond which a cloud looks the same
 MOST_EFFECTS = 6  # panels that fit 1280 x 800
 NAMED_LINES = 8  # as many colours are told apart
 MARKS = "osD^v"
+STONE = "#cfc7bc"  # of what was observed, beneath draws
 # terms that may have a scale each; ratio of widths beyond which one scale hides the smaller
 MOST_SCALES, UNLIKE = 10, 12.0
 # bands that do not cover each other; strokes that repeat when colours run out
@@ -32,8 +33,68 @@ def draw_figure(result: DrawResult) -> Figure:
     if result.picture is None:
         raise UsageError("a saved answer of draw has no rows to draw; run orchard draw again")
     kinds = {"lines": _lines_figure, "panels": _panels_figure, "against": _against_figure, "effects": _effects_figure,
-             "coefficients": _coefficients_figure}  # fmt: skip
+             "coefficients": _coefficients_figure, "imputed": _imputed_figure}  # fmt: skip
     return kinds[result.kind](result, result.picture)
+
+
+def _imputed_figure(d: Result, p: DrawPicture) -> Figure:
+    """A panel for each covariate with gaps: what was observed filled, each draw a line; of categories bars with the range of the draws."""
+    shown = d["imputed"][:MOST_EFFECTS]
+    left = len(d["imputed"]) - len(shown)
+    title = f"Values drawn for gaps, {d['names'][0]}: {d['model']}" + (f" ({left} more columns)" if left else "")
+    wide = min(len(shown), 3)
+    figure, axes = canvas(-(-len(shown) // wide), wide, title)
+    for ax, one in zip(axes, shown):
+        observed, drawn = p.drawn[one["column"]]
+        if one["levels"]:
+            _drawn_shares(ax, one, drawn)
+        else:
+            _drawn_numbers(ax, observed, drawn)
+        ax.set(title=f"{short(one['column'], 24)}: {one['missing']:,} of {one['missing'] + one['observed']:,} missing")
+    for ax in axes[len(shown) :]:
+        ax.remove()
+    axes[0].legend(loc="best", framealpha=0.9, edgecolor="none")
+    return figure
+
+
+def _drawn_numbers(ax: Axes, observed: Array, drawn: Array) -> None:
+    """Distributions of the observed values and of every draw, over one set of bins."""
+    both = np.concatenate([observed, drawn.ravel()])
+    low, high = np.quantile(both, [0.001, 0.999])
+    bins = int(np.clip(1.5 * np.sqrt(drawn.shape[1]), 6, 24))
+    edges = np.linspace(low, high, bins + 1)
+    if (both == np.round(both)).all():  # whole numbers: bins between them, of as many as keep their number
+        step = max(1.0, np.ceil((high - low + 1) / 24))
+        edges = np.arange(low - 0.5, high + 0.5 + step, step)
+    ax.hist(
+        np.clip(observed, low, high), edges.tolist(), density=True, color=STONE, edgecolor="white", label="observed"
+    )
+    middle = 0.5 * (edges[1:] + edges[:-1])
+    each = [np.histogram(np.clip(row, low, high), edges, density=True)[0] for row in drawn]
+    for row in each:
+        ax.plot(middle, row, color=LEAF, linewidth=0.6, alpha=0.35)
+    ax.plot(middle, np.mean(each, axis=0), color=PLUM, linewidth=2.5, label=f"{len(drawn)} draws and their mean")
+    ax.set(ylabel="density")
+
+
+def _drawn_shares(ax: Axes, one: dict[str, Any], drawn: Array) -> None:
+    """Shares of the levels among observed values, and in every draw."""
+    places = np.arange(len(one["levels"]))
+    ax.bar(places, one["observed_shares"], color=STONE, width=0.7, label="observed")
+    each = np.array([np.bincount(row.astype(int), minlength=len(places)) / len(row) for row in drawn])
+    for row in each:
+        ax.plot(places, row, "o", color=LEAF, markersize=4, alpha=0.35)
+    ax.plot(
+        places,
+        each.mean(axis=0),
+        "_",
+        color=PLUM,
+        markersize=26,
+        markeredgewidth=3,
+        label=f"{len(drawn)} draws and their mean",
+    )
+    ax.set(ylabel="share")
+    name_places(ax, one["levels"], 40)
 
 
 def _lines_figure(d: Result, p: DrawPicture) -> Figure:

@@ -5,7 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from bold_orchard.errors import counted as count
-from bold_orchard.reporting.numbers import figure
+from bold_orchard.reporting.numbers import figure, percent
 from bold_orchard.reporting.page import Left, Page
 from bold_orchard.results.draw import DrawResult
 
@@ -29,6 +29,8 @@ def draw_page(d: DrawResult, digits: int = 4) -> Page:
         page.text(
             f"Correlation {figure(r['predicted'], digits)} with the units' own effects, {figure(r['predicted_average'], digits)} by the average effects alone."
         )
+    elif d["kind"] == "imputed":
+        _imputed(page, d, name + where, digits)
     elif d["kind"] == "effects":
         what = "Slope along" if d.get("slope") else "Effect of"
         page.text(f"{what} {', '.join(dict.fromkeys(e['predictor'] for e in d['effects']))} on {d['outcome']} in {name}{where}, the other predictors held: "
@@ -44,6 +46,30 @@ def draw_page(d: DrawResult, digits: int = 4) -> Page:
                 for c in d["coefficients"]]  # fmt: skip
         page.table("", ("term", Left("fit"), "estimate", "interval"), rows)
     return page.notes(d["notes"])
+
+
+def _imputed(page: Page, d: DrawResult, name: str, digits: int) -> None:
+    """Numbers by mean and SD, categories by the shares of their levels."""
+    page.text(f"Values drawn for the gaps of {name}, beside what was observed.")
+    numbers = [v for v in d["imputed"] if not v["levels"]]
+    keys = ("observed_mean", "drawn_mean", "observed_sd", "drawn_sd")
+    if numbers:
+        page.table(
+            "Numbers",
+            ("column", Left("kind"), "missing", "mean\nobserved", "mean\ndrawn", "SD\nobserved", "SD\ndrawn"),
+            [(v["column"], v["kind"], f"{v['missing']:,}", *(figure(v[k], digits) for k in keys)) for v in numbers],
+        )
+    shares = [
+        (v["column"] if i == 0 else "", f"{v['missing']:,}" if i == 0 else "", level, percent(a), percent(b))
+        for v in d["imputed"]
+        for i, (level, a, b) in enumerate(zip(v["levels"], v["observed_shares"], v["drawn_shares"]))
+    ]
+    if shares:
+        page.table("Categories", ("column", "missing", Left("level"), "observed", "drawn"), shares)
+    page.text(
+        "Drawn and observed values differ where gaps go with other columns or with the outcome; values that no row could have are a sign of a wrong "
+        "scale."
+    )
 
 
 def _ends(d: DrawResult, digits: int) -> list[tuple[str, str, str]]:

@@ -30,6 +30,7 @@ def scout_page(d: ScoutResult, digits: int = 4) -> Page:
     first = [(c["column"], *(_cell(r[c["column"]]) for r in d["first_rows"])) for c in d["columns"]]
     heads = (Left(f"row {i}") for i in range(1, len(d["first_rows"]) + 1))
     page.table("The first rows", ("column", *heads), first)
+    _missing(page, d)
     if d["groupings"]:
         reasons = [(g["column"], f"{g['score']:.2f}", g["reason"]) for g in d["groupings"]]
         page.table("Columns that may group the rows, likeliest first", ("column", "score", Left("why")), reasons)
@@ -60,6 +61,19 @@ def scout_page(d: ScoutResult, digits: int = 4) -> Page:
     if d["sentences"]:
         page.text("Sentences to start from:\n" + "\n".join(f"    {s}" for s in d["sentences"]))
     return page.notes(d["notes"])
+
+
+def _missing(page: Page, d: ScoutResult) -> None:
+    """Which columns are missing together, and with what that goes."""
+    together = d.get("missing_together") or []
+    if together:
+        rows = [(", ".join(m["missing"]), f"{m['rows']:,}") for m in together]
+        page.table("Rows by what they lack", (Left("missing"), "rows"), rows)
+    for m in d.get("missing_by") or []:
+        low, high = m["sides"]
+        page.text(
+            f"{m['column']} is missing in {percent(low['share'])} of the rows with {m['by']} {low['side']}, in {percent(high['share'])} with {m['by']} {high['side']}."
+        )
 
 
 def _cell(value: Any) -> str:
