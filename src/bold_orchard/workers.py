@@ -60,7 +60,7 @@ def all_of(task: Callable[[int], Any], samples: int, report: Progress, together:
 def _each_part(task: Callable[[int], Array], samples: int, together: int = AT_ONCE) -> Iterator[list[Array]]:
     parts = (range(i, min(i + together, samples)) for i in range(0, samples, together))
     workers = min(processors(), -(-samples // together))
-    if workers == 1 or not can_fork():
+    if workers <= 1 or not can_fork():
         for part in parts:
             yield [task(i) for i in part]
         return

@@ -178,3 +178,18 @@ def test_columns_that_are_asked_for_together_are_read_together(tmp_path, monkeyp
     table = read_table(path, columns=["rain"]).take(np.arange(100)).with_columns({"new": np.zeros(100)})
     assert table.frame.shape == (100, 8)
     assert [len(a) for a in asked] == [1, 6]
+
+
+@pytest.mark.parametrize("ending", [".csv", ".csv.gz", ".parquet"])
+def test_a_line_of_names_longer_than_any_buffer_is_read_whole(tmp_path, ending):
+    """20,000 names are more than the first bytes by which a file is judged."""
+    r, columns = np.random.default_rng(1), [f"measurement_{k}" for k in range(9_000)]
+    frame = pd.DataFrame(r.normal(size=(3, len(columns))).round(3), columns=columns).assign(
+        tree=["a", "b", "c"], code=["01", "02", "10"]
+    )
+    path = tmp_path / f"wide{ending}"
+    frame.to_parquet(path) if ending == ".parquet" else frame.to_csv(path, index=False)
+    made = read_table(path)
+    assert made.columns == list(frame.columns) and len(made) == 3
+    assert made.numbers("measurement_8999") == pytest.approx(frame["measurement_8999"])
+    assert made.labels("tree").texts == ["a", "b", "c"] and made.labels("code").texts == ["01", "02", "10"]

@@ -10,6 +10,8 @@ import pytest
 
 import bold_orchard as bo
 from bold_orchard.errors import OrchardError, UsageError
+from bold_orchard.inference import scanning
+from bold_orchard.inference.fit import fit
 from bold_orchard.inference.scanning import adjusted
 from builders import inspections, trial
 
@@ -122,3 +124,49 @@ def test_the_command(quick, wide):
     rows = pd.read_csv(quick.folder / "r.csv")
     assert len(rows) == 6 * 4 + 2 and pd.read_parquet(quick.folder / "r.parquet")["outcome"].nunique() == 8
     assert quick("scan", "w.csv", SENTENCE).code == 2
+
+
+@pytest.fixture(scope="module")
+def many():
+    """Outcomes that differ in how much trees differ, some not at all; of a few some rows are missing; one is far from zero, one a copy of a predictor."""
+    frame, r = trial(trees=24), np.random.default_rng(8)
+    tree = frame["tree"].astype("category").cat.codes.to_numpy()
+    n, trees = len(frame), tree.max() + 1
+    for k in range(40):
+        frame[f"gene_{k}"] = r.normal(size=n) + 0.1 * (k % 12) * r.normal(size=trees)[tree] + 0.2 * frame["rain"]
+    frame["gene_far"] = 1e6 + r.normal(size=n) + r.normal(size=trees)[tree]
+    frame["gene_copy"] = 2.0 * frame["rain"] + 1.0
+    frame["gene_two"] = r.integers(0, 2, n).astype(float)
+    for k in range(10):
+        frame.loc[frame.index[::5], f"gene_{k}"] = np.nan
+    return frame.assign(weight=1.0 + np.arange(n) % 3)
+
+
+@pytest.mark.parametrize("options", [{}, {"method": "ml"}, {"df": "residual"}, {"df": "normal"}, {"weights": "weight"}])
+@pytest.mark.parametrize(
+    "sentence",
+    [SENTENCE, "outcome = rain * soil; each tree: rain", "outcome = rain without intercept; each tree: intercept"],
+)
+def test_outcomes_searched_together_are_those_of_single_fits(many, monkeypatch, sentence, options):
+    monkeypatch.setattr(scanning, "FEW", 4)
+    together = bo.scan(sentence, many, "gene_*", **options).to_dict()
+    monkeypatch.setattr(scanning, "FEW", 10**9)
+    alone = bo.scan(sentence, many, "gene_*", **options).to_dict()
+    assert together["failed"] == alone["failed"] in (1, 2)
+    for one, two in zip(together["rows"], alone["rows"], strict=True):
+        assert [one[k] for k in ("outcome", "term", "converged", "boundary", "rows", "why")] == [two[k] for k in ("outcome", "term", "converged", "boundary", "rows", "why")]  # fmt: skip
+        for key in ("estimate", "se", "df", "statistic", "p", "p_adjusted"):
+            assert one[key] == (two[key] if two[key] is None else pytest.approx(two[key], rel=3e-7, abs=1e-300)), (
+                one,
+                two,
+            )
+    for one, two in zip(together["components"], alone["components"], strict=True):
+        assert one | {"sd": 0} == two | {"sd": 0} and one["sd"] == pytest.approx(two["sd"], rel=1e-7, abs=1e-9)
+
+
+def test_most_outcomes_need_no_fit_of_their_own(many, monkeypatch):
+    fitted = []
+    monkeypatch.setattr(scanning, "fit", lambda *a: fitted.append(a[3]) or fit(*a))
+    monkeypatch.setattr(scanning, "all_of", lambda task, n, report: [task(i) for i in range(n)])
+    bo.scan(SENTENCE, many, "gene_*")
+    assert len(fitted) <= 10 and {"gene_copy", "gene_two"} <= set(fitted)

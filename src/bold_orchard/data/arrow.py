@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import io
 import re
-from collections.abc import Sequence
+from collections.abc import Sequence, Set
 from pathlib import Path
 from typing import Any
 
@@ -36,8 +36,8 @@ class NotForArrow(Exception):
 
 
 def read_text(
-    source: Path | io.BytesIO, header: Sequence[str], wanted: Sequence[str], separator: str, decimal: str, as_text: Sequence[str],
-    missing: Sequence[str], own: dict[str, list[str]], quoted: bool, fractions: Sequence[str] = (),
+    source: Path | io.BytesIO, header: Sequence[str], wanted: Sequence[str], separator: str, decimal: str, as_text: Set[str],
+    missing: Sequence[str], own: dict[str, list[str]], quoted: bool, fractions: Set[str] = frozenset(),
 ) -> dict[str, Column]:  # fmt: skip
     """Columns of delimited UTF-8 text under its first line; raises NotForArrow for what must be read more patiently.
 
@@ -62,7 +62,7 @@ def read_text(
     texts = pa.dictionary(pa.int32(), pa.string())
     text = [c for c in wanted if c in as_text or any(not is_number(v) for v in own.get(c, []))]
     known: dict[str, Any] = dict.fromkeys(text, texts)
-    supposed = {c: pa.float64() for c in wanted if c in fractions and c not in text}
+    supposed = {c: pa.float64() for c in wanted if c in fractions and c not in known}
     looked = False
     while True:
         try:
@@ -72,14 +72,17 @@ def read_text(
                 raise NotForArrow from e
             supposed = {}
             continue
-        columns = [_plain(made.column(c), c in text) for c in wanted]
-        odd = [c for c, column in zip(wanted, columns) if column is None or (c not in text and _perhaps_labels(column))]
-        whole = [c for c in wanted if c not in text and pa.types.is_integer(made.column(c).type)]
-        odd += [c for c in whole if c not in odd] if whole and not looked and _zeros_lead(source, separator) else []
+        read_as = made.columns
+        columns = [_plain(column, c in known) for c, column in zip(wanted, read_as)]
+        odd = {
+            c for c, column in zip(wanted, columns) if column is None or (c not in known and _perhaps_labels(column))
+        }
+        whole = {c for c, column in zip(wanted, read_as) if c not in known and pa.types.is_integer(column.type)}
+        odd |= whole if whole and not looked and _zeros_lead(source, separator) else set()
         looked = True
         if not odd:
             break
-        text, known, supposed = [*text, *odd], known | dict.fromkeys(odd, texts), {}
+        known, supposed = known | dict.fromkeys(odd, texts), {}
 
     def ours(name: str, column: Column) -> Column:
         codes = [*missing, *own.get(name, [])]

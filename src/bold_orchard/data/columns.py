@@ -120,11 +120,12 @@ class Columns(Mapping[str, Column]):
         load: Callable[[list[str]], dict[str, Column]] | None = None,
     ) -> None:
         self.names, self.n, self.held, self._load = tuple(names), n, held, load
+        self._known = frozenset(self.names)
         self._finite: dict[str, bool] = {}
 
     def __getitem__(self, name: str) -> Column:
         if name not in self.held:
-            if name not in self.names or self._load is None:
+            if name not in self._known or self._load is None:
                 raise KeyError(name)
             self.fetch([name])
         return self.held[name]
@@ -157,7 +158,7 @@ class Columns(Mapping[str, Column]):
         return len(self.names)
 
     def __contains__(self, name: object) -> bool:
-        return name in self.names
+        return name in self._known
 
     def __getstate__(self) -> dict[str, Any]:
         """All columns, held: what is read when asked for cannot be read elsewhere."""
@@ -171,7 +172,7 @@ class Columns(Mapping[str, Column]):
 
     def replaced(self, made: Mapping[str, Column]) -> Columns:
         """The same with some columns changed or added."""
-        names = [*self.names, *(c for c in made if c not in self.names)]
+        names = [*self.names, *(c for c in made if c not in self._known)]
         return Columns(names, self.n, dict(made), self.several)
 
     def only(self, names: Sequence[str]) -> Columns:

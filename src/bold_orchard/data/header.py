@@ -11,9 +11,11 @@ MISSING = ("", "NA", "NaN", "null", ".")
 
 def check_header(header: list[str], name: str) -> list[str]:
     header = [h or f"column{i}" for i, h in enumerate(header, start=1)]
-    twice = [h for i, h in enumerate(header) if h in header[:i]]
-    if twice:
-        raise OrchardError(f"{name} has two columns named '{twice[0]}'; rename one of them")
+    seen: set[str] = set()
+    for h in header:
+        if h in seen:
+            raise OrchardError(f"{name} has two columns named '{h}'; rename one of them")
+        seen.add(h)
     return header
 
 

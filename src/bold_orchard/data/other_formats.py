@@ -28,8 +28,10 @@ def read_columnar_table(path: Path, name: str, missing: Sequence[str], columns: 
             by_column = missing_by_column(missing, header, name)
             everywhere = [*MISSING, *by_column.pop("", [])]
 
+            in_file = dict(zip(header, names))
+
             def load(wanted: list[str]) -> dict[str, Column]:
-                own = [names[header.index(c)] for c in wanted]
+                own = [in_file[c] for c in wanted]
                 made = read_columnar(path, own)
                 return {c: arrow_column(m, [*everywhere, *by_column.get(c, [])]) for c, m in zip(wanted, made)}
 

@@ -11,7 +11,7 @@ import warnings
 from collections.abc import Container, Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 from bold_orchard.data.arrow import COLUMNAR, NotForArrow, read_text
 from bold_orchard.data.columns import Column, Columns, is_number, of_cells
@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 
 FIRST = 50  # rows that tell whether a column holds fractions
 PEEK = 65536  # bytes that tell the separator and the encoding of a file
+ROWS, WIDE = 20, 16 << 20  # lines that are looked at, and bytes beyond which two are enough
 DELIMITED = {".csv": ",", ".tsv": "\t", ".tab": "\t", ".txt": ","}
 WORKBOOKS = (".xlsx", ".ods")
 OTHER = (*WORKBOOKS, ".jsonl", ".ndjson")
@@ -48,7 +49,7 @@ class Peek:
     separator: str
     encoding: str
     decimal: str
-    as_text: tuple[str, ...]
+    as_text: frozenset[str]
     cells: list[tuple[str, ...]]
     whole: bool
     plain: bool
@@ -176,7 +177,8 @@ def _by_arrow(
     if not peek.plain or importlib.util.find_spec("pyarrow") is None:
         return None
 
-    fractions = [c for c, cells in zip(peek.header, peek.cells) if _fractions(cells[:FIRST], everywhere, peek.decimal)]
+    seen = zip(peek.header, peek.cells)
+    fractions = frozenset(c for c, cells in seen if _fractions(cells[:FIRST], everywhere, peek.decimal))
 
     def load(names: list[str]) -> dict[str, Column]:
         return read_text(
@@ -241,15 +243,15 @@ def _peek(source: Path | io.BytesIO, name: str, separator: str | None) -> Peek:
     """Header, separator, encoding and text-like columns from the first lines."""
     if isinstance(source, Path):
         with source.open("rb") as f:
-            start = f.read(PEEK)
+            start, ended = _first_lines(f)
     else:
         source.seek(0)
-        start = source.read(PEEK)
+        start, ended = _first_lines(source)
     if not start.strip():
         raise OrchardError(f"{name} is empty; it should start with a line of column names")
-    encoding, text = _decode(start, name)
+    encoding, text = _decode(start, name, ended)
     lines = text.splitlines(keepends=True)
-    if len(start) == PEEK and len(lines) > 1:
+    if not ended and len(lines) > 1:
         lines = lines[:-1]
     first = next(line for line in lines if line.strip())
     separator = separator or ","
@@ -267,7 +269,7 @@ def _peek(source: Path | io.BytesIO, name: str, separator: str | None) -> Peek:
             )
     cells = list(zip(*(r + [""] * (len(header) - len(r)) for r in records[1:])))
     decimal = "." if separator == "," else _decimal(header, cells, name)
-    as_text = tuple(h for h, c in zip(header, cells) if any(_LEADING_ZERO.fullmatch(v) for v in c))
+    as_text = frozenset(h for h, c in zip(header, cells) if any(_LEADING_ZERO.fullmatch(v) for v in c))
     plain = (
         encoding == "utf-8-sig"
         and not start.startswith(b"\xef\xbb\xbf")
@@ -275,7 +277,7 @@ def _peek(source: Path | io.BytesIO, name: str, separator: str | None) -> Peek:
         and len(records[0]) == len(header)
     )
     plain = plain and first.count('"') % 2 == 0
-    return Peek(header, separator, encoding, decimal, as_text, cells, len(start) < PEEK, plain, '"' in text)
+    return Peek(header, separator, encoding, decimal, as_text, cells, ended, plain, '"' in text)
 
 
 def _decimal(header: Sequence[str], columns: Sequence[Sequence[str]], name: str) -> str:
@@ -298,12 +300,23 @@ def _decimal(header: Sequence[str], columns: Sequence[Sequence[str]], name: str)
     return "," if commas else "."
 
 
-def _decode(start: bytes, name: str) -> tuple[str, str]:
+def _first_lines(file: BinaryIO) -> tuple[bytes, bool]:
+    """The start of a file, the line of names whole and some rows beneath it however long they are, and whether that is all of it."""
+    start = file.read(PEEK)
+    ended = len(start) < PEEK
+    while not ended and start.count(b"\n") + start.count(b"\r") < (ROWS if len(start) < WIDE else 2):
+        more = file.read(len(start))
+        ended = len(more) < len(start)
+        start += more
+    return start, ended
+
+
+def _decode(start: bytes, name: str, ended: bool) -> tuple[str, str]:
     refusal = OrchardError(f"{name} is not a text file; give a CSV, TSV, Parquet, xlsx, ods or JSON-lines file")
     if b"\0" in start or start.startswith((b"PK\x03\x04", b"\x89PNG", b"\x1f\x8b")):
         raise refusal
     try:
-        return "utf-8-sig", start.decode("utf-8-sig", errors="strict" if len(start) < PEEK else "ignore")
+        return "utf-8-sig", start.decode("utf-8-sig", errors="strict" if ended else "ignore")
     except UnicodeDecodeError:
         pass
     try:

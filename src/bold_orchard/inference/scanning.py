@@ -14,7 +14,9 @@ from numpy.typing import NDArray
 
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, UsageError, unknown_name
-from bold_orchard.inference.fit import Settings, fit
+from bold_orchard.inference.distributions import p_of_t
+from bold_orchard.inference.fit import Fit, Settings, fit
+from bold_orchard.inference.many_outcomes import Estimates, SharedDesign
 from bold_orchard.inference.summary import number
 from bold_orchard.progress import Progress
 from bold_orchard.results.scan import ScanResult
@@ -25,16 +27,22 @@ Array = NDArray[Any]
 SCHEMA = "bold-orchard/scan/1"
 WORD = "outcome"  # stands for the outcome in the sentence
 CORRECTIONS = ("bh", "holm", "none")
+FEW, TRIED = (
+    8,
+    3,
+)  # outcomes of the same rows from which they are fitted together, and of which one must be fitted first
 KEPT_AT_ONCE = 500  # fits between two writings of the file that keeps them: a few seconds' work
 Made = dict[str, Any]
 
 
 @dataclass(frozen=True)
 class Scan:
-    """``names`` of the outcomes, or of the levels of the column ``by``; ``task`` makes the rows and components of one."""
+    """``names`` of the outcomes, or of the levels of the column ``by``; ``task`` makes the rows and components of one, ``together`` those of as many of
+    some as share rows and a design for which that is quicker."""
 
     names: tuple[str, ...]
     task: Callable[[int], Made]
+    together: Callable[[Sequence[int]], dict[int, Made]] = lambda some: {}
 
 
 def over_outcomes(sentence: tree.Sentence, table: Table, patterns: Sequence[str], settings: Settings) -> Scan:
@@ -67,7 +75,10 @@ def over_outcomes(sentence: tree.Sentence, table: Table, patterns: Sequence[str]
     def task(i: int) -> Made:
         return _made(names[i], _about(sentence, names[i]), table.only([*beside, names[i]]), settings)
 
-    return Scan(tuple(names), task)
+    def together(some: Sequence[int]) -> dict[int, Made]:
+        return _together(sentence, table, beside, {i: names[i] for i in some}, settings)
+
+    return Scan(tuple(names), task, together)
 
 
 def over_levels(sentence: tree.Sentence, table: Table, by: str, settings: Settings) -> Scan:
@@ -130,6 +141,78 @@ def _made(name: str, sentence: tree.Sentence, table: Table, settings: Settings) 
     return {"rows": rows, "components": parts}
 
 
+def _together(
+    sentence: tree.Sentence, table: Table, beside: Sequence[str], names: dict[int, str], settings: Settings
+) -> dict[int, Made]:  # fmt: skip
+    """Outcomes that are columns of numbers and miss the same rows, by one look at the design; those left out are fitted by themselves."""
+    plain = (
+        isinstance(sentence.outcome.value, tree.Column) and not sentence.outcome.more and not sentence.outcome.limits
+    )
+    groups: dict[bytes, list[int]] = {}
+    for i, name in names.items() if plain else ():
+        if table.kind(name) == "number":
+            groups.setdefault(np.packbits(table.is_missing(name)).tobytes(), []).append(i)
+    made: dict[int, Made] = {}
+    for group in (g for g in groups.values() if len(g) >= FEW):
+        tried = (_template(sentence, table.only([*beside, names[i]]), names[i], settings) for i in group[:TRIED])
+        template = next((f for f in tried if f is not None), None)
+        shared = None if template is None else SharedDesign.of(template)
+        if template is None or shared is None:
+            continue
+        rows = np.searchsorted(table.row_numbers, template.design.table.row_numbers)
+        found = shared.estimates(np.stack([table.numbers(names[i])[rows] for i in group], axis=1))
+        several = [len(np.unique(table.numbers(names[i])[rows][:1000])) > 2 for i in group]
+        made |= {
+            i: _of_estimates(names[i], template, found, k) for k, i in enumerate(group) if found.sure[k] and several[k]
+        }
+    return made
+
+
+def _template(sentence: tree.Sentence, table: Table, name: str, settings: Settings) -> Fit | None:
+    """The fit of one outcome, if it can be fitted."""
+    try:
+        return fit(_about(sentence, name), table, settings, name)
+    except (OrchardError, ArithmeticError, np.linalg.LinAlgError):
+        return None
+
+
+def _of_estimates(name: str, template: Fit, found: Estimates, k: int) -> Made:
+    """The rows and components of one outcome, as a fit by itself has them."""
+    place = {column: at for at, column in enumerate(template.model.kept)}
+    boundary, rows = bool(found.sd[k] == 0.0), []
+    for column, row in enumerate(template.result.fixed):
+        own: dict[str, Any] = dict.fromkeys(("estimate", "se", "df", "statistic", "p"))
+        if column in place:
+            at = place[column]
+            b, se = float(found.b[k, at]), float(found.se[k, at])
+            df = None if found.df is None else float(found.df[k, at])
+            statistic = b / se if se > 0 else np.nan
+            own = {
+                "estimate": number(b),
+                "se": number(se),
+                "df": df,
+                "statistic": number(statistic),
+                "p": number(p_of_t(statistic, df)),
+            }
+        rows.append(
+            {
+                "outcome": name,
+                "term": row.term,
+                **own,
+                "converged": True,
+                "boundary": boundary,
+                "rows": template.result.rows.used,
+                "why": None,
+            }
+        )
+    part = template.result.random[0]
+    parts = [
+        {"outcome": name, "group": part.group, "term": part.terms[0], "sd": float(found.sd[k])},
+        {"outcome": name, "group": "residual", "term": "residual", "sd": float(found.residual[k])},
+    ]
+    return {"rows": rows, "components": parts}
+
+
 def carried_out(scan: Scan, into: Path | None, stamp: str, report: Progress) -> list[Made]:
     """What every outcome gave; with ``into`` a file takes each as it is made, and those that it has already are not made again.
 
@@ -142,17 +225,22 @@ def carried_out(scan: Scan, into: Path | None, stamp: str, report: Progress) -> 
     for start in range(0, len(left), KEPT_AT_ONCE):
         some, done = left[start : start + KEPT_AT_ONCE], len(scan.names) - len(left) + start
 
-        def one(k: int, some: list[int] = some) -> Made:
-            return scan.task(some[k])
+        quick = scan.together(some)
+        alone = [i for i in some if i not in quick]
+        done += len(quick)
+        report(done, len(scan.names))
+
+        def one(k: int, alone: list[int] = alone) -> Made:
+            return scan.task(alone[k])
 
         def so_far(n: int, _: int, done: int = done) -> None:
             report(done + n, len(scan.names))
 
-        made = all_of(one, len(some), so_far)
-        known |= {scan.names[i]: m for i, m in zip(some, made)}
+        made = quick | dict(zip(alone, all_of(one, len(alone), so_far)))
+        known |= {scan.names[i]: made[i] for i in some}
         if into is not None:
             with into.open("a", encoding="utf-8") as f:
-                f.writelines(json.dumps({"outcome": scan.names[i], **m}) + "\n" for i, m in zip(some, made))
+                f.writelines(json.dumps({"outcome": scan.names[i], **made[i]}) + "\n" for i in some)
     return [known[name] for name in scan.names]
 
 
