@@ -20,6 +20,8 @@ from bold_orchard.tables import table
 if TYPE_CHECKING:
     import pandas as pd
 
+    from bold_orchard.validation.leave_out import Scores
+
 SEED = 20260101  # that of the command line
 
 
@@ -288,12 +290,13 @@ def open_fit(name: str) -> Model:
 
 def compare(
     *fits: Model | str | Sequence[Model | str], force: bool = False, common_rows: bool = False,
-    against: Model | str | None = None, bootstrap: int = 0, leave_out: str | None = None, folds: int | None = None, seed: int = SEED,
-    progress: Progress | None = None,
+    against: Model | str | None = None, bootstrap: int = 0, leave_out: str | None = None, folds: int | None = None, repeats: int | None = None,
+    seed: int = SEED, progress: Progress | None = None,
 ) -> Answer:  # fmt: skip
     """Likelihood-ratio tests and information criteria of fits of the same rows; see ``orchard compare``.
 
-    With ``leave_out``, a unit, also how well each fit foretells units that it has not seen, left out in ``folds`` (default: one by one).
+    With ``leave_out``, a unit, also how well each fit foretells units that it has not seen, left out in ``folds`` (default: one by one); with "rows"
+    rows of units that it has seen, in ten folds or as many as are given, ``repeats`` times over.
     """
     from bold_orchard.inference.comparison.compare import compare as compared
 
@@ -324,13 +327,26 @@ def compare(
     result = compared(cores, force, common_rows, bootstrap, seed, progress, beside[0].name if beside else None)
     if leave_out is not None:
         from bold_orchard.results.compare import LeftOut
-        from bold_orchard.validation.leave_out import leave_out as scored
 
-        scores = scored(cores, leave_out, folds, seed, progress or silent)
+        scores = _left_out(cores, leave_out, folds, repeats, seed, progress or silent)
         result = result.with_keys(leave_out=[LeftOut.from_dict(s.document(leave_out)) for s in scores])
-    elif folds is not None:
-        raise UsageError("--folds shares out the units of --leave-out UNIT; name the unit")
+    elif folds is not None or repeats is not None:
+        raise UsageError("--folds and --repeats share out what --leave-out leaves out; name the unit, or rows")
     return Answer(result, all(m.converged for m in result.models))
+
+
+def _left_out(
+    cores: Sequence[Fit], what: str, folds: int | None, repeats: int | None, seed: int, report: Progress
+) -> list[Scores]:  # fmt: skip
+    """Scores of units, or of rows, that the fits have not seen."""
+    from bold_orchard.validation.leave_out import leave_out
+    from bold_orchard.validation.leave_out_rows import ROWS, leave_out_rows
+
+    if what == ROWS and ROWS not in [u.name for u in cores[0].design.groups]:
+        return leave_out_rows(cores, folds, 1 if repeats is None else repeats, seed, report)
+    if repeats is not None:
+        raise UsageError("--repeats is for --leave-out rows; units are left out once each")
+    return leave_out(cores, what, folds, seed, report)
 
 
 def draw(

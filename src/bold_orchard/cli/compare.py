@@ -18,6 +18,7 @@ EXAMPLE = """examples:
   orchard compare rain slopes --bootstrap 1000 --seed 7
   orchard compare rain slopes --figure compare.png
   orchard compare rain slopes --leave-out orchard --folds 6
+  orchard compare rain slopes --leave-out rows --repeats 5
   orchard compare rain slopes --against empty
 """
 
@@ -31,8 +32,15 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--bootstrap", metavar="N", type=int, default=0,
                         help="also judge each test by N outcomes simulated from the smaller model")  # fmt: skip
-    parser.add_argument("--leave-out", metavar="UNIT", help="also score each fit on units that it has not seen")
-    parser.add_argument("--folds", metavar="K", type=int, help="leave units out in K folds (default: one by one)")
+    parser.add_argument(
+        "--leave-out",
+        metavar="UNIT",
+        help="also score each fit on units that it has not seen; rows: on rows of units it has seen",
+    )
+    parser.add_argument(
+        "--folds", metavar="K", type=int, help="leave out in K folds (default: units one by one, rows in ten)"
+    )
+    parser.add_argument("--repeats", metavar="R", type=int, help="share the rows out R times (default 1)")
     output_options(parser)
 
 
@@ -41,7 +49,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
 
     return compare(
         args.fits, force=args.force, common_rows=args.common_rows, against=args.against, bootstrap=args.bootstrap, seed=args.seed,
-        leave_out=args.leave_out, folds=args.folds,
+        leave_out=args.leave_out, folds=args.folds, repeats=args.repeats,
         progress=progress,
     )  # fmt: skip
 

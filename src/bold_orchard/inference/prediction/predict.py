@@ -22,6 +22,7 @@ from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.asked_rows import (
     UNTOLD,
+    Needed,
     NoRow,
     complete_rows,
     lagged,
@@ -125,10 +126,22 @@ def _arrays_of_run(
     )
 
 
+def linear_predictor(fit: Fit, table: Table) -> tuple[Array, Array]:
+    """X b + Z u + offset of the rows that have all that the model needs, and the variance of its error, (n,) each; errors of neighbours left out."""
+    at = needed(fit, table, False)
+    moved, variance, _ = _unit_part(fit, at.used, at.parts, at.x)
+    return _average(fit, at) + moved, variance
+
+
+def _average(fit: Fit, at: Needed) -> Array:
+    """X b + offset, (n,)."""
+    return np.asarray(at.x @ fit.evaluation.b + (0.0 if at.offset is None else at.offset))
+
+
 def _of_run(fit: Fit, table: Table, confidence: float, new_observation: bool, rng: np.random.Generator) -> Predictions:
     design, at = fit.design, needed(fit, table, new_observation)
     used, x = at.used, at.x
-    average = x @ fit.evaluation.b + (0.0 if at.offset is None else at.offset)
+    average = _average(fit, at)
     curves = average_curves(fit, ColumnMaker(used, design.memory, learn=False))
     moved, variance, known = _unit_part(fit, used, at.parts, x)
     told = _from_neighbours(fit, used)

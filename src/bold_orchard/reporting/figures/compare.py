@@ -38,9 +38,8 @@ def compare_figure(result: CompareResult) -> Figure:
 def _left_out(d: Result) -> Figure:
     """Beside the criteria each unit's score by every model, less that of the model with the best sum."""
     made = d["leave_out"]
-    figure, axes = canvas(
-        1, 2, f"How well are units of {made[0]['unit']} foretold that a fit has not seen? {made[0]['folds']:,} folds"
-    )
+    what = "rows" if made[0]["unit"] == "rows" else f"units of {made[0]['unit']}"
+    figure, axes = canvas(1, 2, f"How well are {what} foretold that a fit has not seen? {made[0]['folds']:,} folds")
     _criteria(axes[0], d)
     best = max(made, key=lambda r: r["log_score"])
     scores = np.array([v["log_score"] for v in best["levels"]])

@@ -82,12 +82,15 @@ def _left_out(page: Page, d: CompareResult) -> None:
         behind = "" if r is best else f"{fixed(sum(apart), 2)} (SE {fixed(spread, 2)})"
         rows.append((r["name"], fixed(r["log_score"], 2), fixed(r["se"], 2), behind, figure(r["rmse"], 4)))
     unit, folds = best["unit"], best["folds"]
-    page.table(
-        f"Units of {unit} not seen, in {folds:,} folds", ("model", "log score", "SE", "behind the best", "RMSE"), rows
+    what = "Rows" if unit == "rows" else f"Units of {unit}"
+    page.table(f"{what} not seen, in {folds:,} folds", ("model", "log score", "SE", "behind the best", "RMSE"), rows)
+    how = (
+        "Each row was foretold by a fit without it, which knows other rows of its units: the log density of the row. Rows of new units are foretold worse; "
+        "--leave-out UNIT tells how much."
+        if unit == "rows"
+        else f"Each {unit} was foretold by a fit without it: the log density of its rows together, its own effects unknown."
     )
-    page.text(
-        f"Each {unit} was foretold by a fit without it: the log density of its rows together, its own effects unknown. Larger scores are better."
-    )
+    page.text(f"{how} Larger scores are better.")
 
 
 def evidence(x: float | None) -> str:
