@@ -74,7 +74,7 @@ class Model(Fitted):
             self.core.needs_one_table("--likelihood" if likelihood else "--effect-sizes")
         core = (self.with_rows().core if effect_sizes else self.core).with_errors(errors)
         made = terms(core, type, df, chisq, force, likelihood, texts, self._level(confidence), effect_sizes)
-        more = pooled_notes(core, made)
+        more = [] if core.imputations else pooled_notes(core, made)
         return self._answer(made.with_keys(notes=[*made.notes, *more]) if more else made)
 
     def means(

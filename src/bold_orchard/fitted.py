@@ -81,7 +81,8 @@ class Fitted:
         cells: Any = self.core.cells  # type: ignore[attr-defined]
         parts = [cells.every(i) for i in range(cells.asked.draws)]
         frames = [p.frame.assign(row=p.row_numbers) if not p.has("row") else p.frame for p in parts]
-        made = pd.concat(frames, keys=range(1, len(frames) + 1), names=["imputation", None])
+        number = "imputation" if not parts[0].has("imputation") else f"imputation of {self.core.name}"
+        made = pd.concat(frames, keys=range(1, len(frames) + 1), names=[number, None])
         return made.reset_index(level=0).reset_index(drop=True)
 
     @property
