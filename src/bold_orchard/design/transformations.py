@@ -221,7 +221,7 @@ class ColumnMaker:
             made = _by_unit(call.function, labels.codes, len(labels.texts), values)
             return dict(zip(labels.texts, made.tolist()))
 
-        known = self.learned(call, compute) if self.learn else self.memory.get(call.written, {})
+        known = self.learned(call, compute)
         own = compute() if not self.learn else {}
         return np.array([known.get(t, own.get(t, np.nan)) for t in labels.texts])[labels.codes]
 

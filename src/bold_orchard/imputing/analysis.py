@@ -134,6 +134,16 @@ class Intercepts:
 
 
 def with_units_anew(design: Design) -> Design:
-    """The design whose means, least and largest values of units are those of the rows at hand, not those remembered; all else is remembered."""
-    memory = {k: v for k, v in design.memory.items() if k == "kinds" or not isinstance(v, dict)}
+    """The design whose means, least and largest values of units are those of the rows at hand, as if it remembered no unit; all else is remembered."""
+    memory = {k: {} if _of_units(k, v) else v for k, v in design.memory.items()}
     return replace(design, memory=memory)
+
+
+def constants(design: Design) -> dict[str, Any]:
+    """What the transformations of a design have learned, but for values of units."""
+    return {k: v for k, v in design.memory.items() if not _of_units(k, v)}
+
+
+def _of_units(key: str, value: Any) -> bool:
+    """Whether an entry of the memory holds a value for each unit."""
+    return isinstance(value, dict) and key != "kinds"

@@ -13,6 +13,7 @@ from bold_orchard.design.design import Design, Options
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.estimate import estimate
 from bold_orchard.estimation.options import SearchOptions
+from bold_orchard.imputing.analysis import constants
 from bold_orchard.imputing.chain import SETTLING, Chain, Drawn, sweeps_apart
 from bold_orchard.imputing.gaps import Covariate, Gaps, gaps_of
 from bold_orchard.inference.fit import Imputing
@@ -80,9 +81,7 @@ class Imputed:
 
     def design(self, i: int, options: Options) -> Design:
         """The sentence over the draw ``i``: constants of its transformations are those of the first design, means of units its own."""
-        from bold_orchard.imputing.analysis import with_units_anew
-
-        return build_design(self.first.sentence, self.table(i), options, with_units_anew(self.first).memory)
+        return build_design(self.first.sentence, self.table(i), options, constants(self.first))
 
 
 def imputed(
