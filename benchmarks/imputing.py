@@ -79,7 +79,9 @@ def main() -> None:
                 one = found[:, w, k][~np.isnan(found[:, w, k, 0])]
                 bias, error = one[:, 0].mean() - truth, one[:, 0].std() / np.sqrt(len(one))
                 held = np.mean((one[:, 1] <= truth) & (truth <= one[:, 2]))
-                print(f"    {term:12s} bias {bias:+.3f} (Monte-Carlo error {error:.3f})  held {held:.3f}  width {np.mean(one[:, 2] - one[:, 1]):.2f}")
+                print(
+                    f"    {term:12s} bias {bias:+.3f} (Monte-Carlo error {error:.3f})  held {held:.3f}  width {np.mean(one[:, 2] - one[:, 1]):.2f}"
+                )
 
 
 if __name__ == "__main__":
