@@ -53,3 +53,18 @@ def test_scout_says_so():
     answer = bo.scout(frame())
     assert answer.missing_together[0]["rows"] > 0 and "is missing in" in str(answer) and "--impute" in str(answer)
     assert "missing_together" not in bo.scout(frame().dropna()).to_dict()
+
+
+def test_names_in_brackets_are_scouted():
+    odd = frame().rename(columns={"yield": "yield [kg]", "rain": "rain = x"})
+    odd["yield [kg]"] += odd["orchard"].map({"north": 1.0, "south": 0.0, "west": 2.0})
+    answer = bo.scout(odd)
+    assert answer.sentences and answer.figure().axes
+
+
+def test_units_in_brackets_are_checked_and_scouted():
+    r, n = np.random.default_rng(3), 240
+    data = pd.DataFrame({"row [no]": r.integers(0, 12, n).astype(str), "plot [no]": r.integers(0, 40, n).astype(str), "x": r.normal(size=n), "yield": r.normal(size=n)})  # fmt: skip
+    assert bo.scout(data, unit=["row [no]"]).units == ["row [no]"]
+    fit = bo.fit("yield = x; each [row [no]]: intercept", data)
+    assert fit.check(unit="[plot [no]]").converged and fit.check(unit="plot [no]").converged

@@ -111,8 +111,15 @@ def _outcome_of(document: dict[str, Any]) -> str:
     known = [o["column"] for o in document["outcomes"] if o["column"] in numeric]
     if not known:
         raise UsageError("--by needs --outcome: name the column to summarise")
-    first = document["sentences"][0].split(" = ")[0].strip("[]") if document["sentences"] else ""
-    return first if first in known else known[0]
+    first = [c for c in _outcomes_of_sentences(document)[:1] if c in known]
+    return first[0] if first else known[0]
+
+
+def _outcomes_of_sentences(document: dict[str, Any]) -> list[str]:
+    """The columns that the proposed sentences explain, in their order."""
+    texts = {column_text(c["column"]): c["column"] for c in document["columns"]}
+    found = [next((texts[t] for t in texts if s.startswith(f"{t} = ")), None) for s in document["sentences"]]
+    return list(dict.fromkeys(c for c in found if c is not None))
 
 
 def _cells(table: Table, by: Sequence[str], outcome: str, labels: dict[str, Labels]) -> list[dict[str, Any]]:
@@ -177,8 +184,7 @@ def _picture(
     units = list(asked) or [g["column"] for g in document["groupings"]]
     if not units or not all(c in labels for c in columns_of_unit(units[0])):
         return "--figure needs --unit: no column seems to group the rows"
-    first = document["sentences"][0].split(" = ")[0].strip("[]") if document["sentences"] else None
-    drawn = outcome or first
+    drawn = outcome or next(iter(_outcomes_of_sentences(document)), None)
     if drawn is None:
         return "--figure needs --outcome: name the column to draw"
     at = joint(columns_of_unit(units[0]), labels)
@@ -430,7 +436,7 @@ def _notes(document: dict[str, Any]) -> list[str]:
 
 def _gap_notes(document: dict[str, Any]) -> list[str]:
     """What becomes of rows that lack a predictor."""
-    outcomes = {s.split(" = ")[0].strip("[]") for s in document["sentences"]}
+    outcomes = _outcomes_of_sentences(document)
     gaps = [
         c["column"]
         for c in document["columns"]

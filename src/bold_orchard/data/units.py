@@ -42,7 +42,8 @@ def joint(columns: Sequence[str], labels: dict[str, Labels]) -> Labels:
 
 def columns_of_unit(name: str) -> list[str]:
     """The columns of a unit as it is typed, the finest first: tree in orchard, [fruit tree] in orchard."""
-    return [c.strip().removeprefix("[").removesuffix("]") for c in name.split(" in ")]
+    parts = [c.strip() for c in name.split(" in ")]
+    return [c[1:-1] if c.startswith("[") and c.endswith("]") else c for c in parts]
 
 
 def nesting_of(

@@ -10,6 +10,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.data.scout import units_of as scouted_units
+from bold_orchard.data.units import columns_of_unit
 from bold_orchard.design.build import unit_codes
 from bold_orchard.design.design import UnitCodes
 from bold_orchard.design.validation import is_nested
@@ -169,7 +170,7 @@ def _unit(fit: Fit, name: str | None) -> UnitCodes | None:
 
 def _other_unit(fit: Fit, name: str) -> UnitCodes:
     """A unit that the model does not have, by the names of its columns: ``tree in orchard``."""
-    table, columns = fit.design.table, [c.strip().strip("[]") for c in name.split(" in ")]
+    table, columns = fit.design.table, columns_of_unit(name)
     for column in columns:
         if not table.has(column):
             raise UsageError(unknown_name("column", column, table.columns, table.name) + " (in --unit)")
@@ -189,7 +190,7 @@ def _lacking(fit: Fit, rest: Residuals) -> dict[str, dict[str, Any]]:
     known = units_of(fit)
     for name in scouted_units(design.table):
         unit = _other_unit(fit, name)
-        if {c.strip("[]") for c in name.split(" in ")} <= fixed or any(same_partition(unit, u) for u in known):
+        if set(columns_of_unit(name)) <= fixed or any(same_partition(unit, u) for u in known):
             continue
         if not any(is_nested(unit, u) or is_nested(u, unit) for u in known):
             continue
