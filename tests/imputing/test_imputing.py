@@ -367,3 +367,22 @@ def test_the_picture_of_draws_shows_numbers_and_shares(made):
     assert len(answer.figure().axes) == 4
     with pytest.raises(OrchardError, match="drew nothing"):
         bo.fit("yield = rain; each orchard: intercept", trees()).draw(kind="imputed")
+
+
+def test_rows_that_make_no_such_model_are_told_and_not_drawn_by(short, monkeypatch):
+    def never(design, table):
+        raise OrchardError("no such model")
+
+    monkeypatch.setattr("bold_orchard.imputing.analysis.recoded", never)
+    with pytest.raises(OrchardError, match="sweeps"):
+        bo.fit("yield = rain; each orchard: intercept", trees(), impute=4)
+
+
+@pytest.mark.parametrize("term", ["log(wet)", "sqrt(wet)", "calc(1 / wet)"])
+def test_values_that_a_function_does_not_take_are_never_drawn(short, term):
+    frame = trees()
+    frame["wet"] = 2.2 + frame["rain"].clip(-2, 3)  # near zero, and hardly skewed
+    made = bo.fit(f"yield = {term} + bees; each orchard: intercept", frame, impute=4)
+    assert np.isfinite([row.se for row in made.result.fixed]).all()
+    if term != "calc(1 / wet)":
+        assert (made.completed_tables()["wet"] > 0).all()

@@ -123,14 +123,16 @@ def censored_rows(y: Array, limits: tuple[Array, Array] | None) -> dict[str, Any
     return {"censored": {"below": int((y <= limits[0]).sum()), "above": int((y >= limits[1]).sum())}}
 
 
-def rebuild_parts(design: Design, table: Table) -> tuple[ModelMatrix, tuple[ModelMatrix, ...], Array | None]:
-    """The fixed part, the parts of all clauses and the offset over other rows, coded as in the fit.
+def rebuild_parts(
+    design: Design, table: Table, strict: bool = True
+) -> tuple[ModelMatrix, tuple[ModelMatrix, ...], Array | None]:
+    """The fixed part, the parts of all clauses and the offset over other rows, coded as in the fit; not ``strict``, with NaN where a function has no value.
 
     ``table`` holds the rows wanted, complete in all covariates.
     """
     if not all(table.has(c.written) for c in design.sentence.lags):
         table, _ = with_lags(design.sentence, table)
-    maker = ColumnMaker(table, design.memory, learn=False)
+    maker = ColumnMaker(table, design.memory, learn=False, strict=strict)
     offsets, plain = split_offsets(design.sentence.terms, maker)
     fixed = fixed_part(plain, design.sentence, maker, design.family)
     return fixed, tuple(build_part(e.terms, False, maker) for e in design.sentence.clauses), offsets

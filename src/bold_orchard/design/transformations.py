@@ -50,7 +50,7 @@ class ColumnMaker:
 
     With ``learn`` False the memory is only read: the transformation of an earlier fit. With a ``reference``, the maker
     over the rows of that fit, the rows are typical ones of an average unit: see ``typical_mean``. Where rows stand for several, these
-    are their ``counts`` (n,).
+    are their ``counts`` (n,). Where it is not ``strict`` a value may be no finite number, for whoever asks to judge.
     """
 
     table: Table
@@ -61,6 +61,7 @@ class ColumnMaker:
     meanings: dict[str, str] = field(default_factory=dict)
     reference: ColumnMaker | None = None
     counts: Array | None = None
+    strict: bool = True
     _cache: dict[str, Numeric | Category] = field(default_factory=dict)
     _typical: dict[str, float | None] = field(default_factory=dict)
 
@@ -177,7 +178,7 @@ class ColumnMaker:
         return [baseline, *(level for level in ordered if level != baseline)]
 
     def _check_finite(self, name: str, values: Array) -> None:
-        if np.isfinite(np.dot(values, values)):
+        if not self.strict or np.isfinite(np.dot(values, values)):
             return
         bad = ~np.isfinite(values)
         if not bad.any():

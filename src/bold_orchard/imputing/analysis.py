@@ -42,13 +42,19 @@ class Analysis:
         self.model = replace(model, design=self.design, criterion=criterion)
         self.point: Any = criterion.at(model.evaluation.theta)
         self.walk = Walk(model.found.hessian)
+        self.b, self.effects, self.sigma2 = (
+            model.evaluation.b,
+            [e.copy() for e, _ in model.effects],
+            float(self.point.sigma2),
+        )
         self.failed = 0
         self.family: Any = None
+        self._known()
 
     def step(self, table: Table, rng: np.random.Generator, settling: bool) -> None:
         """Parameters drawn anew given the rows of ``table``; as they were where such rows make no such model."""
-        design = recoded(self.design, table)
         try:
+            design = recoded(self.design, table)
             criterion = make_criterion(design, True) if self.gaussian else make_laplace(design)
             model = replace(self.model, design=design, criterion=criterion)
             if model.kept != self.first.kept:
@@ -81,7 +87,7 @@ class Analysis:
     def linear_predictor(self, rows: Places, table: Table) -> Array:
         """Of the rows ``rows`` (m,) of the analysis at other values of their covariates, those of ``table`` (m rows); offsets included."""
         design = self.design
-        fixed, parts, offset = rebuild_parts(design, table)
+        fixed, parts, offset = rebuild_parts(design, table, strict=False)
         eta = np.zeros(len(rows)) if offset is None else offset.copy()
         for b, k in zip(self.b, self.first.kept):
             eta += b * fixed.values[k]
@@ -92,10 +98,11 @@ class Analysis:
         return eta
 
     def log_likelihood(self, rows: Places, eta: Array) -> Array:
-        """Of those rows at a linear predictor (m,), constants left out."""
-        if self.gaussian:
-            return np.asarray(-0.5 * self.precision[rows] * (self.design.outcome_values[rows] - eta) ** 2)
+        """Of those rows at a linear predictor (m,), constants left out; of values that the sentence's functions do not take, the logarithm of zero."""
         with np.errstate(all="ignore"):
+            if self.gaussian:
+                made = -0.5 * self.precision[rows] * (self.design.outcome_values[rows] - eta) ** 2
+                return np.where(np.isfinite(made), made, -np.inf)
             made = self.family.on(self.data.take(rows)).value(eta - self.shift, self.point.extra)
         return np.where(np.isfinite(made), made, -np.inf)
 

@@ -25,6 +25,7 @@ from bold_orchard.workers import all_of
 Array = NDArray[np.float64]
 CHAINS = 4  # starts, or as many as there are draws
 FEWEST = 2  # draws between which there is a variance
+MOST_FAILED = 0.1  # share of sweeps whose rows make no such model
 APART_MEANS = 1.1  # R-hat of means and SDs from which chains do not agree
 
 
@@ -119,6 +120,12 @@ def imputed(
         lambda i: Chain(gaps, model, units, seeds[i]).run(each, told), chains,
         lambda ended, _: report(ended * sweeps // chains, sweeps), together=1,
     )  # fmt: skip
+    failed = sum(chain.failed for chain in made)
+    if failed > MOST_FAILED * sweeps:
+        raise OrchardError(
+            f"in {failed:,} of {sweeps:,} sweeps the completed rows told apart fewer terms than the sentence has, so nothing drawn by it is to be used; "
+            "try a simpler sentence"
+        )
     return Imputed(gaps, first, tuple(_filled(c, gaps, made, asked.draws) for c in gaps.with_gaps), asked)
 
 

@@ -107,8 +107,8 @@ class PooledLikelihood(PooledCoefficients, MaximumLikelihood):
         return self._pooled
 
 
-class PooledGaussian(GaussianPoint):
-    """A point of a gaussian likelihood with coefficients and effects that are pooled."""
+class PooledPoint:
+    """What a point says of coefficients and effects, where they are pooled."""
 
     pooling: Pooling
 
@@ -120,17 +120,12 @@ class PooledGaussian(GaussianPoint):
         return self.pooling.effects[f]
 
 
-class PooledLaplace(LaplacePoint):
+class PooledGaussian(PooledPoint, GaussianPoint):
+    """A point of a gaussian likelihood."""
+
+
+class PooledLaplace(PooledPoint, LaplacePoint):
     """The same of a generalized model, whose coefficients are among the parameters."""
-
-    pooling: Pooling
-
-    @property
-    def b(self) -> Array:
-        return np.asarray(self.pooling.b.mean(axis=0))
-
-    def effects(self, f: int) -> tuple[Array, Array]:
-        return self.pooling.effects[f]
 
 
 def pooled_point(criterion: Any, psi: Array, pooling: Pooling) -> GaussianPoint | LaplacePoint:

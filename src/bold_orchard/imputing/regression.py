@@ -35,9 +35,9 @@ class Regression:
     ) -> None:
         self.covariate = covariate
         self.cells, self.first = np.unique(covariate.cell, return_index=True)
-        self.units = [codes[self.first] for codes in units.values() if self._groups(codes[self.first])]
         self.others = others
         grouping = [codes for codes in units.values() if self._groups(codes[self.first])]
+        self.units = [codes[self.first] for codes in grouping]
         few = len(self.cells) <= ROWS_EACH * (1 + len(others) * (1 + len(grouping)))
         self.means = {o.column: [] if few else [codes for codes in grouping if _varies(o.cell, codes)] for o in others}
         columns = self._columns(x)

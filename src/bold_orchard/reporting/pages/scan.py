@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from bold_orchard.errors import counted
 from bold_orchard.reporting.numbers import degrees, figure, p_value
 from bold_orchard.reporting.page import Page
 from bold_orchard.results.scan import ScanResult
@@ -13,8 +14,8 @@ NAMES = {"bh": "false discovery rate (Benjamini & Hochberg)", "holm": "Holm", "n
 
 def scan_page(d: ScanResult, digits: int = 4) -> Page:
     page = Page().title(d["model"])
-    what = f"levels of {d['by']}" if d["by"] else "outcomes"
-    page.text(f"Fitted to {d['outcomes']:,} {what}; {d['failed']:,} could not be fitted.")
+    what = f"{counted(d['outcomes'], 'level')} of {d['by']}" if d["by"] else counted(d["outcomes"], "outcome")
+    page.text(f"Fitted to {what}; {d['failed']:,} could not be fitted.")
     known = [r for r in d["rows"] if r["term"] not in (None, "intercept") and r["p_adjusted"] is not None]
     known = known or [r for r in d["rows"] if r["term"] is not None and r["p_adjusted"] is not None]
     best = sorted(known, key=lambda r: (r["p_adjusted"], r["p"]))[:SHOWN]
