@@ -157,7 +157,7 @@ def _choose_x(columns: Columns, where: dict[int, tuple[int, float]], model: Arra
         shifts = np.array([where[c][1] for c in model.x])
         to_work[0, 1:] += shifts[1:] * scales[0]
     if not _well_conditioned(gram[np.ix_(rows, rows)]):
-        kept, q, r = _householder(columns.full(rows) / scales[rows][:, None])
+        kept, q, r = independent_basis(columns.full(rows) / scales[rows][:, None])
         to_work = r @ to_work[np.ix_(kept, kept)]
         rows = list(range(len(columns) - 1, len(columns) - 1 + len(kept)))
         columns = _with_rows(columns, q)
@@ -197,7 +197,7 @@ def _well_conditioned(inner: Array) -> bool:
     return bool(values[0] > ILL * values[-1])
 
 
-def _householder(columns: Array) -> tuple[list[int], Array, Array]:
+def independent_basis(columns: Array) -> tuple[list[int], Array, Array]:
     """Orthonormal basis of the columns that are not aliased with earlier ones.
 
     ``columns`` (p, n). Returns kept positions, Q scaled so that each column has mean square 1 (n, p'), and R

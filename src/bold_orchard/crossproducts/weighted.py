@@ -47,7 +47,7 @@ class Weighted:
             pool[:, at] = values
         self.pool = pool[:, self.order]
         self.pool[-1] = 0.0
-        self.units = tuple(_sorted(u, self.order) for u in model.units)
+        self.units = tuple(ordered(u, self.order) for u in model.units)
         made = {f: working_effects(u, standard) for f, u in enumerate(model.units)}
         self.works = {f: work for f, (_, work) in made.items()}
         self.z = {f: np.ascontiguousarray(work.T @ self.pool) for f, work in self.works.items()}
@@ -57,6 +57,11 @@ class Weighted:
             n=n, p=len(rows), standard=standard, stages=[], tails=tails_of(model.units, tail), dense=np.zeros((0, 0)),
             z_to_work={f: b for f, (b, _) in made.items()}, units=self.units,
         )  # fmt: skip
+        everything = picks_of_w(standard)
+        self._finish(chain, everything)
+
+    def _finish(self, chain: list[int], everything: Array) -> None:
+        """What builds the products; ``everything`` maps columns to those of [X, response]."""
         width = sum(t.levels * t.size for t in self.frame.tails)
         if chain and width * self.units[chain[0]].levels * self.units[chain[0]].size > MOST_GRID:
             raise OrchardError(
@@ -64,7 +69,6 @@ class Weighted:
                 "can hold yet; leave a unit out, or fit a part of the data with --where"
             )
         self.chain = chain
-        everything = picks_of_w(standard)
         self.plain, self.full = self._builder(everything[:, -1:]), self._builder(everything)
 
     def _builder(self, w: Array) -> Builder:
@@ -95,7 +99,7 @@ class Weighted:
 
     def at(self, weight: Array, response: Array, with_x: bool = False) -> CrossProducts:
         """Products of all effects (and X) with themselves under ``weight`` (n,), and with ``response`` (n,)."""
-        return self.made_by(lambda rows, _: (weight[rows], response[rows]), with_x)
+        return self.made_by(lambda rows, _: (weight[..., rows], response[..., rows]), with_x)
 
     def made_by(self, source: Callable[[slice, Piece], tuple[Array, Array]], with_x: bool = False) -> CrossProducts:
         """The same from a function of a piece that gives its rows' weight and response."""
@@ -111,13 +115,14 @@ class Weighted:
             weight, response = source(rows, piece)
 
             def product(key: tuple[int, int], out: Array) -> Array:
-                made = response if key[1] == last else weight
+                made = self.entry(weight, response, key)
                 for column in key:
                     if column not in (0, last):
                         made = np.multiply(made, self.pool[column, rows], out=out)
                 return made
 
-            own, spare = np.empty((len(keys), len(weight))), np.empty(len(weight))
+            rows_here = weight.shape[-1]
+            own, spare = np.empty((len(keys), rows_here)), np.empty(rows_here)
             for key, out in zip(keys, own):
                 made = product(key, out)
                 if made is not out:
@@ -126,10 +131,9 @@ class Weighted:
             shared = [np.bincount(table.codes[rows], product(key, spare), table.size) for table, key in others]
             gram = np.zeros((1, 1))
             if with_x:
-                x = self.x[:, rows]
                 gram = np.zeros((p + 1, p + 1))
-                gram[:p, :p] = (x * weight) @ x.T
-                gram[p, :p] = gram[:p, p] = x @ response
+                gram[:p, :p], gram[p, :p] = self.of_fixed(self.x[:, rows], weight, response)
+                gram[:p, p] = gram[p, :p]
             return shared, gram
 
         parts = self.each(work)
@@ -141,12 +145,40 @@ class Weighted:
         stages = [builder.stage(i) for i in range(len(self.chain))]
         return mixed(replace(self.frame, stages=stages, dense=builder.dense(gram)))
 
+    def entry(self, weight: Array, response: Array, key: tuple[int, int]) -> Array:
+        """By what the product of two columns is multiplied in every row; the last column stands for the response."""
+        return response if key[1] == len(self.pool) - 1 else weight
+
+    def of_fixed(self, x: Array, weight: Array, response: Array) -> tuple[Array, Array]:
+        """X'WX and X' times the response, of some rows."""
+        return (x * weight) @ x.T, x @ response
+
+    def zeros(self) -> Array:
+        """A linear predictor of nothing."""
+        return np.zeros(self.frame.n)
+
+    def times_x(self, b: Array) -> Array:
+        """X b of every row."""
+        return np.asarray(b @ self.x)
+
+    def into_x(self, values: Array) -> Array:
+        """X' times the values of every row, (p,)."""
+        return np.asarray(self.x @ values)
+
+    def nearest_x(self, eta: Array) -> Array:
+        """Coefficients of which X b is nearest to a linear predictor, (p,)."""
+        return np.asarray(np.linalg.lstsq(self.x.T, eta, rcond=None)[0])
+
+    def along_x(self, i: int, rows: slice) -> Array:
+        """What one coefficient adds to the linear predictor of some rows."""
+        return self.x[i, rows]
+
     def spread(self, effects: dict[int, Array]) -> Array:
         """Z u: effects (k, levels) of every unit, user's numbering, to rows (n,)."""
-        out = np.zeros(self.frame.n)
+        out = self.zeros()
 
         def work(rows: slice, piece: Piece) -> None:
-            out[rows] = self.within(piece, effects)
+            out[..., rows] = self.within(piece, effects)
 
         if effects:
             self.each(work)
@@ -180,7 +212,7 @@ class Weighted:
 
     def pull(self, values: Array) -> dict[int, Array]:
         """Z'values for every unit, (k, levels), user's numbering."""
-        return self.pull_by(lambda rows, _: values[rows])
+        return self.pull_by(lambda rows, _: values[..., rows])
 
     def pull_by(self, source: Callable[[slice, Piece], Array]) -> dict[int, Array]:
         """The same from a function of a piece that gives its rows' values."""
@@ -318,5 +350,5 @@ def unmixed(products: CrossProducts, adjoint: Array) -> Array:
     return out
 
 
-def _sorted(unit: RandomUnit, order: Array) -> RandomUnit:
+def ordered(unit: RandomUnit, order: Array) -> RandomUnit:
     return replace(unit, codes=unit.codes[order])

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 from bold_orchard.data.codes import ends, see, suspicions
 from bold_orchard.data.columns import factorize
 from bold_orchard.data.table import Table
-from bold_orchard.design import differing_units, outcomes, validation
+from bold_orchard.design import differing_units, outcomes, predictors, validation
 from bold_orchard.design.design import Block, Clause, Design, Options, UnitCodes
 from bold_orchard.design.known_matrices import factor, in_order, read_matrix
 from bold_orchard.design.lags import with_lags
@@ -42,12 +42,15 @@ def build_design(
         return _of_several(sentence, table, options)
     family, link = family_and_link(sentence, options.family, options.link)
     validation.outcome_kind(sentence, table, options.family, family)
+    several = predictors.several_of(sentence, family, link)
+    if several and not sentence.predictors:
+        return _of_predictors(sentence, table, options, family, link)
     table, filled = _fill_means(table, options.fill_mean)
     table, gaps = with_lags(sentence, table)
     used, dropped = _rows_used(sentence, table, options.weights)
     memory = {} if memory is None else dict(memory)
     maker = ColumnMaker(used, memory, options.baselines, text=sentence.source)
-    response = read_response(sentence, maker, used, family, link, options.success, options.grades)
+    response = read_response(sentence, maker, used, family, link, options.success, options.grades, options.baselines)
     y = response.y
     offsets, plain = split_offsets(sentence.terms, maker)
     fixed = fixed_part(plain, sentence, maker, family)
@@ -116,6 +119,22 @@ def _of_several(sentence: tree.Sentence, table: Table, options: Options) -> Desi
     return replace(design, rows=rows, notes=(*gaps, *design.notes))
 
 
+def _of_predictors(sentence: tree.Sentence, table: Table, options: Options, family: str, link: str) -> Design:
+    """The design of several linear predictors: that of the sentence and the table in which each has a row of its own."""
+    table, filled = _fill_means(table, options.fill_mean)
+    table, gaps = with_lags(sentence, table)
+    used, dropped = _rows_used(sentence, table, options.weights)
+    memory: dict[str, Any] = {}
+    maker = ColumnMaker(used, memory, options.baselines, text=sentence.source)
+    response = read_response(sentence, maker, used, family, link, options.success, options.grades, options.baselines)
+    predictors.learn(sentence, maker)
+    whole, long = predictors.stacked(sentence, used, family, link, response.levels)
+    design = build_design(whole, long, replace(options, fill_mean=()), memory)
+    rows = {"read": table.read, "used": len(used), "dropped": dropped, "filled": filled}
+    rows |= censored_rows(response.y, response.limits)
+    return replace(design, rows=rows, notes=(*gaps, *design.notes))
+
+
 def censored_rows(y: Array, limits: tuple[Array, Array] | None) -> dict[str, Any]:
     """How many rows lie at or beyond each limit; nothing where there are none."""
     if limits is None:
@@ -175,6 +194,7 @@ def model_columns(sentence: tree.Sentence, weights: str | None) -> list[str]:
         sentence.terms,
         tuple((e.terms, e.vary) for e in sentence.clauses),
         sentence.spread,
+        sentence.zeros,
         sentence.known,
     )
     time = sentence.within.structure.columns if sentence.within else ()
@@ -198,7 +218,7 @@ def _fill_means(table: Table, columns: Sequence[str]) -> tuple[Table, list[dict[
 def _rows_used(sentence: tree.Sentence, table: Table, weights: str | None) -> tuple[Table, list[dict[str, Any]]]:
     """Keep the complete rows; count each lost row under the first column that lost it."""
     columns = [c.name for c in tree.columns_of((sentence.outcome, sentence.terms, sentence.clauses))]
-    columns += [c.name for c in tree.columns_of((sentence.within, sentence.spread))]
+    columns += [c.name for c in tree.columns_of((sentence.within, sentence.spread, sentence.zeros))]
     columns += [weights] if weights else []
     columns += [c.written for c in sentence.lags]
     keep = np.ones(len(table), dtype=bool)

@@ -15,7 +15,7 @@ from bold_orchard.data.table import Labels, Table
 from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.residual import ResidualPart
 from bold_orchard.design.transformations import OUTCOME, Category, ColumnMaker, Numeric
-from bold_orchard.families import family_of
+from bold_orchard.families import family_of, kind_of
 from bold_orchard.families.base import Data, Family
 from bold_orchard.sentence import tree
 
@@ -167,17 +167,30 @@ class Design:
 
     @property
     def kind(self) -> type[Family]:
-        """The class of its family, by its link and by whether outcomes are censored."""
-        return family_of(self.family, self.link, self.limits is not None)
+        """The class of its family, by its link, by whether outcomes are censored and by its linear predictors."""
+        return kind_of(self.family, self.link, self.limits is not None, self.predictors)
 
     def data_of(self, y: Array | None = None) -> Data:
         """The outcome (or another one, (n,)) with what its family needs beside it."""
         low, high = (None, None) if self.limits is None else self.limits
-        return Data(self.y if y is None else y, self.trials, self.weights, low, high)
+        made = Data(self.y if y is None else y, self.trials, self.weights, low, high)
+        return made.take(slice(None, None, len(self.predictors))) if self.predictors else made
+
+    @property
+    def predictors(self) -> tuple[str, ...]:
+        """The names of several linear predictors, each of which has a row of its own for every row of the table; nothing where there is one."""
+        return self.sentence.predictors
+
+    def folded(self, eta: Array) -> Array:
+        """Linear predictors over the rows (..., n P) as a family of several takes them, (P, ..., n)."""
+        made = np.asarray(eta).reshape(*np.shape(eta)[:-1], -1, len(self.predictors))
+        return np.moveaxis(made, -1, 0)
 
     @property
     def n_rows(self) -> int:
-        """Rows used, summed ones too."""
+        """Rows used, summed ones too; of several linear predictors those of the table."""
+        if self.predictors:
+            return len(self.y) // len(self.predictors)
         return len(self.y) if self.counts is None else int(self.rows["used"])
 
     def mean_of(self, values: Array) -> float:

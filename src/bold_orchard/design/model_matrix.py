@@ -114,9 +114,9 @@ def _products(term: tree.Term, made: list[Numeric | Category], full: frozenset[s
         for c in combination[1:]:
             column = column * c.values
         degree = "*".join(c.name if p else str(f) for c, p, f in zip(combination, powers, term.factors))
-        of, rest = (f"{term.outcome}: ", combination[1:]) if term.outcome is not None else ("", combination)
-        name = of + ("*".join(c.name for c in rest) or "intercept")
-        label = of + (" * ".join(c.label for c in rest) or "intercept")
+        rest = combination if term.outcome is None else combination[1:]
+        name, label = ("*".join(c.name for c in rest) or "intercept", " * ".join(c.label for c in rest) or "intercept")
+        name, label = (term.bare, term.bare) if term.bare is not None else (term.prefix + name, term.prefix + label)
         out.append(_Made(name, label, column, degree if any(powers) else None, sum((c.cell for c in combination), ())))
     return out
 

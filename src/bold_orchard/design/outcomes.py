@@ -95,15 +95,15 @@ def stack(sentence: tree.Sentence) -> tree.Sentence:
     """The same sentence over rows that are of one outcome each."""
     names = sentence.outcome.names
     fixed = (tree.Term(()), *sentence.terms) if sentence.intercept else sentence.terms
-    each = tuple(replace(e, terms=_for_all(e.terms, names)) for e in sentence.each)
+    each = tuple(replace(e, terms=for_all(e.terms, names)) for e in sentence.each)
     within = tree.Within(
         tree.Unit((tree.Column(ROW),), name="row"), tree.Structure("unstructured", columns=(tree.Column(OUTCOME),))
     )
-    return replace(sentence, outcome=tree.Outcome(tree.Column(VALUE)), terms=_for_all(fixed, names), intercept=False, each=each, within=within,
+    return replace(sentence, outcome=tree.Outcome(tree.Column(VALUE)), terms=for_all(fixed, names), intercept=False, each=each, within=within,
                    stacked=sentence.outcome)  # fmt: skip
 
 
-def _for_all(terms: tuple[tree.Term, ...], names: tuple[str, ...]) -> tuple[tree.Term, ...]:
+def for_all(terms: tuple[tree.Term, ...], names: tuple[str, ...]) -> tuple[tree.Term, ...]:
     """Every term for every outcome, outcome by outcome, but those that are written for one."""
     return tuple(
         tree.Term((tree.OfOutcome(name), *t.factors), t.place) for name in names for t in terms if t.of in (None, name)

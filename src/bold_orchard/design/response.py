@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -18,6 +19,7 @@ from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
 CENSORED = ("gaussian", "lognormal", "student")  # whose distribution functions are known in closed form
+MOST_LEVELS = 12  # of an unordered outcome, each of which has an equation of its own
 MOST_GRADES = 50  # grades beyond which a column is rather a number
 
 
@@ -62,6 +64,7 @@ def read_response(
     link: str,
     success: str | None = None,
     grades: tuple[str, ...] = (),
+    baselines: Mapping[str, str] | None = None,
 ) -> Response:
     """Read and check the outcome on the rows used; raises OrchardError with the column and the first bad rows."""
     name = str(sentence.outcome)
@@ -78,6 +81,8 @@ def read_response(
         return _binomial(sentence, maker, table, success)
     if kind.reads == "grades":
         return _grades(sentence, table, grades)
+    if kind.reads == "levels":
+        return _unordered(sentence, table, baselines or {})
     y, limits = _numeric(sentence, maker), limits_of(sentence, table)
     if limits is not None:  # what lies beyond a limit is known by the limit alone
         y = np.clip(y, *limits)
@@ -203,6 +208,27 @@ def _grades(sentence: tree.Sentence, table: Table, asked: tuple[str, ...]) -> Re
     ordered = [g for g in ordered if g in levels]
     place = np.array([ordered.index(g) for g in levels])
     note = f"Grades of {name}, lowest first: {', '.join(ordered)} (--grades for another order). A positive effect moves towards the last."
+    return Response(place[codes].astype(float), None, tuple(ordered), (note,))
+
+
+def _unordered(sentence: tree.Sentence, table: Table, baselines: Mapping[str, str]) -> Response:
+    if not isinstance(sentence.outcome.value, tree.Column):
+        raise OrchardError(f"a nominal outcome is a column of categories, not {sentence.outcome}")
+    name = sentence.outcome.value.name
+    levels, codes = _levels(table, name)
+    if len(levels) == 1:
+        raise OrchardError(f"the outcome '{name}' is {levels[0]} in every row used; there is nothing to explain")
+    if len(levels) > MOST_LEVELS:
+        raise OrchardError(
+            f"'{name}' has {len(levels):,} levels, and a nominal model has an equation for each but one; it is for a few ({MOST_LEVELS} at most)"
+        )
+    base = baselines.get(name, levels[0])
+    if base not in levels:
+        near = nearest(base, levels)
+        raise UsageError(f"--baseline: '{name}' has no level '{base}'" + (f"; did you mean '{near}'?" if near else ""))
+    ordered = [base, *(level for level in levels if level != base)]
+    place = np.array([ordered.index(level) for level in levels])
+    note = f"Each equation compares a level of {name} with its baseline {base} (--baseline {name}=LEVEL for another)."
     return Response(place[codes].astype(float), None, tuple(ordered), (note,))
 
 

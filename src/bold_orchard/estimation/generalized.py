@@ -99,7 +99,7 @@ def fit_generalized(
     """Raises UsageError for more points than the design allows, OrchardError where the likelihood does not exist."""
     laplace = make_laplace(design)
     check_points(design, options.points)
-    start = None if design.on_disk else sampled_start(design, laplace)
+    start = None if design.on_disk or design.predictors else sampled_start(design, laplace)
     found = None if start is None else _from_sample(laplace, start, options, progress)
     found = found or search(laplace, starting_point(laplace), options, progress)
     found = from_other_scales(laplace, found, options)

@@ -17,6 +17,7 @@ from bold_orchard.design.design import Design
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.arrays import to_arrays
 from bold_orchard.estimation.options import BROKE, SearchOptions
+from bold_orchard.estimation.several_predictors import several_laplace
 from bold_orchard.estimation.swept import part_of, swept
 from bold_orchard.families import family_of
 from bold_orchard.families.base import Family
@@ -72,6 +73,8 @@ def check_points(design: Design, points: int | str) -> None:
 
 def _reachable(design: Design) -> bool:
     terms = sum(len(c.part.names) for c in design.clauses)
+    if design.predictors:
+        return False
     return len(design.blocks) == 1 and terms <= MOST_TERMS and design.blocks[0].relationship_factor is None
 
 
@@ -85,6 +88,8 @@ def make_laplace(design: Design) -> Any:
 
 def _laplace(arrays: Arrays, design: Design) -> Laplace:
     """The model over all rows."""
+    if design.predictors:
+        return several_laplace(arrays, design, make_family(design))
     rows, family = Weighted(_without_intercept(arrays, design)), make_family(design)
     order = rows.order
     return Laplace(rows, family.on(family.data.take(order)), None if design.offset is None else design.offset[order])
@@ -167,18 +172,18 @@ def starting_point(c: Laplace | Swept) -> Array:
     b = np.zeros(c.p)
     if c.p:
         away = eta if c.offset is None else eta - c.offset
-        b = np.linalg.lstsq(c.rows.x.T, np.clip(away, -far, far), rcond=None)[0]
+        b = c.rows.nearest_x(np.clip(away, -far, far))
     offset = 0.0 if c.offset is None else c.offset
     if not c.family.intercept and c.offset is not None:  # no intercept there to take the offset's mean
         extra = c.family.recentred(extra, float(c.offset.mean()))
-    value = c.family.value(b @ c.rows.x + offset, extra).sum() if c.p else -np.inf
+    value = c.family.value(c.rows.times_x(b) + offset, extra).sum() if c.p else -np.inf
     for _ in range(STEPS if c.p else 0):
-        here = b @ c.rows.x + offset
-        _, d1, d2, _ = c.family.derivatives(here, extra)
-        weight = np.where(d2 < 0, -d2, c.family.expected(here, extra))
-        step = np.linalg.lstsq((c.rows.x * weight) @ c.rows.x.T, c.rows.x @ d1, rcond=1e-12)[0]
+        here = c.rows.times_x(b) + offset
+        d1, d2 = c.family.slopes(here, extra)
+        weight = c.mended(-d2, c.family, here, extra)
+        step = np.linalg.lstsq(*c.rows.of_fixed(c.rows.x, weight, d1), rcond=1e-12)[0]
         for _ in range(20):
-            after = c.family.value((b + step) @ c.rows.x + offset, extra).sum()
+            after = c.family.value(c.rows.times_x(b + step) + offset, extra).sum()
             if after >= value - 1e-12 * abs(value):
                 break
             step = step / 2

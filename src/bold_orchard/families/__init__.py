@@ -18,6 +18,7 @@ HOMES = {
     "gamma": "gamma.Gamma",
     "beta": "beta.Beta",
     "ordinal": "ordinal.Ordinal",
+    "nominal": "nominal.Nominal",
     "student": "student.Student",
     "lognormal": "lognormal.Lognormal",
     "zero-inflated-poisson": "zeros.ZeroInflated",
@@ -49,6 +50,20 @@ def family_of(name: str, link: str | None = None, censored: bool = False) -> typ
         module, _, kind = HOMES[name].partition(".")
         _known[name] = getattr(importlib.import_module(f"bold_orchard.families.{module}"), kind)
     return _known[name] if link is None else _known[name].by(link)
+
+
+def kind_of(name: str, link: str | None, censored: bool, predictors: tuple[str, ...]) -> type[Family]:
+    """The class of a family with several linear ``predictors``; the same as ``family_of`` where there is one."""
+    kind = family_of(name, link, censored)
+    if not predictors:
+        return kind
+    if kind.reads == "levels":
+        from bold_orchard.families.nominal import nominal_of
+
+        return nominal_of(predictors)
+    from bold_orchard.families.joint import joint_of
+
+    return joint_of(kind, predictors)
 
 
 def containing(name: str, own: str) -> list[str]:

@@ -6,13 +6,14 @@ family's own parameters on unbounded scales (the logarithm of a dispersion, the 
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.families.jets import Value
 from bold_orchard.families.links import LINKS
 from bold_orchard.own_parameter import OwnParameter
 
@@ -47,6 +48,16 @@ class Support:
     mend: Callable[[Array, str], str] = lambda y, name: ""
 
 
+@dataclass(frozen=True)
+class Part:
+    """An own parameter that may have a linear predictor of its own: its ``place``, and that predictor's ``sign`` and ``link``."""
+
+    name: str
+    place: int
+    sign: float = 1.0
+    link: str = "log"
+
+
 class Family:
     """The contract. ``derivatives`` gives l and its first three derivatives in eta; ``extras`` the slopes of l and of the first
     two in each own parameter.
@@ -56,7 +67,7 @@ class Family:
     intercept's place; ``additive`` where the outcome is eta plus a residual, whose likelihood is exact; ``chances`` where
     eta is a chance's, so that coefficients grow with the variance and a unit that never varies has an effect without end;
     ``separable`` where a predictor can split the outcome; ``wants_trials`` where it is of successes of trials only; ``limits`` the families it contains at an end of its own parameters, in the order
-    of these; ``describes`` whose link eta is; ``law`` the
+    of these; ``parts`` which own parameters may have a linear predictor of their own, and ``predictors`` the names of those that a family of several has; ``differenced`` where own parameters cannot be jets; ``describes`` whose link eta is; ``law`` the
     outcome's law in LaTeX, the mean being \\mu_{@} and @ the indices of a row; ``own`` which of these are reported.
     """
 
@@ -67,6 +78,9 @@ class Family:
     support: ClassVar[Support | None] = None
     intercept: ClassVar[bool] = True
     additive: ClassVar[bool] = False
+    parts: ClassVar[tuple[Part, ...]] = ()
+    predictors: ClassVar[tuple[str, ...]] = ()
+    differenced: ClassVar[bool] = False
     chances: ClassVar[bool] = False
     separable: ClassVar[bool] = False
     wants_trials: ClassVar[bool] = False
@@ -130,6 +144,10 @@ class Family:
 
     def extras(self, eta: Array, extra: Array) -> list[tuple[Array, Array, Array]]:
         return []
+
+    def density(self, eta: Value, extra: Sequence[Value]) -> Value:
+        """l of every row where eta and own parameters may be jets; of families that have ``parts``."""
+        raise NotImplementedError
 
     def one_sided(self, y: Array) -> tuple[NDArray[np.bool_], NDArray[np.bool_]]:
         """Rows whose chance only rises with eta, and rows whose chance only falls, of a separable family; (n,) each."""

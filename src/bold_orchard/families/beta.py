@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Family, Support
+from bold_orchard.families import jets
+from bold_orchard.families.base import Family, Part, Support
 from bold_orchard.families.drawing import beta_shares
+from bold_orchard.families.jets import Value
 from bold_orchard.own_parameter import OwnParameter
 
 Array = NDArray[Any]
@@ -36,6 +39,7 @@ class Beta(Family):
     links = ("logit",)
     support = Support(lambda y: (y > 0) & (y < 1), "between 0 and 1, neither of them included,", _mend)
     extra_names = ("log precision",)
+    parts = (Part("spread", 0, -1.0),)
     own = (OwnParameter("dispersion", "precision phi", lambda x: float(np.exp(x)), symbol=r"\phi"),)
 
     def start(self) -> tuple[Array, Array]:
@@ -73,6 +77,12 @@ class Beta(Family):
         turned = mu * special.polygamma(2, a) + (1 - mu) * special.polygamma(2, b)
         d2 = -(v**2) * (2.0 * phi * (t1 + t2) + phi**2 * turned) + v * tilt * shift
         return [(w * value, w * v * shift, w * d2)]
+
+    def density(self, eta: Value, extra: Sequence[Value]) -> Value:
+        phi = jets.exp(extra[0])
+        a, b = jets.expit(eta) * phi, jets.expit(-eta) * phi
+        made = jets.log_gamma(phi) - jets.log_gamma(a) - jets.log_gamma(b)
+        return self.weights * (made + (a - 1.0) * np.log(self.y) + (b - 1.0) * np.log1p(-self.y))
 
     def variance(self, eta: Array, extra: Array) -> Array:
         p = self.mean(eta, extra)

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Data, Family
+from bold_orchard.families import jets
+from bold_orchard.families.base import Data, Family, Part
 from bold_orchard.families.drawing import beta_shares
+from bold_orchard.families.jets import Value
 from bold_orchard.families.links import LINKS
 from bold_orchard.families.rises import digamma_rise, log_choose, log_rise
 from bold_orchard.own_parameter import OwnParameter
@@ -31,6 +34,7 @@ class BetaBinomial(Family):
     wants_trials = True
     limits = ("binomial",)
     extra_names = ("log precision",)
+    parts = (Part("spread", 0, -1.0),)
     own = (
         OwnParameter(
             "dispersion",
@@ -86,6 +90,12 @@ class BetaBinomial(Family):
         one = f0 - g0 + phi * (mu * f1 - rest * g1)
         two = 2.0 * phi * (f1 + g1) + phi**2 * (mu * f2 + rest * g2)
         return [(w * value, w * one * v, w * (two * v**2 + one * v * tilt))]
+
+    def density(self, eta: Value, extra: Sequence[Value]) -> Value:
+        phi = jets.exp(extra[0])
+        a, b = jets.expit(eta) * phi, jets.expit(-eta) * phi
+        made = jets.rise(a, self.y) + jets.rise(b, self.m - self.y) - jets.rise(phi, self.m)
+        return self.weights * (made + self.constant)
 
     def lost(self, extra: Array) -> NDArray[np.bool_]:
         return np.asarray(extra > RUN_AWAY)

@@ -6,13 +6,16 @@ the others keep their density. What is predicted is the outcome itself, not what
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Data, Family
+from bold_orchard.families import jets
+from bold_orchard.families.base import Data, Family, Part
+from bold_orchard.families.jets import Value, normal
 from bold_orchard.families.lognormal import Lognormal
 from bold_orchard.families.student import END, Student, gamma_step
 from bold_orchard.own_parameter import OwnParameter
@@ -29,6 +32,7 @@ class Normal(Family):
     law = r"\mathcal{N}(\mu_{@}, \phi)"
     links = ("identity",)
     extra_names = ("log sigma",)
+    parts = (Part("spread", 0),)
     own = (OwnParameter("dispersion", "the residual variance", lambda x: float(np.exp(2.0 * x)), symbol=r"\phi"),)
 
     def unit(self) -> float:
@@ -45,6 +49,9 @@ class Normal(Family):
     def extras(self, eta: Array, extra: Array) -> list[tuple[Array, Array, Array]]:
         w, away = self.weights * np.exp(-2.0 * extra[0]), self.y - eta
         return [(w * away**2 - 1.0, -2.0 * w * away, np.broadcast_to(2.0 * w, np.shape(eta)).copy())]
+
+    def density(self, eta: Value, extra: Sequence[Value]) -> Value:
+        return normal(self.y - eta, extra[0], self.weights)
 
     def variance(self, eta: Array, extra: Array) -> Array:
         return np.asarray(np.broadcast_to(np.exp(2.0 * extra[0]) / self.weights, np.shape(eta)))
@@ -80,7 +87,7 @@ class _Limited(Family):
         """SD of each row's law, by its weight."""
         return np.asarray(np.exp(extra[0]) / np.sqrt(self.weights) + np.zeros(len(self.y)))
 
-    def _tail(self, z: Array, extra: Array) -> tuple[Array, Array, Array, Array]:
+    def _tail(self, z: Array, extra: Sequence[Value]) -> tuple[Array, Array, Array, Array]:
         """The logarithm of the law's distribution function and its three derivatives."""
         return _log_normal_tail(z)
 
@@ -108,6 +115,11 @@ class _Limited(Family):
             (np.where(self.beyond, c[0], v[0]), np.where(self.beyond, c[1], v[1]), np.where(self.beyond, c[2], v[2]))
             for c, v in zip(cut, seen)
         ]
+
+    def density(self, eta: Value, extra: Sequence[Value]) -> Value:
+        seen = super().density(eta, extra)
+        z = (self.sign * np.sqrt(self.weights)) * ((eta - self.limit) * jets.exp(-extra[0]))
+        return jets.choose(self.beyond, z.through(*self._tail(z.value, extra)), seen)
 
     def _more(self, s: Array, z: Array, extra: Array) -> list[tuple[Array, Array, Array]]:
         """The same in own parameters beside the scale."""
@@ -145,7 +157,9 @@ class CensoredLognormal(_Limited, Lognormal):
 class CensoredStudent(_Limited, Student):
     """Student's t, some rows known as limits; slopes in its df by differences."""
 
-    def _tail(self, z: Array, extra: Array) -> tuple[Array, Array, Array, Array]:
+    differenced = True
+
+    def _tail(self, z: Array, extra: Sequence[Value]) -> tuple[Array, Array, Array, Array]:
         return _log_student_tail(z, float(np.exp(min(extra[1], END))))
 
     def _more(self, s: Array, z: Array, extra: Array) -> list[tuple[Array, Array, Array]]:

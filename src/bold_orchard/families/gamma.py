@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Family, Support
+from bold_orchard.families import jets
+from bold_orchard.families.base import Family, Part, Support
 from bold_orchard.families.drawing import LEAST
+from bold_orchard.families.jets import Value
 from bold_orchard.families.links import TOP
 from bold_orchard.own_parameter import OwnParameter
 
@@ -34,6 +37,7 @@ class Gamma(Family):
     links = ("log",)
     support = Support(lambda y: y > 0, "above zero", mend_positive)
     extra_names = ("log shape",)
+    parts = (Part("spread", 0, -1.0),)
     own = (
         OwnParameter(
             "dispersion", "1/shape, the squared coefficient of variation", lambda x: float(np.exp(-x)), symbol=r"\phi"
@@ -56,6 +60,11 @@ class Gamma(Family):
         a, part = self._shape(extra), self.y * np.exp(np.minimum(-eta, TOP))
         value = np.log(a) + 1.0 - eta + np.log(self.y) - part - special.digamma(a)
         return [(a * value, a * (part - 1.0), -a * part)]
+
+    def density(self, eta: Value, extra: Sequence[Value]) -> Value:
+        a = jets.exp(extra[0]) * self.weights
+        part = self.y * jets.exp(-eta)
+        return a * (jets.log(a) - eta - part) + (a - 1.0) * np.log(self.y) - jets.log_gamma(a)
 
     def variance(self, eta: Array, extra: Array) -> Array:
         return np.asarray(self.mean(eta, extra) ** 2 / self._shape(extra))

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Family
+from bold_orchard.families import jets
+from bold_orchard.families.base import Family, Part
+from bold_orchard.families.jets import Value, normal
 from bold_orchard.families.links import TOP
 from bold_orchard.own_parameter import OwnParameter
 
@@ -33,6 +36,7 @@ class LogGaussian(Gaussian):
     law = r"\mathcal{N}(\mu_{@}, \phi)"
     additive = False
     extra_names = ("log sigma",)
+    parts = (Part("spread", 0),)
     own = (OwnParameter("dispersion", "the residual variance", lambda x: float(np.exp(2.0 * x)), symbol=r"\phi"),)
 
     def start(self) -> tuple[Array, Array]:
@@ -52,6 +56,9 @@ class LogGaussian(Gaussian):
         _, d1, d2, _ = self.derivatives(eta, extra)
         mu, w = np.exp(np.minimum(eta, TOP / 2)), self.weights * np.exp(-2.0 * extra[0])
         return [(w * (self.y - mu) ** 2 - 1.0, -2.0 * d1, -2.0 * d2)]
+
+    def density(self, eta: Value, extra: Sequence[Value]) -> Value:
+        return normal(self.y - jets.exp(eta), extra[0], self.weights)
 
     def variance(self, eta: Array, extra: Array) -> Array:
         return np.asarray(np.broadcast_to(np.exp(2.0 * extra[0]) / self.weights, np.shape(eta)))

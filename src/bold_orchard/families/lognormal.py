@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Data, Family, Support
+from bold_orchard.families.base import Data, Family, Part, Support
 from bold_orchard.families.drawing import LEAST
 from bold_orchard.families.gamma import mend_positive
+from bold_orchard.families.jets import Value, normal
 from bold_orchard.families.links import TOP
 from bold_orchard.own_parameter import OwnParameter
 
@@ -30,6 +32,7 @@ class Lognormal(Family):
     support = Support(lambda y: y > 0, "above zero", mend_positive)
     describes = "median"
     extra_names = ("log sigma",)
+    parts = (Part("spread", 0),)
     own = (
         OwnParameter(
             "dispersion", "the residual variance of the logarithm", lambda x: float(np.exp(2.0 * x)), symbol=r"\phi"
@@ -55,6 +58,9 @@ class Lognormal(Family):
     def extras(self, eta: Array, extra: Array) -> list[tuple[Array, Array, Array]]:
         w, away = self._precision(extra), self.logs - eta
         return [(w * away**2 - 1.0, -2.0 * w * away, np.broadcast_to(2.0 * w, np.shape(eta)).copy())]
+
+    def density(self, eta: Value, extra: Sequence[Value]) -> Value:
+        return normal(self.logs - eta, extra[0], self.weights) - self.logs
 
     def _variance_of_log(self, extra: Array) -> Array:
         return np.asarray(1.0 / self._precision(extra))

@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
+from bold_orchard.families import jets
+from bold_orchard.families.base import Part
 from bold_orchard.families.drawing import poisson_counts
+from bold_orchard.families.jets import Value
 from bold_orchard.families.links import TOP
 from bold_orchard.families.poisson import Poisson
 from bold_orchard.families.rises import digamma_rise
@@ -24,6 +28,7 @@ class NegativeBinomial(Poisson):
     name = "negative-binomial"
     law = r"\operatorname{NegativeBinomial}(\mu_{@}, \theta)"
     extra_names = ("log theta",)
+    parts = (Part("spread", 0, -1.0),)
     limits = ("poisson",)
     own = (
         OwnParameter(
@@ -54,6 +59,12 @@ class NegativeBinomial(Poisson):
         d1 = (y - mu) * mu / total**2
         d2 = -mu * ((y + 2 * theta) * total - 2 * (y + theta) * theta) / total**3
         return [(w * theta * value, w * theta * d1, w * theta * d2)]
+
+    def density(self, eta: Value, extra: Sequence[Value]) -> Value:
+        x = extra[0]
+        more = jets.softplus(eta - x)  # log(1 + mu / theta)
+        made = jets.rise(jets.exp(x), self.y) + self.y * (eta - x - more) - jets.exp(x) * more
+        return self.weights * (made - self.constant)
 
     def lost(self, extra: Array) -> NDArray[np.bool_]:
         return np.asarray(extra > RUN_AWAY)

@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
+from bold_orchard.families import jets
 from bold_orchard.families.base import Data, Family, Support
 from bold_orchard.families.drawing import poisson_counts
+from bold_orchard.families.jets import Value
 from bold_orchard.families.links import TOP
 
 Array = NDArray[Any]
@@ -36,6 +39,9 @@ class Poisson(Family):
         mu, w = np.exp(np.minimum(eta, TOP)), self.weights
         slope = -(w * mu)
         return w * (self.y * eta - mu - self.constant), w * (self.y - mu), slope, slope
+
+    def density(self, eta: Value, extra: Sequence[Value]) -> Value:
+        return self.weights * (self.y * eta - jets.exp(eta) - self.constant)
 
     def variance(self, eta: Array, extra: Array) -> Array:
         return self.mean(eta, extra)

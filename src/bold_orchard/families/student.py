@@ -5,13 +5,16 @@ Lange, Little & Taylor (1989), Journal of the American Statistical Association 8
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Family
+from bold_orchard.families import jets
+from bold_orchard.families.base import Family, Part
+from bold_orchard.families.jets import Value
 from bold_orchard.own_parameter import OwnParameter
 
 Array = NDArray[Any]
@@ -34,6 +37,7 @@ class Student(Family):
     links = ("identity",)
     describes = "centre"
     extra_names = ("log scale", "log nu")
+    parts = (Part("spread", 0),)
     limits = ("", "gaussian")
     own = (
         OwnParameter("dispersion", "the squared scale; the variance is nu/(nu - 2) times as large", lambda x: float(np.exp(2 * x)), symbol=r"\phi"),
@@ -71,6 +75,12 @@ class Student(Family):
         value = gamma_step(nu)[1] - 0.5 / nu - 0.5 * np.log1p(sq / flat) + 0.5 * m * sq / (nu * d)
         d2 = -(3.0 * sq - s2) / d**2 + 4.0 * sq * (sq - s2) / d**3
         return [scale, (nu * value, nu * r * (sq - s2) / d**2, nu * d2)]
+
+    def density(self, eta: Value, extra: Sequence[Value]) -> Value:
+        r, nu = self.y - eta, jets.exp(extra[1])
+        squared = r * r * jets.exp(-2.0 * extra[0] - extra[1]) * self.weights
+        made = jets.rise(0.5 * nu, 0.5) - 0.5 * extra[1] - extra[0] - 0.5 * (nu + 1.0) * jets.log1p(squared)
+        return made + 0.5 * (np.log(self.weights) - np.log(np.pi))
 
     def lost(self, extra: Array) -> NDArray[np.bool_]:
         return np.array([False, bool(extra[1] > RUN_AWAY)])

@@ -7,13 +7,16 @@ h of v, so the derivatives follow from those of v by the chain rule.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import Any, ClassVar
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy import special
 
-from bold_orchard.families.base import Data, Family
+from bold_orchard.families import jets
+from bold_orchard.families.base import Data, Family, Part
+from bold_orchard.families.jets import Value
 from bold_orchard.families.links import TOP
 from bold_orchard.families.negative_binomial import NegativeBinomial
 from bold_orchard.families.poisson import Poisson
@@ -48,6 +51,7 @@ class WithZeros(Poisson):
     def __init_subclass__(cls) -> None:
         n = len(cls.count.extra_names)
         cls.extra_names = (*cls.count.extra_names, "logit zeros")
+        cls.parts = (*cls.count.parts, Part("zeros", n, link="logit"))
         cls.own = (
             *cls.count.own,
             OwnParameter("zero_chance", cls.zeros_meaning, lambda x: float(special.expit(x)), n, NO_MORE, r"\omega"),
@@ -112,6 +116,10 @@ class ZeroInflated(WithZeros):
         q, slope, bend = h  # dq/dz = -q (1 - q); of a count above zero 0
         own.append((1.0 - q - special.expit(extra[-1]), -slope * d1, -slope * d2 - bend * d1**2))
         return [(w * a, w * b, w * c) for a, b, c in own]
+
+    def density(self, eta: Value, extra: Sequence[Value]) -> Value:
+        v, z = self.counts.density(eta, extra[:-1]), extra[-1]
+        return self.weights * (v - jets.softplus(z) + np.where(self.zero, 1.0, 0.0) * jets.softplus(z - v))
 
     def mean(self, eta: Array, extra: Array) -> Array:
         return special.expit(-extra[-1]) * self.counts.mean(eta, extra[:-1])
@@ -186,6 +194,11 @@ class Hurdle(WithZeros):
             out.append((a, b, c))
         still = np.zeros(np.shape(eta))
         return [*out, (w * (self.zero - special.expit(extra[-1])) + still, still, still)]
+
+    def density(self, eta: Value, extra: Sequence[Value]) -> Value:
+        z, above = extra[-1], np.where(self.zero, 0.0, 1.0)
+        cut = self.counts.density(eta, extra[:-1]) - jets.log_less_exp(self.nothing.density(eta, extra[:-1]))
+        return self.weights * (above * cut + (1.0 - above) * z - jets.softplus(z))
 
     def one_sided(self, y: Array) -> tuple[Array, Array]:
         """Ones only fall; a zero says nothing of eta and holds no direction back, so it counts as both."""

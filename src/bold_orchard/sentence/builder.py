@@ -50,6 +50,13 @@ class Builder(Transformer_NonRecursive[Any, Any]):
     def intercept(self, meta: Any, _: list[Token]) -> tree.Intercept:
         return tree.Intercept(_place(meta))
 
+    def _own_zeros(self, term: tree.Term) -> tree.Term:
+        """The bare word zeros of an each clause is no column."""
+        first = term.factors[0] if len(term.factors) == 1 else None
+        if isinstance(first, tree.Column) and first.name == "zeros" and self.text[first.place[0]] != "[":
+            return replace(term, factors=(tree.OwnZeros(first.place),))
+        return term
+
     def own_spread(self, meta: Any, _: list[Token]) -> tree.OwnSpread:
         return tree.OwnSpread(_place(meta))
 
@@ -183,7 +190,7 @@ class Builder(Transformer_NonRecursive[Any, Any]):
         vary = next((p[1] for p in inside if not isinstance(p, tree.Structure)), ())
         structure = structures[0] if structures else tree.Structure("unstructured")
         check_structure(structure, "each", self.fail)
-        terms: tuple[tree.Term, ...] = parts[-1]
+        terms = tuple(self._own_zeros(t) for t in parts[-1])
         check_effects(structure, terms, bool(vary), self.fail)
         for t in terms:
             if any(isinstance(f, tree.Call) and f.function == "offset" for f in t.factors):
@@ -213,6 +220,14 @@ class Builder(Transformer_NonRecursive[Any, Any]):
         column = calls[0].arguments[0]
         assert isinstance(column, tree.Column)
         return tree.Spread((), column, place)
+
+    def part(self, meta: Any, parts: list[Any]) -> tree.Zeros:
+        name, place = str(parts[0]), _place(meta)
+        if name != "zeros":
+            raise self.fail(
+                f"'{name} =' is no clause; a sentence has one outcome side and clauses that begin with each, within, spread = or zeros =", place
+            )
+        return tree.Zeros(tuple(t for t in _plain(parts[-1]) if not t.is_intercept), place)
 
     # -- the whole
     def without(self, meta: Any, _: list[Any]) -> str:
@@ -322,11 +337,14 @@ class Builder(Transformer_NonRecursive[Any, Any]):
         self._no_clause_twice(each)
         within = [c for c in rest if isinstance(c, tree.Within)]
         spread = [c for c in rest if isinstance(c, tree.Spread)]
+        zeros = [c for c in rest if isinstance(c, tree.Zeros)]
+        if len(zeros) > 1:
+            raise self.fail("only one 'zeros' clause is possible", zeros[1].place)
         if len(within) > 1:
             raise self.fail("only one 'within' clause is possible", within[1].unit.place)
         if len(spread) > 1:
             raise self.fail("only one 'spread' clause is possible", spread[1].place)
-        for call in _calls([outcome, fixed, each, within, spread, lets]):
+        for call in _calls([outcome, fixed, each, within, spread, zeros, lets]):
             if call.function == CENSORED:
                 raise self.fail("censored(...) is an outcome: censored(residue, 0.5) = dose", call.place)
             if call.function == "known":
@@ -340,6 +358,7 @@ class Builder(Transformer_NonRecursive[Any, Any]):
             within=within[0] if within else None,
             spread=spread[0].terms if spread else (),
             known=spread[0].known if spread else None,
+            zeros=zeros[0].terms if zeros else (),
             lets=tuple(lets.values()),
             notes=_missing_parts(fixed),
         )

@@ -175,9 +175,9 @@ def check_structure(structure: tree.Structure, clause: str, fail: Fail) -> None:
 def check_effects(structure: tree.Structure, terms: tuple[tree.Term, ...], vary: bool, fail: Fail) -> None:
     """Raise (through ``fail``) where a unit's own spread, or ``vary with``, does not go with the structure."""
     for term in terms:
-        if term.is_spread and structure.kind not in ("unstructured", "diagonal"):
+        if (term.is_spread or term.is_zeros) and structure.kind not in ("unstructured", "diagonal"):
             raise fail(
-                f"spread is on another scale than the unit's other effects, so {structure.kind} cannot hold it; leave the structure "
+                f"{term} is on another scale than the unit's other effects, so {structure.kind} cannot hold it; leave the structure "
                 "out, or write (diagonal)", term.factors[0].place,
             )  # fmt: skip
     if vary and structure.kind in ("known", "given"):

@@ -14,7 +14,8 @@ from typing import Any
 
 START = (0, 0)  # of parts that no text wrote
 PLAIN = re.compile(r"[^\W\d][\w.]*")
-RESERVED = ("intercept", "without", "each", "within", "spread", "in", "of", "by", "and", "or", "not", "let")
+MEAN = "mean"  # the linear predictor of an outcome's mean, among several
+RESERVED = ("intercept", "without", "each", "within", "spread", "zeros", "in", "of", "by", "and", "or", "not", "let")
 
 
 class Node:
@@ -90,10 +91,22 @@ class OwnSpread(Node):
 
 
 @dataclass(frozen=True)
+class OwnZeros(Node):
+    """The term ``zeros`` of an each clause: the logit of each unit's probability of zeros."""
+
+    place: tuple[int, int] = field(default=START, compare=False)
+
+    def text(self, brackets: bool) -> str:
+        return "zeros"
+
+
+@dataclass(frozen=True)
 class OfOutcome(Node):
-    """1 in the rows of one of several outcomes, 0 in the others: the first factor of every term of a sentence over stacked rows."""
+    """1 in the rows of one of several outcomes or linear predictors, 0 in the others: the first factor of every term of a sentence over stacked rows.
+    ``bare`` is the term of an each clause that is called as its predictor is."""
 
     name: str
+    bare: bool = False
     place: tuple[int, int] = field(default=START, compare=False)
 
     def text(self, brackets: bool) -> str:
@@ -152,8 +165,8 @@ class Named(Node):
         return self.name
 
 
-Expression = Number | Text | Column | Intercept | OwnSpread | Arithmetic | Call | Named | By | OfOutcome
-Factor = Intercept | OwnSpread | Column | Call | Named | OfOutcome
+Expression = Number | Text | Column | Intercept | OwnSpread | OwnZeros | Arithmetic | Call | Named | By | OfOutcome
+Factor = Intercept | OwnSpread | OwnZeros | Column | Call | Named | OfOutcome
 
 
 @dataclass(frozen=True)
@@ -203,6 +216,11 @@ class Term(Node):
         """Whether it is the unit's own residual spread."""
         return len(self.factors) == 1 and isinstance(self.factors[0], OwnSpread)
 
+    @property
+    def is_zeros(self) -> bool:
+        """Whether it is the unit's own probability of zeros."""
+        return len(self.factors) == 1 and isinstance(self.factors[0], OwnZeros)
+
     @cached_property
     def key(self) -> frozenset[str]:
         """What makes two terms the same: their factors in any order."""
@@ -220,11 +238,25 @@ class Term(Node):
         """The same without the outcome that it is of."""
         return Term(self.factors[1:] if self.outcome is not None else self.factors, self.place)
 
+    @property
+    def prefix(self) -> str:
+        """What stands before its columns' names: the outcome or predictor that it is of, nothing for the mean's."""
+        return "" if self.outcome in (None, MEAN) else f"{self.outcome}: "
+
+    @property
+    def bare(self) -> str | None:
+        """The predictor whose name it bears, of a term of an each clause."""
+        first = self.factors[0] if self.factors else None
+        return first.name if isinstance(first, OfOutcome) and first.bare else None
+
     def text(self, brackets: bool) -> str:
+        if self.bare is not None:
+            return self.bare
         of = self.of if self.outcome is None else self.outcome
-        if of is not None:
+        if of is not None and of != MEAN:
             return f"{column_text(of) if brackets else of}: {self.alone.text(brackets)}"
-        return _joined("*", self.factors, brackets) if self.factors else "intercept"
+        factors = self.alone.factors
+        return _joined("*", factors, brackets) if factors else "intercept"
 
 
 @dataclass(frozen=True)
@@ -310,6 +342,14 @@ class Spread:
     place: tuple[int, int] = field(default=START, compare=False)
 
 
+@dataclass(frozen=True)
+class Zeros:
+    """What the probability of zeros depends on."""
+
+    terms: tuple[Term, ...]
+    place: tuple[int, int] = field(default=START, compare=False)
+
+
 def unstacked(terms: tuple[Term, ...], outcomes: tuple[str, ...]) -> tuple[Term, ...]:
     """Terms over stacked rows as they are written: once where all outcomes have them, else with the outcome's name."""
     found: dict[frozenset[str], list[Term]] = {}
@@ -349,7 +389,7 @@ class Outcome(Node):
 @dataclass(frozen=True)
 class Sentence(Node):
     """The whole model; ``known`` is the column that holds the SD of each row's error, ``stacked`` the several outcomes of a sentence over
-    rows in which each has a row of its own, ``source`` the text it was read from, ``notes`` what
+    rows in which each has a row of its own, ``predictors`` the linear predictors of a sentence over rows in which each of these has one, ``source`` the text it was read from, ``notes`` what
     reading it gave rise to."""
 
     outcome: Outcome
@@ -359,19 +399,39 @@ class Sentence(Node):
     within: Within | None = None
     spread: tuple[Term, ...] = ()
     known: Column | None = None
+    zeros: tuple[Term, ...] = ()
     stacked: Outcome | None = None
+    predictors: tuple[str, ...] = ()
     lets: tuple[Named, ...] = ()
     notes: tuple[str, ...] = field(default=(), compare=False)
     source: str = field(default="", compare=False)
 
     def _plain(self) -> Sentence:
         """A sentence over stacked rows as it is written."""
+        if self.predictors:
+            return self._of_one_row()
         assert self.stacked is not None
         names = self.stacked.names
         fixed = unstacked(self.terms, names)
         each = tuple(replace(e, terms=unstacked(e.terms, names), vary=e.vary) for e in self.each)
         return replace(self, outcome=self.stacked, terms=tuple(t for t in fixed if t.factors), each=each, within=None, stacked=None,
                        intercept=any(not t.factors and t.of is None for t in fixed))  # fmt: skip
+
+    def _of_one_row(self) -> Sentence:
+        """A sentence over rows of one linear predictor each as it is written."""
+        own = {n: tuple(t.alone for t in self.terms if t.outcome == n and t.alone.factors) for n in self.predictors}
+        if MEAN not in self.predictors:
+            fixed = unstacked(self.terms, self.predictors)
+            each = tuple(replace(e, terms=unstacked(e.terms, self.predictors)) for e in self.each)
+            intercept = any(not t.factors for t in fixed)
+            return replace(self, terms=tuple(t for t in fixed if t.factors), each=each, predictors=(), intercept=intercept)
+        intercept = any(t.outcome == MEAN and not t.alone.factors for t in self.terms)
+        parts: dict[str, Factor] = {"spread": OwnSpread(), "zeros": OwnZeros()}
+        each = tuple(
+            replace(e, terms=tuple(t.alone if t.bare is None else Term((parts[t.bare],)) for t in e.terms)) for e in self.each
+        )
+        rest = {n: own.get(n, ()) for n in parts}
+        return replace(self, terms=own[MEAN], each=each, predictors=(), intercept=intercept, **rest)
 
     @property
     def smooths(self) -> tuple[Call, ...]:
@@ -394,7 +454,7 @@ class Sentence(Node):
         return (*own, *of_all, *(_wiggle(e.unit, s) for e in self.each for s in _curves(e)))
 
     def text(self, brackets: bool) -> str:
-        if self.stacked is not None:
+        if self.stacked is not None or self.predictors:
             return self._plain().text(brackets)
         fixed = _joined(" + ", self.terms, brackets) or "intercept"
         parts = [f"let {n.name} = {n.factor.text(brackets)}" for n in self.lets]
@@ -403,6 +463,7 @@ class Sentence(Node):
         parts += [self.within.text(brackets)] if self.within else []
         parts += [f"spread = {_joined(' + ', self.spread, brackets)}"] if self.spread else []
         parts += [f"spread = known({self.known.text(brackets)})"] if self.known else []
+        parts += [f"zeros = {_joined(' + ', self.zeros, brackets)}"] if self.zeros else []
         return "; ".join(parts)
 
 
@@ -457,7 +518,7 @@ def named(item: Any, lets: Mapping[str, Named]) -> Any:
         return replace(lets[item.name], place=item.place) if item.name in lets else item
     if isinstance(item, tuple):
         return tuple(named(i, lets) for i in item)
-    if isinstance(item, (Call, Arithmetic, Term, Each, Spread, Outcome)):
+    if isinstance(item, (Call, Arithmetic, Term, Each, Spread, Zeros, Outcome)):
         changes = {
             f: named(getattr(item, f), lets)
             for f in ("arguments", "operands", "factors", "terms", "vary", "value", "more")

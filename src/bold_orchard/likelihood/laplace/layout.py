@@ -57,8 +57,30 @@ class Layout(OuterLayout):
 
     def linear(self, parameters: Array) -> Array:
         """X b + offset, (n,)."""
-        fixed = parameters[: self.p] @ self.rows.x if self.p else np.zeros(self.rows.frame.n)
+        fixed = self.rows.times_x(parameters[: self.p]) if self.p else self.rows.zeros()
         return np.asarray(fixed if self.offset is None else fixed + self.offset)
+
+    # -- what the derivatives of a row do; several linear predictors have them as matrices
+
+    def blank(self, eta: Array) -> list[Array]:
+        """Places for l and its three derivatives of every row."""
+        return list(np.empty((4, len(eta))))
+
+    def bend(self, second: Array, direction: Array) -> Array:
+        """Second derivatives times a direction of the linear predictor."""
+        return np.asarray(second * direction)
+
+    def turn(self, third: Array, products: Array) -> Array:
+        """Third derivatives times products of two predictors."""
+        return np.asarray(third * products)
+
+    def positive(self, weight: Array) -> bool:
+        """Whether the weights of all rows are positive (definite)."""
+        return bool(weight.min() > 0)
+
+    def mended(self, weight: Array, family: Family, eta: Array, extra: Array) -> Array:
+        """Expected weights where the observed are not positive."""
+        return np.where(weight > 0, weight, family.expected(eta, extra))
 
     def moved(self, factors: list[Array], v: Effects) -> Effects:
         """u = T v in the user's numbering, known covariances between levels included."""

@@ -60,7 +60,7 @@ class ModeFinder(Layout):
         v = start or {f: np.zeros((len(t), self.rows.units[f].levels)) for f, t in enumerate(factors)}
         u = self.moved(factors, v)
         near, last, idle = False, np.inf, 0
-        many = len(fixed) > MANY_ROWS
+        many = self.rows.frame.n > MANY_ROWS
         looks = MOST_INNER if factors and np.isfinite(close) else 0
         look = self._look(fixed, u, extra, True, None if start else v) if looks else None
         for _ in range(looks):
@@ -85,19 +85,19 @@ class ModeFinder(Layout):
                 if found is None:  # no part of the step lowers f: as close as rounding lets it be
                     break
                 v, u, look = found
-        eta, rows = np.empty_like(fixed), np.empty((4, len(fixed)))
+        eta, rows = np.empty_like(fixed), self.blank(fixed)
         followed = bool(factors) and not np.isfinite(close)
 
         def source(at: slice, piece: Piece) -> tuple[Array, Array]:
             family = self.pieces[at.start]
-            np.add(fixed[at], self.rows.within(piece, u), out=eta[at])
+            np.add(fixed[..., at], self.rows.within(piece, u), out=eta[..., at])
             if followed:  # only slopes are asked for there
-                made: tuple[Any, ...] = (np.nan, *family.higher(eta[at], extra))
+                made: tuple[Any, ...] = (np.nan, *family.higher(eta[..., at], extra))
             else:
-                made = family.derivatives(eta[at], extra)
+                made = family.derivatives(eta[..., at], extra)
             for row, values in zip(rows, made):
-                row[at] = values
-            return -rows[2, at], rows[1, at]
+                row[..., at] = values
+            return -rows[2][..., at], rows[1][..., at]
 
         products = self.rows.made_by(source)
         return Mode(v, eta, tuple(rows), products, eliminate(products, factors), close)
@@ -114,21 +114,21 @@ class ModeFinder(Layout):
         """The rows where the effects are u = T v, ``far`` from the end by expected weights where the observed are not positive; with ``v`` also f
         there."""
         replaced: list[slice] = []
-        value = None if v is None else np.empty_like(fixed)
+        value = None if v is None else np.empty(self.rows.frame.n)
 
         def source(at: slice, piece: Piece) -> tuple[Array, Array]:
             family, within = self.pieces[at.start], self.rows.within(piece, u)
-            eta = fixed[at] + within
+            eta = fixed[..., at] + within
             if value is not None:
                 value[at] = family.value(eta, extra)
             d1, d2 = family.slopes(eta, extra)
             weight = np.negative(d2)
-            if far and not weight.min() > 0:
+            if far and not self.positive(weight):
                 replaced.append(at)
-                weight = np.where(weight > 0, weight, family.expected(eta, extra))
-            within *= weight
-            within += d1
-            return weight, within
+                weight = self.mended(weight, family, eta, extra)
+            response = self.bend(weight, within)
+            response += d1
+            return weight, response
 
         products = self.rows.made_by(source)
         return Look(products, not replaced, None if v is None or value is None else self._objective(value, v))

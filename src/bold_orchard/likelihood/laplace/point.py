@@ -45,7 +45,7 @@ class LaplacePoint(OuterPoint):
 
     @cached_property
     def leverages(self) -> Array:
-        """z' A^-1 z of every row, (n,)."""
+        """z' A^-1 z of every row, (n,); of several predictors for every two of them."""
         return self._pulls[1]
 
     @cached_property
@@ -56,15 +56,15 @@ class LaplacePoint(OuterPoint):
     @cached_property
     def _pulls(self) -> tuple[Array, Array, Effects]:
         """Half the leverages' pull s on eta (n,), the leverages (n,), and Z's per unit."""
-        c, d3 = self.criterion, self.mode.rows[3]
-        s, h = np.empty_like(d3), np.empty_like(d3)
+        c, (_, d1, d2, d3) = self.criterion, self.mode.rows
+        s, h = np.empty_like(d1), np.empty_like(d2)
         leverages = c.rows.leverages(self.mode.products, self.reverse)
 
         def source(at: slice, piece: Piece) -> Array:
-            h[at] = own = leverages(at, piece)
-            own *= d3[at]
+            h[..., at] = made = leverages(at, piece)
+            own = c.turn(d3[..., at], made)
             own *= -0.5
-            s[at] = own
+            s[..., at] = own
             return own
 
         return s, h, c.rows.pull_by(source)
@@ -86,21 +86,23 @@ class LaplacePoint(OuterPoint):
         across, total = np.empty_like(s), np.empty_like(s)
 
         def source(at: slice, piece: Piece) -> Array:
-            across[at] = rows.within(piece, moved)
-            np.multiply(d2[at], across[at], out=total[at])
-            total[at] += s[at]
-            total[at] -= d1[at]
-            return total[at]
+            across[..., at] = rows.within(piece, moved)
+            own = c.bend(d2[..., at], across[..., at])
+            own += s[..., at]
+            own -= d1[..., at]
+            total[..., at] = own
+            return own
 
         pulled = self._mixed(rows.pull_by(source))
-        out[: c.p] = rows.x @ total
+        out[: c.p] = rows.into_x(total)
         for f, (structure, at) in enumerate(zip(c.structures, c.slices)):
             slope = pulled[f] @ mode.v[f].T + self.forced[f] @ a[f].T + self.reverse.slope[f] @ self.factors[f]
             out[at] = np.einsum("aij,ij->a", structure.basis, slope)
         if c.family.n_extra:
             made = c.family.extras(mode.eta, self.theta[c.extra])
             for k, (value, first, second) in enumerate(made):
-                out[c.extra.start + k] = -value.sum() - 0.5 * self.leverages @ second + across @ first
+                own = -value.sum() - 0.5 * np.vdot(self.leverages, second) + np.vdot(across, first)
+                out[c.extra.start + k] = own
         return 2.0 * out
 
     def _mixed(self, values: Effects) -> Effects:
@@ -129,7 +131,7 @@ class LaplacePoint(OuterPoint):
         c, mode = self.criterion, self.mode
         own = {f: np.zeros_like(v) for f, v in mode.v.items()}
         if i < c.p:
-            pulled = c.rows.pull_by(lambda at, _: mode.rows[2][at] * c.rows.x[i, at])
+            pulled = c.rows.pull_by(lambda at, _: c.bend(mode.rows[2][..., at], c.rows.along_x(i, at)))
         elif i < c.theta.stop:
             f = next(f for f, at in enumerate(c.slices) if at.start <= i < at.stop)
             change = c.structures[f].basis[i - c.slices[f].start]
@@ -139,7 +141,7 @@ class LaplacePoint(OuterPoint):
             }
             plain = [np.eye(len(t)) for t in self.factors]
             moved = c.moved(plain, effects)
-            pulled = c.rows.pull_by(lambda at, piece: mode.rows[2][at] * c.rows.within(piece, moved))
+            pulled = c.rows.pull_by(lambda at, piece: c.bend(mode.rows[2][..., at], c.rows.within(piece, moved)))
         else:
             pulled = c.rows.pull(c.family.extras(mode.eta, self.theta[c.extra])[i - c.extra.start][1])
         kept, _ = solve(mode.eliminated, c.rows.to_stages(mode.products, pulled))
@@ -151,15 +153,15 @@ class LaplacePoint(OuterPoint):
         it."""
         c, mode = self.criterion, self.mode
         weight = -mode.rows[2]
-        if not weight.min() > 0:
-            weight = np.where(weight > 0, weight, c.family.expected(mode.eta, self.theta[c.extra]))
+        if not c.positive(weight):
+            weight = c.mended(weight, c.family, mode.eta, self.theta[c.extra])
         return eliminate(c.rows.at(weight, mode.rows[1], with_x=True), self.factors)
 
     @cached_property
     def joint(self) -> Eliminated:
         """The observed information of coefficients and effects at the mode; the working model's where it is not positive definite."""
         c, weight = self.criterion, -self.mode.rows[2]
-        if weight.min() > 0:
+        if c.positive(weight):
             return self.with_x
         try:
             with np.errstate(all="ignore"):
@@ -172,7 +174,7 @@ class LaplacePoint(OuterPoint):
     @property
     def observed(self) -> bool:
         """Whether ``joint`` is the observed information."""
-        return bool(self.mode.rows[2].max() < 0) or self.joint is not self.with_x
+        return self.criterion.positive(-self.mode.rows[2]) or self.joint is not self.with_x
 
     @cached_property
     def curvature(self) -> Array:
