@@ -82,7 +82,7 @@ class Model(Fitted):
         df: str | None = None, slope: str | None = None, within: str | None = None, ratios: bool = False,
         sed: bool = False, force: bool = False, confidence: float | None = None, posterior: Answer | str | None = None,
         against: str | None = None, letters: bool = False, effect_sizes: bool = False, trend: bool = False, errors: str | None = None,
-        outcome: str | None = None, curve: str | None = None,
+        outcome: str | None = None, curve: str | None = None, part: str | None = None,
     ) -> Answer:  # fmt: skip
         """Adjusted means of a term's levels and their differences, of all categories and products where none is named; see ``orchard means``."""
         from bold_orchard.inference.coefficients.comparisons import Comparisons
@@ -116,7 +116,7 @@ class Model(Fitted):
             return sampled.means(self.core, posterior, given, view, asked, held, level, slope, within, ratios)
         more = Comparisons(against, letters, effect_sizes, trend, curve)
         core = self.core.with_errors(errors)
-        views = [core.of(name) for name in several] or [core]
+        views = [core.of(name) for name in several] or [core.part(part)]
         each = [
             [
                 means(v, one, held, correction, df, level, slope, force, within, ratios, more)

@@ -53,6 +53,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--df", choices=("residual", "normal", "satterthwaite", "kenward-roger"),
                         help="degrees of freedom (default: those of the fit)")  # fmt: skip
     one_outcome_option(parser)
+    parser.add_argument("--part", metavar="PART", help="means of a predictor beside the mean's: zeros, spread, or a level of an unordered outcome")
     parser.add_argument("--force", action="store_true", help="go on with a fit that did not converge")
     posterior_option(parser)
     errors_option(parser)
@@ -66,7 +67,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
         args.term, hold=_held(args.hold), differences=args.differences, correction=args.correction, df=args.df,
         slope=args.slope, within=args.within, ratios=args.ratios, sed=args.sed, force=args.force,
         confidence=args.confidence, errors=args.errors, posterior=args.posterior, against=args.against, letters=args.letters,
-        effect_sizes=args.effect_sizes, trend=args.trend, outcome=args.outcome, curve=args.curve,
+        effect_sizes=args.effect_sizes, trend=args.trend, outcome=args.outcome, curve=args.curve, part=args.part,
     )  # fmt: skip
 
 

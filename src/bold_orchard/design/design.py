@@ -117,7 +117,7 @@ class Design:
     """Everything the likelihood and the printed result need; ``table`` holds the rows used only.
 
     Where rows were summed in pieces each row here stands for ``counts`` (n,) of them, which may be a broken number and is its weight,
-    ``engine`` says where and by how many workers; ``ends`` are the least and the largest value of the model's raw numbers; ``prepared`` holds the numeric factors over these rows: their transformations cannot be made from its raw columns.
+    ``engine`` says where and by how many workers; ``unstacked`` says that rows are those of the table though each has several linear predictors; ``ends`` are the least and the largest value of the model's raw numbers; ``prepared`` holds the numeric factors over these rows: their transformations cannot be made from its raw columns.
     """
 
     sentence: tree.Sentence
@@ -144,6 +144,7 @@ class Design:
     prepared: dict[str, Numeric] = field(default_factory=dict)
     engine: tuple[str, int] = ("memory", 1)
     ends: dict[str, tuple[float, float]] = field(default_factory=dict)
+    unstacked: bool = False
 
     @property
     def on_disk(self) -> bool:
@@ -174,7 +175,17 @@ class Design:
         """The outcome (or another one, (n,)) with what its family needs beside it."""
         low, high = (None, None) if self.limits is None else self.limits
         made = Data(self.y if y is None else y, self.trials, self.weights, low, high)
-        return made.take(slice(None, None, len(self.predictors))) if self.predictors else made
+        return made.take(slice(None, None, len(self.predictors))) if self.stacked else made
+
+    @property
+    def stacked(self) -> bool:
+        """Whether rows are of one linear predictor each."""
+        return bool(self.predictors) and not self.unstacked
+
+    @property
+    def stacked_names(self) -> tuple[str, ...]:
+        """What tells stacked rows apart: several outcomes or linear predictors."""
+        return self.outcomes or self.predictors
 
     @property
     def predictors(self) -> tuple[str, ...]:
@@ -189,7 +200,7 @@ class Design:
     @property
     def n_rows(self) -> int:
         """Rows used, summed ones too; of several linear predictors those of the table."""
-        if self.predictors:
+        if self.stacked:
             return len(self.y) // len(self.predictors)
         return len(self.y) if self.counts is None else int(self.rows["used"])
 
@@ -224,7 +235,7 @@ class Design:
     @property
     def orders(self) -> dict[str, tuple[str, ...]]:
         """Levels of the data's own columns in the order that was declared, of those that have one."""
-        return {c: o for c, o in self.table.orders.items() if not (self.outcomes and c == OUTCOME)}
+        return {c: o for c, o in self.table.orders.items() if not (self.stacked_names and c == OUTCOME)}
 
     def maker(self) -> ColumnMaker:
         """What makes columns over the rows of the design as they were made for the fit."""

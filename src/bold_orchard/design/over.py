@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from bold_orchard.data.table import Table
+from bold_orchard.design import predictors
 from bold_orchard.design.build import columns_that_vary, rebuild_parts, residual_of, row_weights, unit_codes
 from bold_orchard.design.design import Block, Design, UnitCodes
 from bold_orchard.design.lags import with_lags
@@ -47,7 +48,9 @@ def design_over(design: Design, table: Table, weights: str | None = None) -> Des
 
     Raises OrchardError for a level that the fit does not know and for residuals that such rows cannot have.
     """
-    table = table if not design.outcomes or is_stacked(table) else every(table, design.sentence)
+    if not is_stacked(table):
+        table = every(table, design.sentence) if design.outcomes else table
+        table = predictors.every(table, design.predictors) if design.predictors else table
     used = complete_rows(design, table, weights)
     fixed, parts, offset = rebuild_parts(design, used)
     maker = ColumnMaker(used, design.memory, learn=False)

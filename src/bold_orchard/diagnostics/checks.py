@@ -59,7 +59,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
 
     Raises UsageError for a unit or a time column that is not there.
     """
-    asked = asked or CheckOptions()
+    asked, inflated, fit = asked or CheckOptions(), collinearity(fit), fit.of_table
     unit = _unit(fit, asked.unit)
     effects, additive = fit.model.unit_effects(), fit.design.additive
     rest = residuals(fit, effects, asked.seed)
@@ -88,7 +88,6 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
     lacking = {} if unit is not None else _lacking(fit, rest)
     extra: dict[str, Any] = {} if additive else family_checks(fit, asked.seed)
     odds = proportional_odds(fit) if fit.design.graded else []
-    inflated = collinearity(fit)
     found = [
         *findings.shape_findings(fit, levels),
         *findings.spread_findings(fit, across, along),

@@ -7,6 +7,8 @@ from typing import Any
 
 import numpy as np
 
+from bold_orchard.design.design import Design
+from bold_orchard.design.subset import some_rows
 from bold_orchard.diagnostics.findings import Finding
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
@@ -20,15 +22,26 @@ def collinearity(fit: Fit) -> list[dict[str, Any]]:
 
     From the correlations of the columns of X with an estimate; without an intercept from their products about zero.
     """
-    part, kept = fit.design.fixed, list(fit.model.kept)
-    columns = [k for k in kept if k != part.constant]
+    design, kept = fit.design, list(fit.model.kept)
+    if not design.stacked:
+        return _of_rows(design, [k for k in kept if k != design.fixed.constant], design.fixed.intercept)
+    out = []
+    for place, name in enumerate(design.predictors):
+        own = [k for k in kept if design.fixed.terms[design.fixed.owner[k]].outcome == name]
+        rows = some_rows(design, np.arange(place, len(design.y), len(design.predictors)))
+        flat = [k for k in own if not design.fixed.terms[design.fixed.owner[k]].alone.factors]
+        out += _of_rows(rows, [k for k in own if k not in flat], bool(flat))
+    return out
+
+
+def _of_rows(design: Design, columns: list[int], centred: bool) -> list[dict[str, Any]]:
+    """The same of some columns of X."""
+    part = design.fixed
     terms = list(dict.fromkeys(str(part.terms[part.owner[k]]) for k in columns))
     if len(terms) < 2:
         return []
-    roots = fit.design.root_counts()
-    x = np.array(
-        [(part.values[k] - (fit.design.mean_of(part.values[k]) if part.intercept else 0.0)) * roots for k in columns]
-    )
+    roots = design.root_counts()
+    x = np.array([(part.values[k] - (design.mean_of(part.values[k]) if centred else 0.0)) * roots for k in columns])
     sizes = np.sqrt((x**2).sum(axis=1))
     x = x[sizes > 0] / sizes[sizes > 0, None]
     columns = [k for k, size in zip(columns, sizes) if size > 0]

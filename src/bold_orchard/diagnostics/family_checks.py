@@ -19,7 +19,7 @@ TOO_WIDE = 0.01  # p below which a dispersion speaks, as for all checks
 
 def family_checks(fit: Fit, seed: int) -> dict[str, Any]:
     """``dispersion``, ``zeros`` and ``predicted_against_observed``, each None where it does not apply."""
-    eta = fit.model.linear_predictor()
+    eta = fit.model.family_eta(fit.model.linear_predictor())
     rng = np.random.default_rng(seed)
     return {
         "dispersion": _dispersion(fit, eta, rng),
@@ -43,9 +43,9 @@ def _dispersion(fit: Fit, eta: Array, rng: np.random.Generator) -> dict[str, Any
     m = 1.0 if fit.design.trials is None else fit.design.trials
     mean, variance = family.mean(eta, extra) * m, np.maximum(family.variance(eta, extra), 1e-300)
     statistic = float(np.sum((fit.design.y - mean) ** 2 / variance))
-    df = len(eta) - effective_parameters(fit)
+    df = len(mean) - effective_parameters(fit)
     drawn = [np.sum((family.draw(eta, extra, rng) - mean) ** 2 / variance) for _ in range(DRAWS)]
-    scaled = np.array(drawn) * df / len(eta)
+    scaled = np.array(drawn) * df / len(mean)
     p = (1.0 + float(np.sum(scaled >= statistic))) / (1.0 + DRAWS)
     return {"statistic": statistic, "df": df, "ratio": statistic / df, "p": p}
 
@@ -54,7 +54,7 @@ def _zeros(fit: Fit, eta: Array) -> dict[str, Any] | None:
     """Rows with a count of zero, seen and expected."""
     if fit.model.family.measure != "counts":
         return None
-    chance = fit.model.family.cdf(np.zeros(len(eta)), eta, fit.model.extra)[1]
+    chance = fit.model.family.cdf(np.zeros(len(fit.design.y)), eta, fit.model.extra)[1]
     return {
         "seen": int(np.sum(fit.design.y == 0)),
         "expected": float(chance.sum()),

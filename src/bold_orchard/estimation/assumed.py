@@ -214,7 +214,7 @@ def _generalized_at(
     from bold_orchard.estimation.generalized_search import make_laplace, with_points
 
     eta = drawn_eta(design, assumed, rng) + (0.0 if design.offset is None else design.offset)
-    design = replace(design, y=family_over(design).draw(eta, assumed.extra, rng))
+    design = replace(design, y=drawn_outcome(design, family_over(design), eta, assumed.extra, rng))
     laplace = make_laplace(design)
     standard = laplace.rows.standard
     means = np.array([v.mean() for v in design.fixed.values])
@@ -225,6 +225,13 @@ def _generalized_at(
     points = 1 if options.points == "auto" else int(options.points)
     criterion = with_points(laplace, points)
     return GeneralizedModel(design, options, criterion, _still(criterion.at(theta)), points)
+
+
+def drawn_outcome(design: Design, family: Family, eta: Array, extra: Array, rng: np.random.Generator) -> Array:
+    """An outcome (n,) as ``design.y`` has it, for each linear predictor (n,); of several of one row the same."""
+    if not design.predictors:
+        return family.draw(eta, extra, rng)
+    return np.repeat(family.draw(design.folded(eta), extra, rng), len(design.predictors))
 
 
 def family_over(design: Design) -> Family:

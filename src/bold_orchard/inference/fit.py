@@ -129,11 +129,37 @@ class Fit:
         return self.model.converged
 
     def of(self, outcome: str) -> Fit:
-        """The same fit asked about one of its outcomes: its rows are that outcome's, its estimates those of all."""
+        """The same fit asked about one of its outcomes, whose rows are then its rows, or about one of its linear predictors; its estimates are those
+        of all."""
+        if self.design.predictors:
+            return replace(self, one=outcome)
         mine = [t == outcome for t in self.design.table.labels(OUTCOME).texts]
         keep = np.flatnonzero(np.array(mine)[self.design.table.labels(OUTCOME).codes])
         model = replace(self.model, design=some_rows(self.design, keep, whole_units=True))
         return replace(self, model=model, one=outcome, result=self.result.with_keys(outcome=outcome))
+
+    @property
+    def each_predictor(self) -> list[Fit]:
+        """The same fit asked about each of its linear predictors."""
+        return [self.of(name) for name in self.design.predictors]
+
+    def part(self, asked: str | None) -> Fit:
+        """The same fit asked about a part: zeros, spread, mean, or a level of an unordered outcome. Raises UsageError for one that it has not."""
+        if asked is None:
+            return self
+        if asked not in self.design.predictors:
+            known = list(self.design.predictors) or ["(the mean alone)"]
+            raise UsageError(unknown_name("part", asked, known, f"the fit '{self.name}'") + " (in --part)")
+        return self.of(asked)
+
+    @cached_property
+    def of_table(self) -> Fit:
+        """The same fit with rows as the table has them, where each has several linear predictors: for what looks at rows and residuals."""
+        if not self.design.stacked:
+            return self
+        keep = np.arange(0, len(self.design.y), len(self.design.predictors))
+        model = replace(self.model, design=replace(some_rows(self.design, keep, whole_units=True), unstacked=True), whole=self.model)
+        return replace(self, model=model)
 
     def outcomes(self, asked: str | None) -> list[str]:
         """The outcomes that a question is about: the one asked for, or all; nothing where there is one. Raises UsageError for a name that is none."""

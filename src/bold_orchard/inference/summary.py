@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import singledispatch
 from typing import Any, TypeVar
 
@@ -14,6 +14,7 @@ from bold_orchard.design.design import Design
 from bold_orchard.errors import UsageError, shown
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.model import FittedModel
+from bold_orchard.families import family_of
 from bold_orchard.inference import advice
 from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.distributions import p_of_t, quantile_t
@@ -23,9 +24,11 @@ from bold_orchard.inference.trouble import Trouble
 from bold_orchard.inference.variances.averages import given_scale, mean_effect_variance, mean_residual_variance
 from bold_orchard.inference.variances.information import parameter_covariance
 from bold_orchard.optimize.protocol import OptimizeResult
-from bold_orchard.results.fit import FitResult
+from bold_orchard.results.base import Absent
+from bold_orchard.results.fit import Coefficient, FitResult
 from bold_orchard.results.parts import within
 from bold_orchard.results.plain import plain
+from bold_orchard.sentence.tree import MEAN
 
 Array = NDArray[Any]
 R = TypeVar("R", bound=FitResult)
@@ -47,7 +50,7 @@ def summarise(
     boundary = advice.boundary_notes(model, random)
     failed = [] if found.converged or not trouble.identified else [advice.not_converged(found)]
     warnings = [*failed, *trouble.notes, *design.warnings, *boundary.notes, *trouble.remarks]
-    rows, covariance = fixed_part(known, confidence)
+    rows, covariance, parts = _by_part(design, *fixed_part(known, confidence))
     found_by_signs = monte_carlo(model)
     told = [] if found_by_signs is None else [note(model, found_by_signs)]
     document = {
@@ -70,7 +73,7 @@ def summarise(
         "warnings": warnings,
         "df_method": df_method,
         "confidence": confidence,
-        "intercept_at": list(design.fixed.zeros) if design.fixed.intercept or design.graded or design.outcomes else [],
+        "intercept_at": list(design.fixed.zeros) if design.fixed.intercept or design.graded or design.outcomes or design.predictors else [],
         "transformations": [{"term": t, "meaning": m} for t, m in design.meanings.items()],
     } | mean_variances(model)
     engine, workers = design.engine
@@ -84,13 +87,35 @@ def summarise(
         document["monte_carlo"] = found_by_signs.to_dict()
     if any(c.wiggle for c in design.clauses):
         document["smooths"] = [s.to_dict() for s in smooths(model)]
+    if parts:
+        document["parts"] = parts
     own = {} if model.criterion.profiled else {"points": model.points, "levels": list(design.levels)}
     return FitResult.from_dict(plain(document | own))
+
+
+def _by_part(
+    design: Design, rows: list[dict[str, Any]], covariance: list[list[float | None]]
+) -> tuple[list[dict[str, Any]], list[list[float | None]], list[dict[str, Any]]]:
+    """The rows of the mean with their covariance, and those of every other linear predictor that has a name."""
+    if MEAN not in design.predictors:
+        return rows, covariance, []
+    owner = [design.fixed.terms[k].outcome for k in design.fixed.owner]
+    links = {p.name: p.link for p in family_of(design.family, design.link, design.limits is not None).parts}
+
+    def of(name: str) -> tuple[list[dict[str, Any]], list[list[float | None]]]:
+        mine, prefix = [k for k, o in enumerate(owner) if o == name], "" if name == MEAN else f"{name}: "
+        own = [rows[k] | {key: rows[k][key].removeprefix(prefix) for key in ("term", "label")} for k in mine]
+        return own, [[covariance[i][j] for j in mine] for i in mine]
+
+    parts = [dict(zip(("fixed", "fixed_covariance"), of(n))) | {"part": n, "link": links[n]} for n in design.predictors[1:]]
+    return *of(MEAN), parts
 
 
 def group_rows(design: Design) -> list[dict[str, Any]]:
     """Levels of each unit and their numbers of rows, of several outcomes those of the table."""
     first = np.unique(np.asarray(design.residual.codes), return_index=True)[1] if design.outcomes else None
+    if design.stacked:
+        first = np.arange(0, len(design.y), len(design.predictors))
     out = []
     for u in design.groups:
         counts = u.counts if first is None else np.bincount(u.codes[first], minlength=u.size)
@@ -348,13 +373,22 @@ def _nearly_aliased(design: Design, products: CrossProducts) -> list[str]:
 
 def with_confidence(result: FitResult, confidence: float) -> FitResult:
     """The same fit with its intervals at another level."""
-    rows = []
-    for row in result.fixed:
-        if row.estimate is not None and row.se is not None:
-            width = quantile_t(confidence, row.df) * row.se
-            row = row.with_keys(ci=[row.estimate - width, row.estimate + width])
-        rows.append(row)
-    return result.with_keys(fixed=rows, confidence=confidence)
+
+    def at_level(row: Coefficient) -> Coefficient:
+        if row.estimate is None or row.se is None:
+            return row
+        width = quantile_t(confidence, row.df) * row.se
+        return row.with_keys(ci=[row.estimate - width, row.estimate + width])
+
+    return _each_row(result, at_level).with_keys(confidence=confidence)
+
+
+def _each_row(result: R, change: Callable[[Coefficient], Coefficient]) -> R:
+    """The same fit with every row of its coefficients changed."""
+    made = result.with_keys(fixed=[change(row) for row in result.fixed])
+    if isinstance(made.parts, Absent):
+        return made
+    return made.with_keys(parts=[p.with_keys(fixed=[change(row) for row in p.fixed]) for p in made.parts])
 
 
 def with_ratios(result: R) -> R:
@@ -367,13 +401,15 @@ def with_ratios(result: R) -> R:
     kind = LINKS[result.link].ratio
     if kind is None:
         raise UsageError(f"--ratios: exp(estimate) means nothing under the {result.link} link; leave it out")
-    rows, cuts = [], {row.term for row in result.thresholds}
-    for row in result.fixed:
+    cuts = {row.term for row in result.thresholds}
+
+    def as_ratio(row: Coefficient) -> Coefficient:
         ratio = ends = None
         if row.estimate is not None and row.ci is not None and row.term not in cuts:
             ratio, ends = _exp(row.estimate), [None if v is None else _exp(v) for v in row.ci]
-        rows.append(row.with_keys(ratio=ratio, ratio_ci=ends))
-    return result.with_keys(fixed=rows, ratio_kind=kind)
+        return row.with_keys(ratio=ratio, ratio_ci=ends)
+
+    return _each_row(result, as_ratio).with_keys(ratio_kind=kind)
 
 
 def _exp(x: float) -> float | None:

@@ -15,7 +15,7 @@ from bold_orchard.design.outcomes import ROW, VALUE
 from bold_orchard.design.over import design_over
 from bold_orchard.design.transformations import OUTCOME
 from bold_orchard.errors import OrchardError, UsageError
-from bold_orchard.estimation.assumed import Assumed, assumed_of, drawn_parts, drawn_residual, family_over
+from bold_orchard.estimation.assumed import Assumed, assumed_of, drawn_outcome, drawn_parts, drawn_residual, family_over
 from bold_orchard.inference.fit import Fit
 from bold_orchard.machine import check_room
 from bold_orchard.results.simulate import SimulateResult
@@ -46,8 +46,9 @@ def simulate(fit: Fit, table: Table, draws: int, seed: int) -> SimulateResult:
     check_room(CELL * float(draws) * cells, f"{draws:,} draws of {len(design.y):,} rows", "ask for fewer with --draws")
     assumed, rng = assumed_of(fit.model), np.random.default_rng(seed)
     drawer = _Drawer(design, assumed, rng)
-    name, values = _column(fit, table), [drawer.one() for _ in range(draws)]
-    rows = design.table.frame[[c for c in table.columns if design.table.has(c)]]
+    one = slice(None, None, max(len(design.predictors), 1))  # rows of the table
+    name, values = _column(fit, table), [drawer.one()[one] for _ in range(draws)]
+    rows = design.table.frame[[c for c in table.columns if design.table.has(c)]].iloc[one]
     made = pd.concat([rows] * draws, ignore_index=True)
     made[name] = np.concatenate([_as_measured(fit, v) for v in values])
     number = "draw" if not table.has("draw") else f"draw of {fit.name}"
@@ -68,7 +69,7 @@ def simulate(fit: Fit, table: Table, draws: int, seed: int) -> SimulateResult:
         notes.append(f"The outcome of the model is {fit.design.sentence.outcome}; {name} was brought back from it.")
     document = {
         "schema": SCHEMA, "name": fit.name, "model": fit.result["model"], "outcome": name, "scale": str(fit.design.sentence.outcome), "draws": draws, "rows": len(rows),
-        "seed": seed, "summary": [_summary(fit, k, v) for k, v in (("drawn", np.concatenate(values)), ("observed", fit.design.outcome_values))],
+        "seed": seed, "summary": [_summary(fit, k, v) for k, v in (("drawn", np.concatenate(values)), ("observed", fit.of_table.design.outcome_values))],
         "notes": notes,
     }  # fmt: skip
     return SimulateResult.from_dict(document).with_keys(drawn=made)
@@ -96,7 +97,7 @@ class _Drawer:
         eta = eta if self.design.offset is None else eta + self.design.offset
         if self.family is None:
             return eta + drawn_residual(self.design, self.assumed, self.rng) * np.exp(own)
-        return self.family.draw(eta, self.assumed.extra, self.rng)
+        return drawn_outcome(self.design, self.family, eta, self.assumed.extra, self.rng)
 
 
 def _column(fit: Fit, table: Table) -> str:
@@ -113,7 +114,7 @@ def _as_measured(fit: Fit, y: Array) -> Any:
     design, value = fit.design, fit.design.sentence.outcome.value
     if design.levels:
         labels = np.array(design.levels, dtype=object)
-        if not design.graded:
+        if len(design.levels) == 2 and fit.model.family.reads == "two levels":
             labels = labels if _success(fit) == design.levels[1] else labels[::-1]
         made = pd.Series(labels[y.astype(np.intp)])
         number = pd.to_numeric(made, errors="coerce")
@@ -135,11 +136,9 @@ def _success(fit: Fit) -> str:
 
 def _summary(fit: Fit, what: str, y: Array) -> dict[str, Any]:
     """Of the modelled outcome: shares of trials, grades counted from 1."""
-    y = y + 1.0 if fit.design.graded else y
-    if fit.design.trials is not None and len(y) == len(fit.design.trials):
-        y = y / fit.design.trials
-    elif fit.design.trials is not None:
-        y = y / np.resize(fit.design.trials, len(y))
+    y, trials = y + 1.0 if fit.design.graded else y, fit.of_table.design.trials
+    if trials is not None:
+        y = y / np.resize(trials, len(y))
     q = np.quantile(y, [0.0, 0.25, 0.5, 0.75, 1.0])
     return {"what": what, "mean": float(y.mean()), "sd": float(y.std(ddof=1)) if len(y) > 1 else None} | dict(
         zip(("lowest", "lower_quarter", "median", "upper_quarter", "highest"), map(float, q))

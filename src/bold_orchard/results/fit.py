@@ -83,6 +83,16 @@ class Coefficient(Part):
 
 
 @dataclass(frozen=True)
+class PartCoefficients(Part):
+    """Coefficients of a linear predictor beside the mean's: ``part`` is zeros or spread, ``link`` its scale; terms stand without the part's name."""
+
+    part: str
+    link: str
+    fixed: list[Coefficient]
+    fixed_covariance: Matrix
+
+
+@dataclass(frozen=True)
 class SpreadCoefficient(Part):
     """What a column adds to the log of an SD."""
 
@@ -255,6 +265,7 @@ class FitResult(Result):
     ratio_kind: str | Absent = ABSENT
     errors: ErrorsUsed | Absent = ABSENT
     smooths: list[Smooth] | Absent = ABSENT
+    parts: list[PartCoefficients] | Absent = ABSENT
     imputation: Imputation | Absent = ABSENT
     source: str | None = field(default=None, metadata=BESIDE, repr=False, compare=False)
 
@@ -264,6 +275,18 @@ class FitResult(Result):
         grades = self.levels if self.family == "ordinal" and not isinstance(self.levels, Absent) else ["one"]
         count = len(grades) - 1
         return list(self.fixed[:count])
+
+    @property
+    def coefficients(self) -> list[Coefficient]:
+        """Rows of all linear predictors in the order of the model's parameters; beside the mean's with the part's name before the term."""
+        parts = [] if isinstance(self.parts, Absent) else self.parts
+        named = [r.with_keys(term=f"{p.part}: {r.term}", label=f"{p.part}: {r.label}") for p in parts for r in p.fixed]
+        return [*self.fixed, *named]
+
+    @property
+    def coefficient_rows(self) -> list[Row]:
+        """The same as plain dictionaries."""
+        return [r.to_dict() for r in self.coefficients]
 
     @property
     def eta_of(self) -> str:

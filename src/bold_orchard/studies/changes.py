@@ -19,6 +19,8 @@ def estimates_of(path: Path) -> dict[str, Any]:
     d = json.loads(path.read_text(encoding="utf-8"))
     out: dict[str, Any] = {"rows used": [d["rows"]["used"], None]}
     out |= {r["label"]: [r["estimate"], r["se"]] for r in d["fixed"]}
+    for own in d.get("parts", []):
+        out |= {f"{own['part']}: {r['label']}": [r["estimate"], r["se"]] for r in own["fixed"]}
     for part in d["random"]:
         out |= {f"SD of {t} ({part['group']})": [sd, None] for t, sd in zip(part["terms"], part["sd"])}
     for name, value in (d["residual"] or {}).items():

@@ -31,6 +31,7 @@ from bold_orchard.inference.prediction.outcome_scale import latent, outcome_diff
 from bold_orchard.inference.prediction.unit_means import too_many, unit_means
 from bold_orchard.inference.summary import number
 from bold_orchard.results.means import MeansResult, sed_of
+from bold_orchard.sentence.tree import MEAN
 
 Array = NDArray[Any]
 Hold = Mapping[str, Sequence["float | str"]]
@@ -55,12 +56,13 @@ def means(
     method = df_method or fit.settings.df
     known = with_curves(fit, fit.precision(method))
     kept, offset, sure, own_scale = asked.kept, asked.offset, asked.sure, slope is None
-    over = asked.grid.random_variances(asked.points) if own_scale and not fit.design.additive else np.zeros(len(kept))
-    made = [
-        {"levels": cell} | (_mean(fit, known, row, constant, confidence, own_scale, v) if ok else nothing(fit, own_scale))
-        for cell, row, constant, ok, v in zip(asked.cells, kept, offset, sure, over.tolist())
-    ]  # fmt: skip
+    made = [{"levels": cell} | own for cell, own in zip(asked.cells, _means(fit, known, asked, confidence))]
     more = more or Comparisons()
+    if fit.one is None and fit.model.family.reads == "levels":  # probabilities of several levels, compared in no one number
+        asked_more = (more.against, more.letters, more.effect_sizes, more.trend, more.curve, slope, within, ratios)
+        if any(asked_more):
+            raise UsageError("of unordered levels the means are probabilities; name an equation with --part LEVEL for what compares them")
+        return document_of(fit, asked, made, [], np.full((len(kept), len(kept)), np.nan), correction, fit.df_name(method), confidence)
     base = None if more.against is None else place_of(more.against, asked.cells, [label(c) for c in asked.cells])
     cells = (known, asked.cells, kept, offset, sure, asked.within, confidence, correction)
     pairs, errors = _pairs(*cells)
@@ -130,7 +132,7 @@ def document_of(
         "df_method": method,
         "confidence": confidence,
         "link": fit.design.link,
-        "grades": list(fit.design.levels) if fit.design.graded else [],
+        "grades": list(fit.design.levels) if fit.design.graded or (fit.one is None and fit.model.family.reads == "levels") else [],
         "covariates": {c: v for c, v in grid.means.items() if c not in held},
         "averaged": averaged,
         "typical_units": grid.typical_units(),
@@ -168,6 +170,27 @@ def _cells(
     return [dict(zip(factors, own)) | dict(zip(held, at)) for at in values for own in levels]
 
 
+def _means(fit: Fit, known: CoefficientInference, asked: Asked, confidence: float) -> list[dict[str, Any]]:
+    """What is said of every cell."""
+    own_scale, rows = asked.slope is None, zip(asked.kept, asked.offset, asked.sure)
+    if fit.design.predictors:
+        from bold_orchard.inference.prediction.several_predictors import outcome_of_means, own_scale as of_part
+
+        plain = [_mean(fit, known, row, constant, confidence, False, 0.0) for row, constant, _ in rows]
+        if not own_scale:
+            return plain
+        if fit.one is not None and fit.one != MEAN:
+            return [m | of_part(fit.one, m["mean"], m["se"], confidence) for m in plain]
+        levels = fit.model.family.reads == "levels"
+        whole = outcome_of_means(fit, asked.points, confidence)
+        return [(dict.fromkeys(m) if levels else m) | w for m, w in zip(plain, whole)]
+    over = asked.grid.random_variances(asked.points) if own_scale and not fit.design.additive else np.zeros(len(asked.kept))
+    return [
+        _mean(fit, known, row, constant, confidence, own_scale, v) if ok else nothing(fit, own_scale)
+        for (row, constant, ok), v in zip(rows, over.tolist())
+    ]
+
+
 def _mean(
     fit: Fit,
     known: CoefficientInference,
@@ -177,7 +200,7 @@ def _mean(
     own_scale: bool,
     variance: float,
 ) -> dict[str, Any]:
-    mean, se = latent(fit, known, row, constant) if own_scale else (float(row @ known.b), known.se(row))
+    mean, se = latent(fit, known, row, constant) if own_scale else (float(row @ known.b) + constant, known.se(row))
     df = known.df(row[None, :])
     width = quantile_t(confidence, df) * se
     entry = {"mean": number(mean), "se": number(se), "df": df, "ci": [mean - width, mean + width]}
@@ -249,7 +272,7 @@ def _finish_pairs(
 ) -> None:  # fmt: skip
     """Differences on the outcome's own scale, and ratios where they are asked for."""
     for pair in pairs:
-        if own_scale and not fit.design.additive:
+        if own_scale and not fit.design.additive and not fit.design.predictors:
             i, j = pair["places"]
             pair |= outcome_difference(fit, known, (rows[i], rows[j]), (float(offset[i]), float(offset[j])), confidence)
         if ratios:
@@ -260,6 +283,7 @@ def _finish_pairs(
 def terms_with_means(fit: Fit) -> list[str]:
     """All categories and products of categories of the fixed part; "" where there is none, for the mean of all."""
     known = {name for name, _ in fit.design.categories()}
-    plain = [t.alone for t in fit.design.fixed.terms if fit.one is None or t.outcome == fit.one]
+    one = MEAN if fit.one is None and MEAN in fit.design.predictors else fit.one
+    plain = [t.alone for t in fit.design.fixed.terms if one is None or t.outcome == one]
     out = [str(t) for t in plain if t.factors and all(str(f) in known for f in t.factors)]
     return list(dict.fromkeys(out)) or [""]

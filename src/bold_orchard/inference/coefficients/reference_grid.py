@@ -138,13 +138,10 @@ class ReferenceGrid:
 
     def _asked(self, table: Table) -> Table:
         """Rows of the outcome, of several, that is asked about; the first where none is."""
-        outcomes = self.design.outcomes
-        if not outcomes:
+        names = self.design.stacked_names
+        if not names:
             return table
-        code = outcomes.index(self.fit.one) if self.fit.one is not None else 0
-        return table.with_columns(
-            {OUTCOME: Texts(np.full(len(table), code, dtype=np.intp), np.array(outcomes, dtype=object), outcomes)}
-        )
+        return _of_name(table, names, names.index(self.fit.one) if self.fit.one is not None else 0)
 
     def random_products(self, points: Sequence[Held]) -> list[Array]:
         """For each clause the mean of z z' over the combinations of categories of a point, (points, k, k): tr(G M) is what the units'
@@ -163,16 +160,14 @@ class ReferenceGrid:
                 owner.append(i)
         raw = {c: self.design.table.kind(c) == "number" for c in names}
         columns = {c: np.array([cell[c] for cell in cells], dtype=float if raw[c] else object) for c in names}
-        maker = ColumnMaker(
-            self._asked(Table(columns, "the grid", len(cells))),
-            self.design.memory,
-            learn=False,
-            reference=self._training,
-        )
+        grid, names = Table(columns, "the grid", len(cells)), self.design.predictors
+        tables = [_of_name(grid, names, k) for k in range(len(names))] or [self._asked(grid)]
+        makers = [ColumnMaker(t, self.design.memory, learn=False, reference=self._training) for t in tables]
         counts = np.bincount(owner, minlength=len(points))
         out = []
         for clause, each in zip(self.design.clauses, self.design.sentence.clauses):
-            z = build_part(each.terms, False, maker).values
+            parts = [build_part(each.terms, False, maker).values for maker in makers]
+            z = [sum(columns) for columns in zip(*parts)]
             scale = self.design.mean_of(np.broadcast_to(relationship(self.design, clause), len(self.design.y)))
             made = [[np.bincount(owner, a * b, minlength=len(points)) / counts for b in z] for a in z]
             out.append(scale * np.array(made).transpose(2, 0, 1))
@@ -263,6 +258,13 @@ class Asked:
     kept: Array
     offset: Array
     sure: NDArray[np.bool_]
+
+
+def _of_name(table: Table, names: tuple[str, ...], code: int) -> Table:
+    """The rows said to be of one of several outcomes or linear predictors."""
+    return table.with_columns(
+        {OUTCOME: Texts(np.full(len(table), code, dtype=np.intp), np.array(names, dtype=object), names)}
+    )
 
 
 def _number(value: object) -> float | None:

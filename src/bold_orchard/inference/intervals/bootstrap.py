@@ -38,7 +38,7 @@ def bootstrap_intervals(
     if len(good) < samples:
         notes.append(f"{samples - len(good):,} of {samples:,} refits did not converge and were left out.")
     rows, psi = [], fit.evaluation.psi
-    for entry, (parameter, place) in zip(fit.result["fixed"], columns):
+    for entry, (parameter, place) in zip(fit.result.coefficient_rows, columns):
         low, high = (None, None) if place is None else ends[:, place]
         rows.append(row_of(parameter, entry["estimate"], low, high))
     first = len(fit.evaluation.b)

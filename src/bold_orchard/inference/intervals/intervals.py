@@ -64,7 +64,7 @@ def intervals(
 
 def _wald_fixed(fit: Fit, confidence: float) -> list[dict[str, Any]]:
     rows = []
-    for parameter, entry in zip(fit.catalogue.fixed, fit.result["fixed"]):
+    for parameter, entry in zip(fit.catalogue.fixed, fit.result.coefficient_rows):
         low = high = None
         if entry["se"] is not None:
             width = quantile_t(confidence, entry["df"]) * entry["se"]
@@ -107,7 +107,7 @@ def _profiled(fit: Fit, confidence: float, points: int, report: Progress, notes:
     surface, rows, lowest, total = Surface(ml.evaluation), [], 0.0, len(columns) + len(followed)
     for done, (parameter, place) in enumerate(columns):
         report(done, total)
-        row = row_of(parameter, fit.result["fixed"][done]["estimate"])
+        row = row_of(parameter, fit.result.coefficient_rows[done]["estimate"])
         if place is not None:
             lowest = min(
                 lowest, _follow(fixed_line(ml.evaluation, place, surface), None, _target(confidence), points, row)

@@ -44,7 +44,7 @@ class _Writer:
     @cached_property
     def fixed(self) -> dict[str, int]:
         """Names of the columns of X and their place, aliased ones left out."""
-        dropped = {r["term"] for r in self.fit.result["fixed"] if r["estimate"] is None}
+        dropped = {r["term"] for r in self.fit.result.coefficient_rows if r["estimate"] is None}
         return {n: i for i, n in enumerate(self.fit.design.fixed.names) if n not in dropped}
 
     @property
@@ -100,7 +100,7 @@ class _Writer:
         """beta_k, or its estimate."""
         k = self.fixed[name] + (0 if "intercept" in self.fixed else 1)
         symbol = f"\\beta_{{{k}}}"
-        row = next(r for r in self.fit.result["fixed"] if r["term"] == name)
+        row = next(r for r in self.fit.result.coefficient_rows if r["term"] == name)
         meaning = "average intercept" if name == "intercept" else f"average effect of {row['label']}"
         self.where[symbol] = meaning + (f", estimated as {row['estimate']:.{self.digits}g} (SE {row['se']:.{max(self.digits - 1, 1)}g})"
                                         if self.estimates and row["se"] is not None else "")  # fmt: skip

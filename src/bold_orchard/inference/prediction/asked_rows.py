@@ -75,7 +75,7 @@ def answered(fit: Fit, used: Table) -> NDArray[np.bool_]:
 
 def refused(fit: Fit, table: Table, new_observation: bool) -> NDArray[np.intp]:
     """Numbers of the rows that have all covariates and no prediction all the same."""
-    if len(fit.model.kept) == len(fit.design.fixed.names):
+    if len(fit.model.kept) == len(fit.design.fixed.names) or fit.design.predictors:
         return np.zeros(0, dtype=np.intp)
     complete = complete_rows(fit, table, new_observation)
     return np.asarray(table.row_numbers[complete][~answered(fit, table.take(complete))])

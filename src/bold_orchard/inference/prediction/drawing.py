@@ -195,7 +195,7 @@ def coefficients(fits: Sequence[Fit], confidence: float) -> list[dict[str, Any]]
     rows, slopes = [], []
     for f in fits:
         cuts = {r.term for r in f.result.thresholds}
-        for r in f.result.fixed:
+        for r in f.result.coefficients:
             if r.estimate is None:
                 continue
             width = None if r.se is None else quantile_t(confidence, r.df) * r.se

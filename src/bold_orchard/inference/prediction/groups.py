@@ -32,7 +32,7 @@ def groups(fit: Fit, confidence: float = 0.95) -> GroupsResult:
     design = fit.design
     if not design.clauses:
         raise OrchardError(f"'{fit.name}' has no each clause, so there are no units to look at")
-    fixed = {r["term"]: r["estimate"] for r in fit.result["fixed"] if r["estimate"] is not None}
+    fixed = {r.term: r.estimate for r in fit.result.coefficients if r.estimate is not None}
     width = quantile_t(confidence, None)
     has_spread = design.random_spread
     out = []

@@ -122,8 +122,13 @@ def _arrays_of_run(
     blank = np.full(len(run), np.nan)
     out = dict.fromkeys(FIELDS, blank) | {"known": np.full((len(run), len(fit.design.clauses)), np.nan)}
     return out | dict.fromkeys(
-        [f"{CHANCE}{level}" for level in (fit.design.levels if fit.design.graded else ())], blank
+        [f"{CHANCE}{level}" for level in (fit.design.levels if _has_chances(fit) else ())], blank
     )
+
+
+def _has_chances(fit: Fit) -> bool:
+    """Whether what is predicted are probabilities of several levels."""
+    return fit.design.graded or fit.model.family.reads == "levels"
 
 
 def linear_predictor(fit: Fit, table: Table) -> tuple[Array, Array]:
@@ -139,6 +144,10 @@ def _average(fit: Fit, at: Needed) -> Array:
 
 
 def _of_run(fit: Fit, table: Table, confidence: float, new_observation: bool, rng: np.random.Generator) -> Predictions:
+    if fit.design.predictors:
+        from bold_orchard.inference.prediction.predict_several import of_run
+
+        return of_run(fit, table, confidence, new_observation, rng)
     design, at = fit.design, needed(fit, table, new_observation)
     used, x = at.used, at.x
     average = _average(fit, at)
@@ -320,6 +329,8 @@ def document_of(
         "predicted": made.predicted, "se": made.se, "low": made.low, "high": made.high,
         "predicted_average": made.average, "residual": made.residual,
     } | {f"probability[{level}]": p for level, p in made.probabilities.items()}  # fmt: skip
+    if made.probabilities and not fit.design.graded:
+        columns["most_probable"] = by_runs_of_levels(table, made.probabilities)
     columns["units_known"] = _units_known(fit, table, made.known)
     given = by_runs(table, made.given_neighbours, lambda values: values == GIVEN)
     neighboured = int(given.sum())
@@ -337,7 +348,7 @@ def document_of(
         "df": df,
         "units": sorted(u.name for u in fit.design.groups),
         "new_units": new_units,
-        "grades": list(fit.design.levels) if fit.design.graded else [],
+        "grades": list(fit.design.levels) if _has_chances(fit) else [],
         "rows": Rows(
             {number: range(1, len(table) + 1) if table.rows is None else table.rows} | beside(table, columns, fit.name)
         ),
@@ -364,6 +375,14 @@ def beside(table: Table, made: dict[str, Any], name: str) -> dict[str, Any]:
     if ours:
         made = {"outcome": table.column(OUTCOME)} | made
     return own | {f"{k} of {name}" if k in own else k: v for k, v in made.items()}
+
+
+def by_runs_of_levels(table: Table, probabilities: dict[str, Array]) -> Texts:
+    """The most probable level of every row; nothing where there is no prediction."""
+    levels = list(probabilities)
+    stacked = np.stack([np.asarray(p) for p in probabilities.values()], axis=1)
+    codes = np.where(np.isnan(stacked).any(axis=1), len(levels), np.nan_to_num(stacked).argmax(axis=1))
+    return texts_of(codes.astype(np.intp), [*levels, ""])
 
 
 def _units_known(fit: Fit, table: Table, known: Array) -> Texts:

@@ -50,6 +50,8 @@ def residuals(fit: Fit, units: list[UnitEffects] | None = None, seed: int = 0) -
 def fitted_values(fit: Fit) -> tuple[Array, Array]:
     """The mean of the outcome in every row used, with the units' effects and without, (n,) each."""
     eta, average = fit.model.linear_predictor(), fit.model.average_part() + fit.model.curve_part()
+    if fit.design.predictors:
+        return _row_means(fit, eta, average)
     return (eta, average) if fit.design.additive else (outcome_mean(fit, eta), outcome_mean(fit, average))
 
 
@@ -79,14 +81,29 @@ def _(model: SpreadModel, eta: Array, average: Array, fit: Fit, seed: int) -> Re
 def _(model: GeneralizedModel, eta: Array, average: Array, fit: Fit, seed: int) -> Residuals:
     """Grades have mean grades as fitted values and no plain residual."""
     design, family = model.design, model.family
-    lower, upper = family.cdf(design.y, eta - model.shift, model.extra)
+    lower, upper = family.cdf(design.y, model.family_eta(eta), model.extra)
     u = lower + np.random.default_rng(seed).random(len(lower)) * (upper - lower)
     standardised = special.ndtri(np.clip(u, 1e-15, 1 - 1e-15))
-    mean, overall = outcome_mean(fit, eta), outcome_mean(fit, average)
-    if design.graded:
+    mean, overall = _row_means(fit, eta, average)
+    if design.graded or family.reads == "levels":
         return Residuals(mean, overall, standardised, standardised, standardised, standardised)
     y = design.y if design.trials is None else design.y / design.trials
     return Residuals(mean, overall, y - mean, y - overall, standardised, standardised)
+
+
+def _row_means(fit: Fit, eta: Array, average: Array) -> tuple[Array, Array]:
+    """The mean of the outcome in the rows used, with the units' effects and without; of unordered levels the probability of the one that is there."""
+    model = fit.model
+    if not fit.design.predictors:
+        return outcome_mean(fit, eta), outcome_mean(fit, average)
+    whole = model.whole or model
+    every = [whole.design.folded(v) for v in (whole.linear_predictor(), whole.average_part())]
+    if model.family.reads == "levels":
+        place = np.asarray(fit.of_table.design.y, dtype=np.intp)[None]
+        one, other = (np.take_along_axis(model.family.probabilities(e), place, axis=0)[0] for e in every)
+    else:
+        one, other = (np.asarray(model.family.mean(e, model.extra)) for e in every)
+    return one, other
 
 
 def _by_covariance(model: GaussianModel, rest: Array) -> tuple[Array, Array]:

@@ -22,7 +22,8 @@ def outcome_mean(fit: Fit, eta: Array) -> Array:
     """The mean of the outcome at a linear predictor; of grades the mean grade."""
     if fit.design.graded:
         return mean_grade(np.stack(list(grade_chances(fit, eta).values()), axis=-1))
-    return np.asarray(fit.model.family.mean(eta, fit.model.extra))
+    at = fit.design.folded(eta) if fit.design.predictors else eta
+    return np.asarray(fit.model.family.mean(at, fit.model.extra))
 
 
 def outcome_slope(fit: Fit, eta: Array) -> Array:

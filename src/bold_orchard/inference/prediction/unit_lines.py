@@ -147,10 +147,10 @@ class Lines:
             columns[self.along] = levels.raw[np.array(levels.positions)][values.astype(np.intp)]
         for call in self.fit.design.sentence.lags:
             columns[call.written] = np.full(n, self.fit.design.mean_of(self.fit.design.table.numbers(call.written)))
-        outcomes = self.fit.design.outcomes
-        if outcomes:
-            code = outcomes.index(self.fit.one) if self.fit.one is not None else 0
-            columns[OUTCOME] = Texts(np.full(n, code, dtype=np.intp), np.array(outcomes, dtype=object), outcomes)
+        names = self.fit.design.stacked_names
+        if names:
+            code = names.index(self.fit.one) if self.fit.one is not None else 0
+            columns[OUTCOME] = Texts(np.full(n, code, dtype=np.intp), np.array(names, dtype=object), names)
         return Table(columns, "the lines", n)
 
 

@@ -83,7 +83,10 @@ def grown_squares(model: FittedModel[Any, Any], clause: Clause) -> Array | float
 
 
 def mean_effect_variance(model: FittedModel[Any, Any], clause: Clause, rows: Rows | None = None) -> float:
-    """What a clause's effects add to the variance of a row on average."""
+    """What a clause's effects add to the variance of a row on average; of several linear predictors, of the mean's."""
+    design = model.design
+    if design.stacked:
+        rows = np.arange(len(design.y)) % len(design.predictors) == 0
     g = model.evaluation.covariance(clause.block)[clause.columns, clause.columns]
     return float((g * mean_products(model.design, clause, grown_squares(model, clause), rows)).sum())
 

@@ -70,7 +70,7 @@ def components(
             row,
             None if zero or se == 0 else se,
             z,
-            None if row["part"] is None or design.outcomes else row["part"] / total,
+            None if row["part"] is None or design.stacked_names else row["part"] / total,
             boundary,
         )
         out.append(made | {"change": number(float(slope @ step))})
@@ -96,8 +96,8 @@ def components(
         "confidence": confidence,
         "components": out,
         "icc": _icc(fit, rows),
-        "r2": r_squared(fit) if not design.outcomes else {"marginal": None, "conditional": None},
-        "latent_variance": None if design.additive else rows[-1]["estimate"],
+        "r2": r_squared(fit) if not design.stacked_names else {"marginal": None, "conditional": None},
+        "latent_variance": None if design.additive or design.predictors else rows[-1]["estimate"],
         "against": None if against is None else against.name,
         "reduction": reduction,
         "notes": notes,
@@ -180,7 +180,7 @@ def _entries(fit: Fit) -> list[dict[str, Any]]:
         v, kind = residual_variance(design, e.criterion, e.theta[e.criterion.phi], e.row_variance), "residual"
         part = mean_residual_variance(fit.model)
     else:
-        v = part = latent_variance(fit)
+        v = part = np.nan if design.predictors else latent_variance(fit)
         kind = "latent"
     rows.append({"group": "residual", "unit": None, "kind": kind, "term": "residual", "term2": None, "estimate": v,
                  "parameter": fit.catalogue.residual_sd, "at": None, "part": part, "size": 1.0, "sd": np.sqrt(v), "correlation": None})  # fmt: skip
@@ -344,6 +344,8 @@ def _icc(fit: Fit, rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
     Where variances depend on a category the same for each of its levels, in ``by_level``.
     """
     design = fit.design
+    if design.predictors:  # each on a scale of its own
+        return []
     if design.outcomes:
         return [entry for name in design.outcomes for entry in _icc_of(fit, name)]
     whole = _alike(fit, [mean_effect_variance(fit.model, c) for c in design.clauses], rows[-1]["part"])

@@ -10,8 +10,8 @@ from bold_orchard.results.fit import FitResult
 
 def fit_figure(d: FitResult) -> Figure:
     """Estimates and intervals of all terms but the intercept, in the order of the sentence."""
-    rows = [r for r in d["fixed"] if r["estimate"] is not None and r["term"] != "intercept"]
-    rows = rows or [r for r in d["fixed"] if r["estimate"] is not None]
+    rows = [r for r in d.coefficient_rows if r["estimate"] is not None and r["term"] != "intercept"]
+    rows = rows or [r for r in d.coefficient_rows if r["estimate"] is not None]
     height = max(8.0, 0.45 * len(rows) + 2)
     figure, (ax,) = canvas(1, 1, f"Average effects, {d['name']}: {d['model']}", height=height)
     ax.axvline(0.0, color=BARK, linewidth=1)

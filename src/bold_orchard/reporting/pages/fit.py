@@ -30,6 +30,7 @@ def fit_page(d: FitResult, digits: int = 4) -> Page:
         page.warning(text)
     page.text(f"{what_was_fitted(d)}\n{groups(d)}".strip())
     average_effects(page, d, digits)
+    _parts(page, d, digits)
     variation(page, d, digits)
     _likelihood(page, d, digits)
     return page.notes([n for n in d["notes"] if n not in d.get("warnings", [])])
@@ -122,6 +123,46 @@ def average_effects(page: Page, d: FitResult, digits: int) -> None:
     page.text("\n".join(words))
 
 
+PART_WORDS = {
+    "zeros": ("Zeros", "the logit of the probability of a zero of its own", "the odds of such a zero"),
+    "spread": ("Spread", "the logarithm of the spread", "the spread"),
+}
+
+
+def _parts(page: Page, d: FitResult, digits: int) -> None:
+    """Coefficients of what else depends on columns."""
+    level, words = f"{100 * d['confidence']:g}% interval", []
+    for part in d["parts"] if d.get("parts") else []:
+        title, scale, what = PART_WORDS[part["part"]]
+        if part["part"] == "zeros" and d["family"].startswith("hurdle"):
+            scale, what = "the logit of the probability of a zero", "the odds of a zero"
+        if part["part"] == "spread":
+            scale = f"the logarithm of {SPREADS.get(d['family'], 'the residual SD')}"
+        rows = []
+        for r in part["fixed"]:
+            ends = f"{figure(r['ci'][0], digits)} to {figure(r['ci'][1], digits)}" if r["ci"] else "—"
+            factor = None if r["estimate"] is None or r["term"] == "intercept" else math.exp(min(r["estimate"], 700.0))
+            times = "" if factor is None else figure(factor, 3)
+            rows.append((r["label"], figure(r["estimate"], digits), figure(r["se"], digits), ends, times, figure(r["statistic"], 3), p_value(r["p"])))
+        strips = [interval(r["estimate"], r["ci"]) for r in part["fixed"]]
+        page.table(f"{title} ({part['link']} scale)", ("term", "estimate", "SE", level, "factor", "z", "p"), rows, strips)
+        words.append(f"{title}: the estimates are differences in {scale}; the factor is by what 1 more multiplies {what}.")
+    if words:
+        page.text("\n".join(words))
+
+
+SPREADS = {
+    "gamma": "the dispersion, the squared coefficient of variation",
+    "negative-binomial": "1/theta, the variance beyond Poisson's over the squared mean",
+    "zero-inflated-negative-binomial": "1/theta, the variance beyond Poisson's over the squared mean",
+    "hurdle-negative-binomial": "1/theta, the variance beyond Poisson's over the squared mean",
+    "beta": "1/phi, the inverse of the precision",
+    "beta-binomial": "1/phi, the inverse of the precision",
+    "student": "the scale",
+    "lognormal": "the SD of the logarithm",
+}
+
+
 def parts_of(estimates: dict[str, float | None]) -> list[tuple[str, str, float, float]]:
     """Columns of which the parts within and between levels of a unit stand there, and the column itself does not: column, unit, both."""
     out = []
@@ -155,6 +196,7 @@ def variation(page: Page, d: FitResult, digits: int) -> None:
     own = res["variance"] if res and "variance" in res else None
     mean = d.get("mean_residual_variance", own)
     known = res is not None and res.get("structure") == KNOWN
+    several_predictors = bool(d.get("parts")) or d["family"] == "nominal"
     curves = {s["smooth"] for s in d.get("smooths") or []}
     if known:
         own = mean
@@ -166,7 +208,7 @@ def variation(page: Page, d: FitResult, digits: int) -> None:
         for i, (term, sd) in enumerate(zip(part["terms"], part["sd"])):
             alone = share if len(part["terms"]) == 1 else ""
             rows.append((part["group"], term, figure(sd, digits), figure(part["covariance"][i][i], digits), alone))
-        if len(part["terms"]) > 1 and at_mean is not None:
+        if len(part["terms"]) > 1 and at_mean is not None and not several_predictors:
             rows.append((part["group"], "all, mean over rows", "", figure(at_mean, digits), share))
     several = "observed" in d["rows"]
     if several and res:

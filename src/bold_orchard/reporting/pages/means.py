@@ -40,6 +40,10 @@ def means_page(d: MeansResult, digits: int = 4, differences: bool = False, sed: 
 
 def _means_of(page: Page, d: MeansResult, digits: int, drawn: bool, differences: bool, sed: bool, title: str) -> None:
     """The means of one term, then its differences."""
+    if d["grades"] and all(m["mean"] is None and m.get("chances") for m in d["means"]):
+        _probabilities(page, d, digits, title)
+        _conditions(page, d, digits)
+        return
     names = list(d["means"][0]["levels"]) or [""]
     level = f"{100 * d['confidence']:g}% interval"
     columns = (
@@ -91,6 +95,18 @@ def _means_of(page: Page, d: MeansResult, digits: int, drawn: bool, differences:
         page.text(
             f"{errors} of differences: {figure(s['min'], 3)} to {figure(s['max'], 3)}, mean {figure(s['mean'], 3)}."
         )
+
+
+def _probabilities(page: Page, d: MeansResult, digits: int, title: str) -> None:
+    """Of unordered levels the probability of each, for an average unit and averaged over units."""
+    level = f"{100 * d['confidence']:g}% interval"
+    rows = []
+    for m in d["means"]:
+        where = ", ".join(_levels(m, digits)) or "all rows"
+        for k, c in enumerate(m["chances"]):
+            rows.append((where if k == 0 else "", c["grade"], percent(c["chance"]), " to ".join(percent(v) for v in c["ci"]), percent(c["population"])))
+    names = ", ".join(d["means"][0]["levels"]) or ""
+    page.table(title or "The probability of each level", (names, Left(d["outcome"]), "average\nunit", level, "averaged\nover units"), rows)
 
 
 def _scale(d: MeansResult) -> str:

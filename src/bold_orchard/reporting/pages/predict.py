@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bold_orchard.errors import counted as count
-from bold_orchard.reporting.numbers import figure
+from bold_orchard.reporting.numbers import figure, percent
 from bold_orchard.reporting.page import Left, Page
 from bold_orchard.reporting.pages.origin import from_draws
 from bold_orchard.results.predict import PredictResult
@@ -24,6 +24,8 @@ def predict_page(d: PredictResult, digits: int = 4) -> Page:
     )
     drawn = from_draws(page, d)
     level = f"{100 * d['confidence']:g}% interval"
+    if d["grades"] and d["rows"] and all(r["predicted"] != r["predicted"] for r in d["rows"][:12]):
+        return _of_levels(page, d).notes(d["notes"])
     rows = []
     for r in d["rows"][:12]:
         r |= {k: r[f"{k} of {d['name']}"] for k in OURS if f"{k} of {d['name']}" in r}
@@ -48,3 +50,13 @@ def predict_page(d: PredictResult, digits: int = 4) -> Page:
         )
     )
     return page.notes(d["notes"])
+
+
+def _of_levels(page: Page, d: PredictResult) -> Page:
+    """Probabilities of unordered levels."""
+    rows = []
+    for r in d["rows"][:12]:
+        where = ", ".join(f"{u} {r[u]}" for u in d["units"] if u in r)
+        rows.append((str(r.get("row", "")), where, *(percent(r[f"probability[{level}]"]) for level in d["grades"]), r["most_probable"]))
+    page.table("", ("row", Left("where"), *d["grades"], Left("most probable")), rows)
+    return page.text("All rows go to a file with --csv FILE, the probability of each level in columns of its own.")

@@ -82,7 +82,7 @@ def publication_table(fits: Sequence[Entry], options: TableOptions) -> TableResu
 
 
 def _names(fits: Sequence[Entry]) -> list[str]:
-    names = [w for f, _ in fits for r in f["fixed"] for w in (r["term"], *re.findall(r"[A-Za-z_][\w ]*", r["term"]))]
+    names = [w for f, _ in fits for r in f.coefficient_rows for w in (r["term"], *re.findall(r"[A-Za-z_][\w ]*", r["term"]))]
     return [*names, *(g["group"] for f, _ in fits for g in f["groups"])]
 
 
@@ -91,10 +91,10 @@ def _effects(
 ) -> list[TableRow]:
     printed: dict[str, str] = {}
     for f, _ in fits:
-        for r in f["fixed"]:
+        for r in f.coefficient_rows:
             printed.setdefault(r["term"], r["label"])
     chosen = _chosen(printed, options)
-    cells = [{r["term"]: r for r in f["fixed"]} for f, _ in fits]
+    cells = [{r["term"]: r for r in f.coefficient_rows} for f, _ in fits]
     return [
         TableRow(EFFECTS, labels.of(t, printed[t]), [
             _cell(own[t], f, pattern, used, options.digits) if t in own else NOTHING for own, (f, _) in zip(cells, fits)
