@@ -187,9 +187,7 @@ class Model(Fitted):
 
         self.core.needs_one_table("simulate")
         core = self.with_rows().core
-        return self._answer(
-            simulate(core, core.design.table if new is None else table(new, missing, where), draws, seed)
-        )
+        return self._answer(simulate(core, core.own_table if new is None else table(new, missing, where), draws, seed))
 
     def carry(
         self, data: Any, sentence: str, *, imputations: int = 100, progress: Progress | None = None, **options: Any
@@ -352,7 +350,7 @@ def _left_out(
 def draw(
     *fits: Model | str, kind: str = "lines", along: str | None = None, unit: str | None = None,
     units: Sequence[str] = (), by: str | None = None, confidence: float | None = None, seed: int = SEED,
-    figure: str | None = None, slope: bool = False, outcome: str | None = None,
+    figure: str | None = None, slope: bool = False, outcome: str | None = None, part: str | None = None,
 ) -> Answer:  # fmt: skip
     """Lines of units over the data, observed against predicted, effects, or coefficients of several fits; see ``orchard draw``."""
     from bold_orchard.inference.prediction.draw import check_options
@@ -371,7 +369,7 @@ def draw(
     for core in cores if kind != "coefficients" else []:
         core.needs_one_table(f"draw --kind {kind}")
     chosen = [c.outcomes(outcome) for c in cores]
-    cores = [c.of(names[0]) if names and kind != "coefficients" else c for c, names in zip(cores, chosen)]
+    cores = [c.of(names[0]) if names and kind != "coefficients" else c.part(part) for c, names in zip(cores, chosen)]
     result = drawn(cores, kind, along, unit, named, by, level, seed, figure, slope)
     return Answer(result, all(f.converged for f in cores))
 

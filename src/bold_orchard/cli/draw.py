@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import one_outcome_option, output_options
+from bold_orchard.cli.options import one_outcome_option, output_options, part_option
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
@@ -48,6 +48,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--slope", action="store_true", help="effects: how steep the line or curve is along the predictor"
     )
     one_outcome_option(parser)
+    part_option(parser)
     output_options(parser)
 
 
@@ -62,7 +63,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     units = [n.strip() for n in args.units.split(",")] if args.units else []
     return draw(
         *args.fits, kind=args.kind, along=args.along, unit=args.unit, units=units, by=args.by,
-        confidence=args.confidence, seed=args.seed, figure=args.figure, slope=args.slope, outcome=args.outcome,
+        confidence=args.confidence, seed=args.seed, figure=args.figure, slope=args.slope, outcome=args.outcome, part=args.part,
     )  # fmt: skip
 
 

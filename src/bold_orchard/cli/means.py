@@ -6,7 +6,14 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import errors_option, fit_argument, one_outcome_option, output_options, posterior_option
+from bold_orchard.cli.options import (
+    errors_option,
+    fit_argument,
+    one_outcome_option,
+    output_options,
+    part_option,
+    posterior_option,
+)
 from bold_orchard.errors import UsageError
 
 if TYPE_CHECKING:
@@ -53,7 +60,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--df", choices=("residual", "normal", "satterthwaite", "kenward-roger"),
                         help="degrees of freedom (default: those of the fit)")  # fmt: skip
     one_outcome_option(parser)
-    parser.add_argument("--part", metavar="PART", help="means of a predictor beside the mean's: zeros, spread, or a level of an unordered outcome")
+    part_option(parser)
     parser.add_argument("--force", action="store_true", help="go on with a fit that did not converge")
     posterior_option(parser)
     errors_option(parser)

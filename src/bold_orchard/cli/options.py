@@ -75,6 +75,15 @@ def one_outcome_option(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def part_option(parser: argparse.ArgumentParser) -> None:
+    """The option of commands that answer about a linear predictor beside the mean's."""
+    parser.add_argument(
+        "--part",
+        metavar="PART",
+        help="of the part zeros or spread, or of one level of an unordered outcome (default: the whole outcome)",
+    )
+
+
 def fit_argument(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "fit",

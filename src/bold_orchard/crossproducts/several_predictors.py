@@ -149,7 +149,9 @@ class SeveralRows(Weighted):
                 for a, b in itertools.product(range(stage.size), repeat=2):
                     add(f, a, f, b, back.inverse[f][a, b][code], False)
                 for g, columns in stage.slices.items() if i in back.rights else ():
-                    for a, (b, at) in itertools.product(range(stage.size), enumerate(range(columns.start, columns.stop))):
+                    for a, (b, at) in itertools.product(
+                        range(stage.size), enumerate(range(columns.start, columns.stop))
+                    ):
                         add(f, a, products.stages[g].unit, b, back.rights[i][a, at][code])
                 for t, a, blocks in beside[i]:
                     for b in range(t.size):
@@ -176,7 +178,11 @@ def _fixed(columns: list[Array], numbers: Sequence[int], of: Array) -> tuple[Arr
         parts.append(q.T)
         kept += [places[i] for i in have]
         blocks.append(r * scales[have])
-    return (np.vstack(parts) if parts else np.zeros((0, n))), kept, linalg.block_diag(*blocks) if blocks else np.zeros((0, 0))
+    return (
+        (np.vstack(parts) if parts else np.zeros((0, n))),
+        kept,
+        linalg.block_diag(*blocks) if blocks else np.zeros((0, 0)),
+    )
 
 
 def _effects(unit: RandomUnit, columns: list[Array], of: Array) -> tuple[Array, Array]:

@@ -58,7 +58,9 @@ def _check(sentence: tree.Sentence) -> None:
         else next((f"a covariance that is {e.structure.kind}" for e in sentence.each if e.structure.kind in ("given", "exchangeable")), "")
     )  # fmt: skip
     if beside:
-        raise OrchardError(f"several linear predictors (zeros, spread, unordered levels) do not go with {beside}; leave one out")
+        raise OrchardError(
+            f"several linear predictors (zeros, spread, unordered levels) do not go with {beside}; leave one out"
+        )
     for term in (*sentence.zeros, *sentence.spread):
         for factor in term.factors:
             if isinstance(factor, tree.Call) and factor.function == "offset":

@@ -70,7 +70,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
         *(lambda one=one: one_step(fit, one) for one in followed),
         lambda: _within(fit, unit) if additive else (None, []),
         lambda: [(u.name, brown_forsythe(rest.standardised, u.codes)) for u in (units_of(fit) if unit is None else [unit])],
-        lambda: None if fit.design.graded else spread_by_fitted(rest.standardised, rest.fitted),
+        lambda: None if fit.design.graded or fit.design.family == "nominal" else spread_by_fitted(rest.standardised, rest.fitted),
         lambda: curvature(fit, rest.standardised),
     ]  # fmt: skip
     # a generalized likelihood is evaluated by one at a time
@@ -187,7 +187,7 @@ def _lacking(fit: Fit, rest: Residuals) -> dict[str, dict[str, Any]]:
         return {}
     fixed = {c.name for c in columns_of(design.sentence.terms)}
     known = units_of(fit)
-    for name in scouted_units(design.table):
+    for name in scouted_units(fit.own_table):
         unit = _other_unit(fit, name)
         if set(columns_of_unit(name)) <= fixed or any(same_partition(unit, u) for u in known):
             continue

@@ -32,7 +32,9 @@ class Several(Family):
     def derivatives(self, eta: Array, extra: Array) -> tuple[Array, Array, Array, Array]:
         made = self.jet(eta, extra)
         p, value = len(eta), self.value(eta, extra)
-        return value, *(_whole(d, (p,) * k, value.shape) for k, d in enumerate((made.first, made.second, made.third), 1))  # type: ignore[return-value]
+        return value, *(
+            _whole(d, (p,) * k, value.shape) for k, d in enumerate((made.first, made.second, made.third), 1)
+        )  # type: ignore[return-value]
 
     def slopes(self, eta: Array, extra: Array) -> tuple[Array, Array]:
         made = self.jet(eta, extra, 2)

@@ -12,6 +12,7 @@ import numpy as np
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import build_design
 from bold_orchard.design.design import Design, Options
+from bold_orchard.design.outcomes import OURS
 from bold_orchard.design.subset import some_rows
 from bold_orchard.design.transformations import OUTCOME
 from bold_orchard.errors import OrchardError, UsageError, unknown_name
@@ -158,8 +159,15 @@ class Fit:
         if not self.design.stacked:
             return self
         keep = np.arange(0, len(self.design.y), len(self.design.predictors))
-        model = replace(self.model, design=replace(some_rows(self.design, keep, whole_units=True), unstacked=True), whole=self.model)
+        rows = some_rows(self.design, keep, whole_units=True)
+        model = replace(self.model, design=replace(rows, unstacked=True), whole=self.model)
         return replace(self, model=model)
+
+    @property
+    def own_table(self) -> Table:
+        """The rows used as the table has them."""
+        table = self.of_table.design.table
+        return table.only([c for c in table.columns if c not in OURS]) if self.design.predictors else table
 
     def outcomes(self, asked: str | None) -> list[str]:
         """The outcomes that a question is about: the one asked for, or all; nothing where there is one. Raises UsageError for a name that is none."""

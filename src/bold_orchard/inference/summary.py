@@ -73,7 +73,9 @@ def summarise(
         "warnings": warnings,
         "df_method": df_method,
         "confidence": confidence,
-        "intercept_at": list(design.fixed.zeros) if design.fixed.intercept or design.graded or design.outcomes or design.predictors else [],
+        "intercept_at": list(design.fixed.zeros)
+        if design.fixed.intercept or design.graded or design.outcomes or design.predictors
+        else [],
         "transformations": [{"term": t, "meaning": m} for t, m in design.meanings.items()],
     } | mean_variances(model)
     engine, workers = design.engine
@@ -107,7 +109,9 @@ def _by_part(
         own = [rows[k] | {key: rows[k][key].removeprefix(prefix) for key in ("term", "label")} for k in mine]
         return own, [[covariance[i][j] for j in mine] for i in mine]
 
-    parts = [dict(zip(("fixed", "fixed_covariance"), of(n))) | {"part": n, "link": links[n]} for n in design.predictors[1:]]
+    parts = [
+        dict(zip(("fixed", "fixed_covariance"), of(n))) | {"part": n, "link": links[n]} for n in design.predictors[1:]
+    ]
     return *of(MEAN), parts
 
 

@@ -64,7 +64,8 @@ def of_fit(fit: Fit) -> Study:
     """A study like the one a fit was made from, at its estimates."""
 
     def rows_of(size: Size, rng: np.random.Generator) -> Table:
-        return fit.design.table if not size.units and size.rows is None else resized(fit.design, size, rng)
+        design = replace(fit.of_table.design, table=fit.own_table)
+        return design.table if not size.units and size.rows is None else resized(design, size, rng)
 
     if not fit.converged:
         raise OrchardError(
@@ -109,8 +110,8 @@ def power(study: Study, options: PowerOptions, report: Progress) -> PowerResult:
         tested = [None] * len(effects) if made is None else [made[i, :, k] for k in range(len(effects))]
         rows.append({
             "units": size.units or {u.name: u.size for u in layouts[0].fit.design.groups},
-            "rows": size.rows if size.rows is not None else _rows_of(fit),
-            "total_rows": round(float(np.mean([len(x.fit.design.y) for x in layouts]))),
+            "rows": size.rows if size.rows is not None else _rows_of(fit.of_table),
+            "total_rows": round(float(np.mean([x.fit.design.n_rows for x in layouts]))),
             "effects": [
                 {"effect": e.text, "value": e.value} | _counted(t) | {"power_formula": f} | b
                 for e, t, f, b in zip(effects, tested, formulas, bands)

@@ -167,6 +167,7 @@ class MeansResult(Result):
     units: list[UnitMeans] | Absent = ABSENT
     trends: list[Trend] | Absent = ABSENT
     curves: list[DifferenceCurve] | Absent = ABSENT
+    part: str | Absent = ABSENT
     posterior: Origin | Absent = ABSENT
 
     def table(self, differences: bool = False, sed: bool = False, **view: bool) -> list[Row]:

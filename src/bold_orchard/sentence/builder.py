@@ -225,7 +225,8 @@ class Builder(Transformer_NonRecursive[Any, Any]):
         name, place = str(parts[0]), _place(meta)
         if name != "zeros":
             raise self.fail(
-                f"'{name} =' is no clause; a sentence has one outcome side and clauses that begin with each, within, spread = or zeros =", place
+                f"'{name} =' is no clause; a sentence has one outcome side and clauses that begin with each, within, spread = or zeros =",
+                place,
             )
         return tree.Zeros(tuple(t for t in _plain(parts[-1]) if not t.is_intercept), place)
 

@@ -424,11 +424,14 @@ class Sentence(Node):
             fixed = unstacked(self.terms, self.predictors)
             each = tuple(replace(e, terms=unstacked(e.terms, self.predictors)) for e in self.each)
             intercept = any(not t.factors for t in fixed)
-            return replace(self, terms=tuple(t for t in fixed if t.factors), each=each, predictors=(), intercept=intercept)
+            return replace(
+                self, terms=tuple(t for t in fixed if t.factors), each=each, predictors=(), intercept=intercept
+            )
         intercept = any(t.outcome == MEAN and not t.alone.factors for t in self.terms)
         parts: dict[str, Factor] = {"spread": OwnSpread(), "zeros": OwnZeros()}
         each = tuple(
-            replace(e, terms=tuple(t.alone if t.bare is None else Term((parts[t.bare],)) for t in e.terms)) for e in self.each
+            replace(e, terms=tuple(t.alone if t.bare is None else Term((parts[t.bare],)) for t in e.terms))
+            for e in self.each
         )
         rest = {n: own.get(n, ()) for n in parts}
         return replace(self, terms=own[MEAN], each=each, predictors=(), intercept=intercept, **rest)

@@ -58,11 +58,17 @@ def means(
     kept, offset, sure, own_scale = asked.kept, asked.offset, asked.sure, slope is None
     made = [{"levels": cell} | own for cell, own in zip(asked.cells, _means(fit, known, asked, confidence))]
     more = more or Comparisons()
-    if fit.one is None and fit.model.family.reads == "levels":  # probabilities of several levels, compared in no one number
+    if (
+        fit.one is None and fit.model.family.reads == "levels"
+    ):  # probabilities of several levels, compared in no one number
         asked_more = (more.against, more.letters, more.effect_sizes, more.trend, more.curve, slope, within, ratios)
         if any(asked_more):
-            raise UsageError("of unordered levels the means are probabilities; name an equation with --part LEVEL for what compares them")
-        return document_of(fit, asked, made, [], np.full((len(kept), len(kept)), np.nan), correction, fit.df_name(method), confidence)
+            raise UsageError(
+                "of unordered levels the means are probabilities; name an equation with --part LEVEL for what compares them"
+            )
+        return document_of(
+            fit, asked, made, [], np.full((len(kept), len(kept)), np.nan), correction, fit.df_name(method), confidence
+        )
     base = None if more.against is None else place_of(more.against, asked.cells, [label(c) for c in asked.cells])
     cells = (known, asked.cells, kept, offset, sure, asked.within, confidence, correction)
     pairs, errors = _pairs(*cells)
@@ -132,13 +138,17 @@ def document_of(
         "df_method": method,
         "confidence": confidence,
         "link": fit.design.link,
-        "grades": list(fit.design.levels) if fit.design.graded or (fit.one is None and fit.model.family.reads == "levels") else [],
+        "grades": list(fit.design.levels)
+        if fit.design.graded or (fit.one is None and fit.model.family.reads == "levels")
+        else [],
         "covariates": {c: v for c, v in grid.means.items() if c not in held},
         "averaged": averaged,
         "typical_units": grid.typical_units(),
         "notes": [*notes, *_notes([c for c, ok in zip(asked.cells, asked.sure) if not ok])],
     } | more
-    if units and slope is None and not fit.design.graded:
+    if fit.one in fit.design.predictors and fit.one != MEAN:
+        document["part"] = fit.one
+    if units and slope is None and not fit.design.graded and not fit.design.predictors:
         raw = [{c: v for c, v in point.items() if isinstance(v, str)} for point in asked.points]
         numbers = grid.means | {c: v for c, v in asked.points[0].items() if not isinstance(v, str)}
         lines = (
@@ -174,17 +184,24 @@ def _means(fit: Fit, known: CoefficientInference, asked: Asked, confidence: floa
     """What is said of every cell."""
     own_scale, rows = asked.slope is None, zip(asked.kept, asked.offset, asked.sure)
     if fit.design.predictors:
-        from bold_orchard.inference.prediction.several_predictors import outcome_of_means, own_scale as of_part
+        from bold_orchard.inference.prediction.several_predictors import effect_covariances, outcome_of_means
+        from bold_orchard.inference.prediction.several_predictors import own_scale as of_part
 
         plain = [_mean(fit, known, row, constant, confidence, False, 0.0) for row, constant, _ in rows]
         if not own_scale:
             return plain
         if fit.one is not None and fit.one != MEAN:
-            return [m | of_part(fit.one, m["mean"], m["se"], confidence) for m in plain]
+            k = fit.design.predictors.index(fit.one)
+            over_units = effect_covariances(fit, asked.points)[:, k, k].tolist()
+            return [m | of_part(fit.one, m["mean"], m["se"], confidence, v) for m, v in zip(plain, over_units)]
         levels = fit.model.family.reads == "levels"
         whole = outcome_of_means(fit, asked.points, confidence)
         return [(dict.fromkeys(m) if levels else m) | w for m, w in zip(plain, whole)]
-    over = asked.grid.random_variances(asked.points) if own_scale and not fit.design.additive else np.zeros(len(asked.kept))
+    over = (
+        asked.grid.random_variances(asked.points)
+        if own_scale and not fit.design.additive
+        else np.zeros(len(asked.kept))
+    )
     return [
         _mean(fit, known, row, constant, confidence, own_scale, v) if ok else nothing(fit, own_scale)
         for (row, constant, ok), v in zip(rows, over.tolist())

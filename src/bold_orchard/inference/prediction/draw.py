@@ -16,6 +16,7 @@ from bold_orchard.inference.prediction.unit_lines import unit_lines
 from bold_orchard.inference.summary import numbers
 from bold_orchard.results.draw import DrawPicture, DrawResult, UnitLine
 from bold_orchard.results.rows import Entries
+from bold_orchard.sentence.tree import MEAN
 
 Array = NDArray[Any]
 SCHEMA = "bold-orchard/draw/1"
@@ -55,12 +56,13 @@ def draw(
         shown = [chosen] if along else drawing.predictors(fit)
         more = {"effects": drawing.effects(fit, shown, by, confidence, slope)} | ({"slope": True} if slope else {})
         none: tuple[Array | None, tuple[str, ...]] = (None, ())
-        groups, levels = none if by is None else places(fit, by)
-        points = {name: places(fit, name)[0] for name in shown}
+        rows_of = fit.of_table
+        groups, levels = none if by is None else places(rows_of, by)
+        points = {name: places(rows_of, name)[0] for name in shown}
+        if fit.model.family.reads == "levels" and fit.one is None:  # lines of probabilities, a colour for each level
+            groups, levels = rows_of.design.y, fit.design.levels
         of = f"slope of {fit.design.outcome}" + ("" if fit.design.link == "identity" else f" ({fit.design.link} scale)")
-        picture = DrawPicture(
-            of if slope else _label(fit), y=drawing.observed(fit), points=points, groups=groups, levels=levels
-        )
+        picture = DrawPicture(of if slope else _label(fit), y=_shown(fit), points=points, groups=groups, levels=levels)
     else:
         more, picture = _lines(fit, kind, along, unit, units, seed, by, confidence)
     document = {
@@ -69,6 +71,13 @@ def draw(
         "notes": [f"The fit '{f.name}' did NOT converge; its picture means nothing. Mend the fit first." for f in fits if not f.converged],
     }  # fmt: skip
     return DrawResult.from_dict(document).with_keys(picture=picture)
+
+
+def _shown(fit: Fit) -> Array:
+    """The outcome of every row beside an effect; nothing where what is drawn is on another scale."""
+    y = drawing.observed(fit)
+    other = fit.design.predictors and (fit.model.family.reads == "levels" or fit.one not in (None, MEAN))
+    return np.full(len(y), np.nan) if other else y
 
 
 def check_options(fits: int, kind: str, given: dict[str, Any]) -> None:
@@ -93,6 +102,8 @@ def _lines(
     confidence: float,
 ) -> tuple[dict[str, Any], DrawPicture]:
     chosen = drawing.chosen_predictor(fit, along)
+    if fit.model.family.reads == "levels":
+        raise UsageError("lines of units are of one mean each; of unordered levels draw --kind effects")
     unit = drawing.drawn_unit(fit, asked, chosen)
     levels = drawing.chosen_levels(unit, list(names), seed, drawing.PANELS if kind == "panels" else unit.size)
     made = unit_lines(fit, unit, chosen, levels, by)
@@ -115,12 +126,12 @@ def _lines(
         ]
 
     average = {"x": made.at.tolist(), "y": made.average.tolist()}
-    x, _ = places(fit, chosen)
+    x, _ = places(fit.of_table, chosen)
     picture = DrawPicture(
         _label(fit),
         x,
-        drawing.observed(fit),
-        unit.codes,
+        _shown(fit),
+        unit.codes[:: max(len(fit.design.predictors), 1)],
         tuple(unit.texts),
         made.shown,
         bool(names),
@@ -134,6 +145,10 @@ def _lines(
 def _label(fit: Fit) -> str:
     """What stands on the axis of the outcome."""
     outcome, levels = fit.design.outcome, fit.design.levels
+    if fit.design.predictors and fit.one not in (None, MEAN):
+        return f"{'probability of zeros' if fit.one == 'zeros' else fit.one} of {outcome}"
+    if fit.model.family.reads == "levels":
+        return f"probability of {outcome}"
     if fit.design.graded:
         return f"mean grade of {outcome} (1 = {levels[0]}, {len(levels)} = {levels[-1]})"
     if levels:

@@ -17,11 +17,11 @@ from bold_orchard.inference.coefficients.whole_curves import whole_quantile
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import POINTS, covariates, places
-from bold_orchard.inference.prediction.outcome_errors import OutcomeErrors
+from bold_orchard.inference.prediction.outcome_errors import OutcomeErrors, between
 from bold_orchard.inference.prediction.residuals import fitted_values, residuals
 from bold_orchard.inference.prediction.response_scale import grade_chances, outcome_mean
 from bold_orchard.inference.summary import numbers
-from bold_orchard.sentence.tree import columns_of
+from bold_orchard.sentence.tree import MEAN, columns_of
 
 Array = NDArray[Any]
 MOST_GROUPS = 12  # colours and strokes that are told apart
@@ -127,6 +127,9 @@ def effects(
         at = np.arange(len(ticks), dtype=float) if ticks else np.linspace(float(x.min()), float(x.max()), POINTS)
         for level in [None] if by is None or by == name else list(dict(fit.design.categories())[coded[by]].levels):
             held: dict[str, float | str] = {} if level is None else {str(by): level}
+            if fit.design.predictors and not slope:
+                out += _of_predictors(fit, name, at, ticks, by, level, confidence)
+                continue
             rows, constant, sure = _slopes(fit, name, at, held) if slope else _rows(fit, name, at, ticks, held)
             whole = None if ticks else together(fit, rows[sure], confidence)
             out.append({"predictor": name, "by": None if level is None else by, "level": level, "ticks": list(ticks),
@@ -134,6 +137,52 @@ def effects(
     if not out:
         raise UsageError("--slope is of numbers; a category has differences: orchard means")
     return out
+
+
+def _of_predictors(
+    fit: Fit, name: str, at: Array, ticks: tuple[str, ...], by: str | None, level: str | None, confidence: float
+) -> list[dict[str, Any]]:
+    """The same where rows have several linear predictors: of the outcome by all of them, of unordered levels a line for each, or of one part."""
+    from bold_orchard.inference.prediction.several_predictors import SeveralErrors, own_scale, stacked_rows
+
+    points: list[dict[str, float | str]] = [
+        ({} if level is None else {str(by): level}) | {name: ticks[int(v)] if ticks else float(v)} for v in at
+    ]
+    base = {
+        "predictor": name,
+        "by": None if level is None else by,
+        "level": level,
+        "ticks": list(ticks),
+        "x": at.tolist(),
+    }
+    if fit.one is not None and fit.one != MEAN:
+        grid = ReferenceGrid(fit)
+        x, constant = grid.rows(points)
+        rows, made = grid.kept(x), []
+        for row, c in zip(rows, constant):
+            own = own_scale(fit.one, float(row @ fit.evaluation.b) + c, fit.known.se(row), confidence)
+            made.append((own["outcome"], *own["outcome_ci"]))
+        return [base | dict(zip(("estimate", "low", "high"), map(list, zip(*made))))]
+    rows, constant = stacked_rows(fit, points)
+    errors, eta = SeveralErrors(fit), rows @ fit.evaluation.b + constant
+    if fit.model.family.reads != "levels":
+        mean, _, low, high = errors.interval(eta, rows, confidence)
+        return [base | {"estimate": numbers(mean), "low": numbers(low), "high": numbers(high)}]
+    if by is not None:
+        raise UsageError("--by: of unordered levels each has a line already; leave it out")
+    own, se = errors.probabilities(eta, rows)
+    low, high = between(own, se, quantile_t(confidence, None), 0.0, 1.0)
+    return [
+        base
+        | {
+            "by": fit.design.outcome,
+            "level": text,
+            "estimate": numbers(own[k]),
+            "low": numbers(low[k]),
+            "high": numbers(high[k]),
+        }
+        for k, text in enumerate(fit.design.levels)
+    ]
 
 
 def _slopes(fit: Fit, name: str, at: Array, held: dict[str, float | str]) -> tuple[Array, Array, NDArray[np.bool_]]:
@@ -216,7 +265,7 @@ def coefficients(fits: Sequence[Fit], confidence: float) -> list[dict[str, Any]]
 
 def observed(fit: Fit) -> Array:
     """The outcome as it is drawn, (n,): shares of trials, grades as numbers."""
-    design = fit.design
+    design = fit.of_table.design
     if design.trials is not None:
         return np.asarray(design.y / design.trials)
     if design.graded:
@@ -226,7 +275,9 @@ def observed(fit: Fit) -> Array:
 
 def against_rows(fit: Fit) -> list[dict[str, Any]]:
     """Observed and predicted, with the units' effects and without, for every row used (shares of trials)."""
-    rows = zip(fit.design.table.row_numbers, observed(fit), *fitted_values(fit))
+    if fit.model.family.reads == "levels":
+        raise UsageError("--kind against: of unordered levels there is no one fitted value; try --kind effects")
+    rows = zip(fit.own_table.row_numbers, observed(fit), *fitted_values(fit))
     return [
         {"row": int(row), "observed": float(o), "predicted": float(p), "predicted_average": float(a)}
         for row, o, p, a in rows

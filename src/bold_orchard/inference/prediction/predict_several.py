@@ -126,7 +126,9 @@ def _drawn(
         values, vectors = np.linalg.eigh(covariance[at])
         root = vectors * np.sqrt(np.maximum(values, 0.0))[:, None, :]
         drawn = [
-            family.draw(eta[:, at] + np.einsum("npq,nq->pn", root, rng.standard_normal((n, len(eta)))), fit.model.extra, rng)
+            family.draw(
+                eta[:, at] + np.einsum("npq,nq->pn", root, rng.standard_normal((n, len(eta)))), fit.model.extra, rng
+            )
             for _ in range(DRAWS)
         ]
         made = np.quantile(drawn, [(1 - confidence) / 2, (1 + confidence) / 2], axis=0)

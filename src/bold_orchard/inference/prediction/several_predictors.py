@@ -17,6 +17,7 @@ from bold_orchard.inference.coefficients.reference_grid import Held, ReferenceGr
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.outcome_errors import STEP, OutcomeErrors, between
+from bold_orchard.inference.prediction.response_scale import population_mean
 from bold_orchard.inference.summary import number
 
 Array = NDArray[Any]
@@ -91,7 +92,9 @@ class SeveralErrors(OutcomeErrors):
             return mean / factor, mean * factor
         return between(mean, se, z, 0.0, 1.0)
 
-    def probabilities(self, eta: Array, x: Array, variances: Callable[[Array], Array] | None = None) -> tuple[Array, Array]:
+    def probabilities(
+        self, eta: Array, x: Array, variances: Callable[[Array], Array] | None = None
+    ) -> tuple[Array, Array]:
         """Of every level of an unordered outcome, and their errors, (levels, n) each; ``variances`` gives that of rows put together by slopes (P, n)."""
         family: Any = self.fit.model.family
         at = self.fit.design.folded(eta)
@@ -153,10 +156,16 @@ def outcome_of_means(fit: Fit, points: Sequence[Held], confidence: float) -> lis
     ]  # fmt: skip
 
 
-def own_scale(part: str, mean: float, se: float, confidence: float) -> dict[str, Any]:
-    """What a mean of a part's own predictor says: the probability of a zero, the size of the spread."""
+def own_scale(part: str, mean: float, se: float, confidence: float, variance: float = 0.0) -> dict[str, Any]:
+    """What a mean of a part's own predictor says: the probability of a zero, the size of the spread; over units, whose effects have a ``variance``."""
     width = quantile_t(confidence, None) * se
     back = special.expit if part != "spread" else np.exp
     value, low, high = (float(back(v)) for v in (mean, mean - width, mean + width))
     slope = value * (1.0 - value) if part != "spread" else value
-    return {"outcome": number(value), "outcome_se": number(slope * se), "outcome_ci": [number(low), number(high)], "population": None}
+    average = float(population_mean(back, np.array(mean), variance))
+    return {
+        "outcome": number(value),
+        "outcome_se": number(slope * se),
+        "outcome_ci": [number(low), number(high)],
+        "population": number(average),
+    }

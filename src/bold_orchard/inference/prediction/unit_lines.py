@@ -20,6 +20,7 @@ from bold_orchard.inference.coefficients.curves import average_curves
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import POINTS, places
 from bold_orchard.inference.prediction.response_scale import outcome_mean
+from bold_orchard.sentence.tree import MEAN
 
 Array = NDArray[Any]
 
@@ -62,12 +63,25 @@ def unit_lines(fit: Fit, unit: UnitCodes, along: str, levels: NDArray[np.intp], 
     who = np.repeat(levels, [len(g) for g in grids])
     values = np.concatenate(grids)
     at = np.arange(len(ticks), dtype=float) if ticks else np.linspace(float(x.min()), float(x.max()), POINTS)
-    rows = Lines(fit, along, ticks, _levels_by(fit, unit, by))
-    eta, parts = rows.at(values, who)
-    eta += _own_effects(fit, unit, who, along, values, ticks, parts)
-    average, _ = Lines(fit, along, ticks).at(at, np.zeros(len(at), dtype=np.intp))
-    y = np.split(outcome_mean(fit, eta), np.cumsum([len(g) for g in grids])[:-1])
-    return UnitLines(unit, along, ticks, levels, grids, y, at, outcome_mean(fit, average), rows.held())
+    each = fit.each_predictor or [fit]
+    of_units, of_average, held = [], [], ""
+    for one in each:
+        rows = Lines(one, along, ticks, _levels_by(fit, unit, by))
+        eta, parts = rows.at(values, who)
+        of_units.append(eta + _own_effects(fit, unit, who, along, values, ticks, parts))
+        of_average.append(Lines(one, along, ticks).at(at, np.zeros(len(at), dtype=np.intp))[0])
+        held = rows.held()
+    y, average = (_on_outcome_scale(fit, made) for made in (of_units, of_average))
+    own = np.split(y, np.cumsum([len(g) for g in grids])[:-1])
+    return UnitLines(unit, along, ticks, levels, grids, own, at, average, held)
+
+
+def _on_outcome_scale(fit: Fit, predictors: list[Array]) -> Array:
+    """The outcome's mean at linear predictors (n,), of a part that is asked about what it says."""
+    if fit.one in fit.design.predictors and fit.one != MEAN:
+        own = predictors[fit.design.predictors.index(fit.one)]
+        return np.exp(own) if fit.one == "spread" else np.asarray(1.0 / (1.0 + np.exp(-own)))
+    return outcome_mean(fit, np.stack(predictors, axis=1).ravel() if len(predictors) > 1 else predictors[0])
 
 
 def _levels_by(fit: Fit, unit: UnitCodes, by: str | None) -> tuple[str, Array] | None:

@@ -143,10 +143,24 @@ def _parts(page: Page, d: FitResult, digits: int) -> None:
             ends = f"{figure(r['ci'][0], digits)} to {figure(r['ci'][1], digits)}" if r["ci"] else "—"
             factor = None if r["estimate"] is None or r["term"] == "intercept" else math.exp(min(r["estimate"], 700.0))
             times = "" if factor is None else figure(factor, 3)
-            rows.append((r["label"], figure(r["estimate"], digits), figure(r["se"], digits), ends, times, figure(r["statistic"], 3), p_value(r["p"])))
+            rows.append(
+                (
+                    r["label"],
+                    figure(r["estimate"], digits),
+                    figure(r["se"], digits),
+                    ends,
+                    times,
+                    figure(r["statistic"], 3),
+                    p_value(r["p"]),
+                )
+            )
         strips = [interval(r["estimate"], r["ci"]) for r in part["fixed"]]
-        page.table(f"{title} ({part['link']} scale)", ("term", "estimate", "SE", level, "factor", "z", "p"), rows, strips)
-        words.append(f"{title}: the estimates are differences in {scale}; the factor is by what 1 more multiplies {what}.")
+        page.table(
+            f"{title} ({part['link']} scale)", ("term", "estimate", "SE", level, "factor", "z", "p"), rows, strips
+        )
+        words.append(
+            f"{title}: the estimates are differences in {scale}; the factor is by what 1 more multiplies {what}."
+        )
     if words:
         page.text("\n".join(words))
 

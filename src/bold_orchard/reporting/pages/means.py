@@ -13,9 +13,14 @@ from bold_orchard.results.means import MeansResult
 SINGLE = ("holm", "none")  # corrections whose intervals are not simultaneous
 
 
+PART_SCALES = {"zeros": "on the logit scale", "spread": "on the log scale"}
+PART_MEANINGS = {"zeros": "As a probability", "spread": "The size of the spread"}
+
+
 def means_page(d: MeansResult, digits: int = 4, differences: bool = False, sed: bool = False) -> Page:
     scale = "" if d["link"] == "identity" else f" ({_scale(d)})"
-    what = f"Slopes of {d['slope']}{scale}" if d["slope"] else f"Adjusted means of {d['outcome']}{scale}"
+    of = d["outcome"] if not d.get("part") else f"{d['part']} of {d['outcome']}"
+    what = f"Slopes of {d['slope']}{scale}" if d["slope"] else f"Adjusted means of {of}{scale}"
     page, parts = Page().title(d["model"]), d.by_term()
     by = f" by {d['term']}" if d["term"] else "" if d["term"] is not None else " by every category and product"
     page.text(f"{what}{by}, from {d['name']}.")
@@ -104,12 +109,29 @@ def _probabilities(page: Page, d: MeansResult, digits: int, title: str) -> None:
     for m in d["means"]:
         where = ", ".join(_levels(m, digits)) or "all rows"
         for k, c in enumerate(m["chances"]):
-            rows.append((where if k == 0 else "", c["grade"], percent(c["chance"]), " to ".join(percent(v) for v in c["ci"]), percent(c["population"])))
+            rows.append(
+                (
+                    where if k == 0 else "",
+                    c["grade"],
+                    percent(c["chance"]),
+                    " to ".join(percent(v) for v in c["ci"]),
+                    percent(c["population"]),
+                )
+            )
     names = ", ".join(d["means"][0]["levels"]) or ""
-    page.table(title or "The probability of each level", (names, Left(d["outcome"]), "average\nunit", level, "averaged\nover units"), rows)
+    page.table(
+        title or "The probability of each level",
+        (names, Left(d["outcome"]), "average\nunit", level, "averaged\nover units"),
+        rows,
+    )
 
 
 def _scale(d: MeansResult) -> str:
+    if d.get("part"):
+        part = str(d["part"])
+        return PART_SCALES.get(part, f"the log odds of {part} against the baseline")
+    if d["family"] == "nominal":
+        return "probabilities"
     return (
         f"on the latent {d['link']} scale, zero at the middle of the thresholds"
         if d["grades"]
@@ -141,6 +163,8 @@ def _own_scale(page: Page, d: MeansResult, digits: int, level: str) -> None:
     heading = (
         f"The mean grade (1 = {d['grades'][0]}, {len(d['grades'])} = {d['grades'][-1]})"
         if d["grades"]
+        else PART_MEANINGS.get(str(d["part"]), "As the share of these two levels")
+        if d.get("part")
         else "On the outcome's own scale"
     )
     page.table(heading, (d["term"], "average\nunit", level, "averaged\nover units"), own)

@@ -24,7 +24,7 @@ def predict_page(d: PredictResult, digits: int = 4) -> Page:
     )
     drawn = from_draws(page, d)
     level = f"{100 * d['confidence']:g}% interval"
-    if d["grades"] and d["rows"] and all(r["predicted"] != r["predicted"] for r in d["rows"][:12]):
+    if d["grades"] and not any(_told(r["predicted"]) for r in d["rows"][:12]):
         return _of_levels(page, d).notes(d["notes"])
     rows = []
     for r in d["rows"][:12]:
@@ -32,7 +32,7 @@ def predict_page(d: PredictResult, digits: int = 4) -> Page:
         where = ", ".join(f"{u} {r[u]}" for u in d["units"] if u in r)
         if ", " in d["outcome"] and "outcome" in r:
             where = f"{r['outcome']}, {where}" if where else str(r["outcome"])
-        if r["predicted"] != r["predicted"]:
+        if not _told(r["predicted"]):
             rows.append((str(r["row"]), where, "—", "—", "—", "—"))
             continue
         rows.append((str(r["row"]), where, figure(r["predicted"], digits), figure(r["se"], 3),
@@ -52,11 +52,22 @@ def predict_page(d: PredictResult, digits: int = 4) -> Page:
     return page.notes(d["notes"])
 
 
+def _told(value: float | None) -> bool:
+    return value is not None and value == value
+
+
 def _of_levels(page: Page, d: PredictResult) -> Page:
     """Probabilities of unordered levels."""
     rows = []
     for r in d["rows"][:12]:
         where = ", ".join(f"{u} {r[u]}" for u in d["units"] if u in r)
-        rows.append((str(r.get("row", "")), where, *(percent(r[f"probability[{level}]"]) for level in d["grades"]), r["most_probable"]))
+        rows.append(
+            (
+                str(r.get("row", "")),
+                where,
+                *(percent(r[f"probability[{level}]"]) for level in d["grades"]),
+                r["most_probable"],
+            )
+        )
     page.table("", ("row", Left("where"), *d["grades"], Left("most probable")), rows)
     return page.text("All rows go to a file with --csv FILE, the probability of each level in columns of its own.")

@@ -82,7 +82,9 @@ def publication_table(fits: Sequence[Entry], options: TableOptions) -> TableResu
 
 
 def _names(fits: Sequence[Entry]) -> list[str]:
-    names = [w for f, _ in fits for r in f.coefficient_rows for w in (r["term"], *re.findall(r"[A-Za-z_][\w ]*", r["term"]))]
+    names = [
+        w for f, _ in fits for r in f.coefficient_rows for w in (r["term"], *re.findall(r"[A-Za-z_][\w ]*", r["term"]))
+    ]
     return [*names, *(g["group"] for f, _ in fits for g in f["groups"])]
 
 
