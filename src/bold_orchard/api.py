@@ -308,6 +308,7 @@ def _with_views(made: Fit, effects: bool, ratios: bool) -> Fit:
     """A fit whose document also shows average effects and ratios."""
     if effects:
         made.needs_one_table("--effects")
+        made.needs_one_predictor("--effects")
         made = dataclasses.replace(made, result=made.result.with_keys(average_effects=_average_effects(made)))
     return dataclasses.replace(made, result=with_ratios(made.result)) if ratios else made
 

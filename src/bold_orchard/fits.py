@@ -72,6 +72,7 @@ class Model(Fitted):
             return sampled.contrasts(self.core, posterior, given, texts, self._level(confidence))
         if likelihood or effect_sizes:
             self.core.needs_one_table("--likelihood" if likelihood else "--effect-sizes")
+            self.core.needs_one_predictor("terms --likelihood" if likelihood else "terms --effect-sizes")
         core = (self.with_rows().core if effect_sizes else self.core).with_errors(errors)
         made = terms(core, type, df, chisq, force, likelihood, texts, self._level(confidence), effect_sizes)
         more = [] if core.imputations else pooled_notes(core, made)

@@ -154,6 +154,7 @@ def means(
     from bold_orchard.results.means import of_all_terms
     from bold_orchard.sampling.answers import coefficients
 
+    fit.needs_one_predictor("means --posterior")
     draws = draws_of(fit, posterior, refused)
     made = [coefficients.means(draws, term, held, level, slope, within, ratios) for term in terms]
     return Answer(of_all_terms(made), not draws.warnings, view)
@@ -179,6 +180,7 @@ def predict(fit: Fit, posterior: Answer | str, rows: Table, level: float, new_ob
     """``predict`` from draws."""
     from bold_orchard.sampling.answers import predictions
 
+    fit.needs_one_predictor("predict --posterior")
     draws = draws_of(fit, posterior)
     return Answer(predictions.predict(draws, rows, level, new_observation, seed), not draws.warnings)
 

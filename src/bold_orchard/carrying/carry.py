@@ -57,6 +57,7 @@ def carry(
     """
     if options.imputations < 5:
         raise UsageError("--imputations must be 5 or more")
+    first.needs_one_predictor("carry")
     named, wanted = with_columns_named(text)
     sentence = read_sentence(named)
     if sentence.within is not None or sentence.spread:
@@ -68,6 +69,7 @@ def carry(
     effects = carried(first, wanted, table)
     columns = {n: v for c in effects for n, v in c.columns(c.mean).items()}
     plain = fit(sentence, table.with_columns(columns), settings, name)
+    plain.needs_one_predictor("carry")
     if not plain.converged:
         raise OrchardError(
             f"the second model does not converge even with the effects taken as known; try a simpler sentence than: {text}"

@@ -26,6 +26,7 @@ def check_in_pieces(sentence: tree.Sentence) -> None:
         ("a model of several outcomes", bool(sentence.outcome.more)),
         ("'within'", sentence.within is not None),
         ("'spread'", bool(sentence.spread) or sentence.known is not None),
+        ("'zeros'", bool(sentence.zeros) or any(t.is_zeros for e in sentence.each for t in e.terms)),
         ("a curve, smooth(...),", any(e.curve for e in sentence.clauses)),
         ("a spread of each unit", any(e.has_spread for e in sentence.clauses)),
     ):

@@ -171,6 +171,11 @@ class Design:
         """The class of its family, by its link, by whether outcomes are censored and by its linear predictors."""
         return kind_of(self.family, self.link, self.limits is not None, self.predictors)
 
+    @property
+    def plain_kind(self) -> type[Family]:
+        """The same with the mean's linear predictor alone."""
+        return family_of(self.family, self.link, self.limits is not None)
+
     def data_of(self, y: Array | None = None) -> Data:
         """The outcome (or another one, (n,)) with what its family needs beside it."""
         low, high = (None, None) if self.limits is None else self.limits

@@ -11,6 +11,8 @@ from typing import Any
 import numpy as np
 
 from bold_orchard.data.table import Table
+from bold_orchard.design.design import Design, UnitCodes
+from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.design.outcomes import OURS, for_all, over
 from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError
@@ -111,3 +113,58 @@ def _of_clause(term: tree.Term) -> tree.Term:
     if term.is_zeros or term.is_spread:
         return tree.Term((tree.OfOutcome(str(term), bare=True),), term.place)
     return tree.Term((tree.OfOutcome(tree.MEAN), *term.factors), term.place)
+
+
+def over_all(one: Design, two: Design) -> tuple[str, ...] | None:
+    """The linear predictors of two designs together; None where they have no such thing in common."""
+    names = [
+        n
+        for n in (tree.MEAN, *(p.name for p in one.plain_kind.parts))
+        if n in (tree.MEAN, *one.predictors, *two.predictors)
+    ]
+    known = (tree.MEAN, *one.predictors, *two.predictors)
+    return (
+        tuple(names)
+        if set(known) == set(names) and set(names) <= {tree.MEAN, *(p.name for p in two.plain_kind.parts)}
+        else None
+    )
+
+
+def over_predictors(design: Design, names: tuple[str, ...]) -> Design:
+    """The same model written over rows of every one of some linear predictors, those that it lacks being one number each."""
+    if design.predictors == names:
+        return design
+    have, p, n = design.predictors or (tree.MEAN,), len(names), design.n_rows
+    places = np.array([names.index(name) for name in have])
+
+    def laid(part: ModelMatrix) -> ModelMatrix:
+        values = []
+        for column in part.values:
+            own = np.zeros((n, p))
+            own[:, places] = column.reshape(n, len(have))
+            values.append(own.ravel())
+        return replace(part, values=tuple(values))
+
+    fixed = laid(design.fixed)
+    for name in names:
+        if name not in have:
+            flat = np.tile(np.array([other == name for other in names], dtype=float), n)
+            term = tree.Term((tree.OfOutcome(name),))
+            fixed = replace(
+                fixed, terms=(*fixed.terms, term), names=(*fixed.names, str(term)), labels=(*fixed.labels, str(term)), values=(*fixed.values, flat),
+                owner=(*fixed.owner, len(fixed.terms)), degrees=(*fixed.degrees, None), cells=(*fixed.cells, ()),
+            )  # fmt: skip
+
+    def codes(unit: UnitCodes) -> UnitCodes:
+        return replace(unit, codes=np.repeat(unit.codes[:: len(have)], p))
+
+    offset = None
+    if design.offset is not None:
+        own = np.zeros((n, p))
+        own[:, places] = design.offset.reshape(n, len(have))
+        offset = own.ravel()
+    return replace(
+        design, fixed=fixed, y=np.repeat(design.y[:: len(have)], p), offset=offset, units=tuple(map(codes, design.units)),
+        clauses=tuple(replace(c, part=laid(c.part)) for c in design.clauses), blocks=tuple(replace(b, unit=codes(b.unit)) for b in design.blocks),
+        sentence=replace(design.sentence, predictors=names),
+    )  # fmt: skip

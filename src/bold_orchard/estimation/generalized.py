@@ -54,6 +54,8 @@ class GeneralizedModel(FittedModel[Laplace, LaplacePoint]):
         return self.evaluation.extra
 
     def again(self, y: Array) -> OptimizeResult[LaplacePoint]:
+        if len(y) != len(self.design.y):  # as another model of the rows has it, with more or fewer linear predictors
+            y = np.repeat(y[:: max(len(y) // self.design.n_rows, 1)], max(len(self.design.predictors), 1))
         criterion = with_points(make_laplace(replace(self.design, y=y)), self.points)
         theta = self.evaluation.theta
         start = np.where(criterion.bounded & (np.abs(theta) < EDGE), 10 * EDGE, theta)

@@ -76,6 +76,10 @@ class Joint(Several):
         self.rows = self.plain(link, data)
         self.extra_names = tuple(self.rows.extra_names[k] for k in self.kept)
 
+    @classmethod
+    def written(cls, link: str) -> tuple[str, str]:
+        return cls.plain.written(link)
+
     @property
     def describes(self) -> str:  # type: ignore[override]
         return self.plain.describes

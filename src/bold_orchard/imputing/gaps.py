@@ -160,6 +160,8 @@ def refused(sentence: tree.Sentence) -> None:
         "SDs that vary with columns or units (spread, vary with)": bool(sentence.spread)
         or any(e.vary for e in sentence.clauses)
         or any(isinstance(f, tree.OwnSpread) for e in sentence.clauses for t in e.terms for f in t.factors),
+        "probabilities of zeros that vary (zeros)": bool(sentence.zeros)
+        or any(t.is_zeros for e in sentence.each for t in e.terms),
         "values of an earlier row (lag)": bool(sentence.lags),
         "curves (smooth)": bool(sentence.smooths)
         or any(c.function == "smooth" for c in tree.calls_of(sentence.clauses)),

@@ -22,7 +22,7 @@ MULTIPLIED = {"logit": "the odds of", "cloglog": "the hazard of"}
 def explain(d: FitResult, labels: Mapping[str, str] | None = None, digits: int = 4) -> ExplainResult:
     """The document of ``orchard explain``; ``labels`` are texts for columns and terms, with their units of measurement."""
     words = _Words(d, dict(labels or {}), digits)
-    made = [*words.fit(), *words.fixed(), *words.random(), *words.residual()]
+    made = [*words.fit(), *words.fixed(), *words.parts(), *words.random(), *words.residual()]
     return ExplainResult(SCHEMA, d.name, d.model, d.outcome, d.confidence, made, list(d.warnings))
 
 
@@ -99,6 +99,8 @@ class _Words:
         for row in self.d.fixed[len(self.d.thresholds) :]:
             if row.estimate is None:
                 text = f"{self.named(row.label)} has no estimate: the rows do not tell it apart from other terms."
+            elif self.d.family == "nominal":
+                text = self._of_level(row)
             elif row.term in self.of_outcomes:
                 text = self._of_outcome(row)
             elif row.term == "intercept":
@@ -110,6 +112,31 @@ class _Words:
                 rest = ", all else being equal" if others else ""
                 text = f"{self._step(row.term, row.label)} {self.change(row.estimate, row.ci)}{rest}.{self._differs(row.term)}"
             yield Explanation("fixed", row.term, None, text)
+
+    def parts(self) -> Iterator[Explanation]:
+        """What else depends on columns: the odds of zeros, the spread."""
+        for part in () if isinstance(self.d.parts, Absent) else self.d.parts:
+            what = {
+                "zeros": f"the odds that {self.outcome} is a zero of its own",
+                "spread": f"the spread of {self.outcome}",
+            }[part.part]
+            if part.part == "zeros" and self.d.family.startswith("hurdle"):
+                what = f"the odds that {self.outcome} is zero"
+            for row in part.fixed:
+                if row.estimate is None:
+                    continue
+                told = (
+                    ""
+                    if row.ci is None
+                    else f" ({self.interval(row.ci, True)}{'' if row.ci[0] * row.ci[1] > 0 else '; the interval holds no change'})"
+                )
+                if row.term == "intercept":
+                    if part.part != "zeros":
+                        continue
+                    text = f"Where all else is zero or at its baseline, {what} are {self.factor(row.estimate)}{told}."
+                else:
+                    text = f"{self._step(row.term, row.label)} multiplies {what} by {self.factor(row.estimate)}{told}."
+                yield Explanation("fixed", f"{part.part}: {row.term}", None, text)
 
     @property
     def of_outcomes(self) -> dict[str, tuple[str, str]]:
@@ -130,6 +157,21 @@ class _Words:
         ends = row.ci if row.ci is None or row.estimate >= 0 else [-row.ci[1], -row.ci[0]]
         told = "" if ends is None else f" ({self.interval(ends, False)})"
         return f"{self._step(rest, label)} {direction} the mean of {name} by {self.number(abs(row.estimate))}{told}."
+
+    def _of_level(self, row: Any) -> str:
+        """A coefficient of one equation of an unordered outcome."""
+        levels = [] if isinstance(self.d.levels, Absent) else list(self.d.levels)
+        level = next(n for n in sorted(levels, key=len, reverse=True) if row.term.startswith(f"{n}: "))
+        term, label = row.term[len(level) + 2 :], row.label[len(level) + 2 :]
+        told = (
+            ""
+            if row.ci is None
+            else f" ({self.interval(row.ci, True)}{'' if row.ci[0] * row.ci[1] > 0 else '; the interval holds no change'})"
+        )
+        odds = f"the odds of {level} instead of {levels[0]}"
+        if term == "intercept":
+            return f"Where all else is zero or at its baseline, {odds} are {self.factor(row.estimate)}{told}."
+        return f"{self._step(term, label)} multiplies {odds} by {self.factor(row.estimate)}{told}."
 
     def _step(self, term: str, label: str) -> str:
         for at in (m.start() for m in re.finditer(": ", label)):
@@ -193,12 +235,19 @@ class _Words:
         return f"{curve.smooth} is a curve of {self.number(curve.edf)} effective degrees of freedom{p}; its coefficient is that of its straight part alone: draw --kind effects shows it."
 
     def _effect(self, term: str) -> str:
-        return {"intercept": "intercept", "spread": "scatter"}.get(term, f"effect of {self.named(term)}")
+        return {"intercept": "intercept", "spread": "scatter", "zeros": "probability of zeros"}.get(
+            term, term if term.endswith(": intercept") else f"effect of {self.named(term)}"
+        )
 
     def _variation(self, part: RandomPart, term: str, sd: float | None) -> str:
         group = part.group
         if sd is None or sd == 0:
             return f"No variation of the {self._effect(term)} between levels of {group} can be seen."
+        if term == "zeros":
+            return f"From {group} to {group} the odds of zeros vary: {a_or_an(group)} one SD above the typical one has {self.factor(sd)} times these odds."
+        if term.endswith(": intercept") and self.d.family == "nominal":
+            level = term.removesuffix(": intercept")
+            return f"From {group} to {group} the odds of {level} vary: {a_or_an(group)} one SD above the typical one has {self.factor(sd)} times these odds."
         if term == "spread":
             return f"Rows scatter more in some {group} than in others: {a_or_an(group)} one SD above the typical one has {self.factor(sd)} times its residual SD."
         if term != "intercept":

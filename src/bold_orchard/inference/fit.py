@@ -194,6 +194,13 @@ class Fit:
     def needs_one_table(self, what: str) -> None:
         """Raise OrchardError where the fit is pooled over several completed tables, and no rows are the rows."""
 
+    def needs_one_predictor(self, what: str) -> None:
+        """Raise OrchardError where rows have several linear predictors, of which the question is not answered yet."""
+        if self.design.predictors:
+            raise OrchardError(
+                f"{what} is not made for rows with several linear predictors ({', '.join(self.design.predictors)}), which '{self.name}' has"
+            )
+
     def needs_factor(self, what: str, instead: str) -> None:
         """Raise OrchardError where crossed effects are too many to be factored together."""
         if isinstance(self.criterion, WideCriterion):
@@ -350,6 +357,8 @@ def precision_of(model: FittedModel[Any, Any], settings: Settings) -> Coefficien
     _, unit = read_errors(settings.errors)
     if model.design.random_spread:
         raise UsageError("--errors robust is not made for units that have a spread of their own; leave it out")
+    if model.design.predictors:
+        raise OrchardError("robust errors are not made for rows with several linear predictors; leave --errors out")
     if model.design.counts is not None:
         raise OrchardError(
             "robust errors need the rows themselves, and this fit was made in pieces; fit again with more --memory"

@@ -50,16 +50,16 @@ class FamilyTarget(FullTarget):
         return value, slope, d_b
 
     def rows_density(self, b_work: Array, own: Array, effects: list[Array]) -> tuple[float, Array, Array, list[Array]]:
-        eta = b_work @ self.x if self.p else np.zeros(self.rows.frame.n)
+        eta = self.rows.times_x(b_work) if self.p else self.rows.zeros()
         if self.c.offset is not None:
             eta = eta + self.c.offset
         if effects:
             eta = eta + self.rows.spread(dict(enumerate(effects)))
         value = float(self.family.value(eta, own).sum())
-        first = np.asarray(self.family.slopes(eta, own)[0]) + np.zeros(len(eta))
+        first = np.asarray(self.family.slopes(eta, own)[0]) + np.zeros(np.shape(eta))
         d_own = np.array([float(v.sum()) for v, _, _ in self.family.extras(eta, own)])
         pulled = self.rows.pull(first) if effects else {}
-        return value, self.x @ first, d_own, [pulled[f] for f in range(len(effects))]
+        return value, self.rows.into_x(first), d_own, [pulled[f] for f in range(len(effects))]
 
     def whitened(self) -> Whitening:
         """From Laplace's mode and the linear model there."""

@@ -107,7 +107,7 @@ def sample(fit: Fit, options: SampleOptions, report: Progress) -> SampleResult:
                 if every and i % every == 0:
                     logs.append(log_densities(target, z, b, u))
                 if i % again == 0:
-                    outcomes.append(statistics(fit.design, replicated(target, z, b, u, rng)))
+                    outcomes.append(statistics(fit.of_table.design, replicated(target, z, b, u, rng)))
             thin = max(1, len(made.warm) // chains.MOST_WARM)
             warm = np.array([_values(target, z, target.complete(z, rng)[0]) for z in made.warm[::thin]])
         return Drawn(parameters, effects, np.array(logs), np.array(outcomes), warm, made)
@@ -162,13 +162,13 @@ def _document(
         "priors": [{"parameter": p, "law": text, "default": default} for p, text, default in priors.listed],
         "chains": options.chains, "warmup": options.warmup, "draws": options.draws, "divergent": divergent,
         "acceptance": [number(d.chain.acceptance.mean()) for d in made], "energy_fraction": energy, "leave_one_out": loo,
-        "replicates": replicates(fit.design, np.concatenate([d.replicated for d in made])), "converged": not wrong, "confidence": options.confidence, "seed": options.seed,
+        "replicates": replicates(fit.of_table.design, np.concatenate([d.replicated for d in made])), "converged": not wrong, "confidence": options.confidence, "seed": options.seed,
         "groups": _groups(fit, made, options.confidence), "notes": [*wrong, *notes],
     }  # fmt: skip
     arrays = SampleArrays(
         names, draws, np.stack([d.warm for d in made]), [d.text for d in _laws(priors)], effect_names(fit),
         np.stack([d.effects for d in made]), np.concatenate([d.replicated for d in made]),
-        observed_statistics(fit.design),
+        observed_statistics(fit.of_table.design),
     )  # fmt: skip
     made_of = SampleResult.from_dict(document).with_keys(arrays=arrays)
     return made_of.with_keys(shares=_shares(fit, made_of, options.confidence))

@@ -46,7 +46,7 @@ def prior_draws(fit: Fit, options: SampleOptions, report: Any) -> SampleResult:
         if i % every == 0:
             with np.errstate(all="ignore"):
                 y = replicated(target, z, b, _effects(target, z, rng), rng)
-            outcomes.append(statistics(fit.design, np.nan_to_num(y, posinf=1e300, neginf=-1e300)))
+            outcomes.append(statistics(fit.of_table.design, np.nan_to_num(y, posinf=1e300, neginf=-1e300)))
         report(i + 1, total, 0)
     drawn = np.array(outcomes)
     level = (1 - options.confidence) / 2
@@ -61,12 +61,12 @@ def prior_draws(fit: Fit, options: SampleOptions, report: Any) -> SampleResult:
         "schema": SCHEMA, "fit": fit.name, "model": fit.result["model"], "outcome": fit.result["outcome"], "parameters": rows,
         "priors": [{"parameter": p, "law": text, "default": default} for p, text, default in priors.listed],
         "chains": options.chains, "warmup": 0, "draws": options.draws, "divergent": 0, "acceptance": [1.0] * options.chains,
-        "energy_fraction": [None] * options.chains, "leave_one_out": None, "replicates": replicates(fit.design, drawn), "converged": True, "confidence": options.confidence,
+        "energy_fraction": [None] * options.chains, "leave_one_out": None, "replicates": replicates(fit.of_table.design, drawn), "converged": True, "confidence": options.confidence,
         "seed": options.seed, "groups": [], "prior_only": True,
         "notes": ["These are draws from the prior alone: the outcome of the data was not looked at, but for the scale of default laws."],
     }  # fmt: skip
     arrays = SampleArrays(names, parameters.reshape(shape), np.zeros((options.chains, 1, len(names))), [], effect_names(fit),
-                          np.zeros((options.chains, 0, 0)), drawn, observed_statistics(fit.design))  # fmt: skip
+                          np.zeros((options.chains, 0, 0)), drawn, observed_statistics(fit.of_table.design))  # fmt: skip
     return SampleResult.from_dict(document).with_keys(arrays=arrays)
 
 

@@ -57,7 +57,8 @@ def _conditional(target: Any, z: Array, b: Array, effects: list[Array]) -> Array
         family = target.model.family
         offset = 0.0 if design.offset is None else design.offset
         shift = float(target.means @ b) if design.graded else 0.0
-        return np.asarray(family.value(eta - shift + offset, z[target.own]))
+        at = eta - shift + offset
+        return np.asarray(family.value(design.folded(at) if design.predictors else at, z[target.own]))
     log_sd = _log_sd(target, z, effects)
     return np.asarray(-0.5 * np.log(2 * np.pi) - log_sd - 0.5 * ((design.y - eta) * np.exp(-log_sd)) ** 2)
 
@@ -122,7 +123,8 @@ def replicated(target: Any, z: Array, b: Array, effects: list[Array], rng: np.ra
     if isinstance(target, FamilyTarget):
         shift = float(target.means @ b) if design.graded else 0.0
         family = target.model.family.on(design.data_of())
-        return np.asarray(family.draw(eta - shift + offset, z[target.own], rng))
+        at = eta - shift + offset
+        return np.asarray(family.draw(design.folded(at) if design.predictors else at, z[target.own], rng))
     drawn = rng.standard_normal(len(eta))
     if isinstance(target, GaussianTarget) and target.c.correlated is not None:
         phi, log_sigma2 = target.residual(z)[:2]

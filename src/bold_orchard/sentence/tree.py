@@ -437,6 +437,11 @@ class Sentence(Node):
         return replace(self, terms=own[MEAN], each=each, predictors=(), intercept=intercept, **rest)
 
     @property
+    def of_rows(self) -> Sentence:
+        """The sentence over rows of the table, where it is over rows of one linear predictor each."""
+        return replace(self._of_one_row(), source=self.source) if self.predictors else self
+
+    @property
     def smooths(self) -> tuple[Call, ...]:
         """The curves of the fixed part."""
         return tuple(f for t in self.terms for f in t.factors if isinstance(f, Call) and f.function == "smooth")

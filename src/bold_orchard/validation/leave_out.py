@@ -86,6 +86,7 @@ def _codes(one: Fit, unit: str) -> UnitCodes:
 
 def _refuse(one: Fit, unit: str) -> None:
     one.needs_rows("leaving units out")
+    one.needs_one_predictor("leaving units out")
     if one.design.random_spread:
         raise OrchardError(
             f"'{one.name}' gives each unit a spread of its own, and units not seen have no density that is written out; leave it out"

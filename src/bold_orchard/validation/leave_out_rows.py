@@ -37,6 +37,7 @@ def leave_out_rows(fits: Sequence[Fit], folds: int | None, repeats: int, seed: i
         raise UsageError("--repeats is a whole number, 1 or more")
     for one in fits:
         one.needs_rows("leaving rows out")
+        one.needs_one_predictor("leaving rows out")
         if one.design.outcomes or one.design.random_spread:
             what = "has several outcomes in each row" if one.design.outcomes else "gives each unit a spread of its own"
             raise OrchardError(f"'{one.name}' {what}, and its rows are not scored one by one; leave it out")

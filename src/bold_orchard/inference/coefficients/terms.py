@@ -39,6 +39,8 @@ def terms(
         raise OrchardError(f"the fit '{fit.name}' did not converge, so its tests mean nothing; mend it, or --force")
     method = df_method or fit.settings.df
     asked = hypotheses(fit, kind)
+    if fit.model.family.reads == "levels":
+        asked = _over_levels(fit, asked)
     asked += _joint(fit, asked)
     if not asked:
         raise OrchardError(f"'{fit.name}' has no fixed term beside the intercept, so there is nothing to test")
@@ -68,17 +70,25 @@ def _joint(fit: Fit, tested: list[Hypothesis]) -> list[Hypothesis]:
     """Of several outcomes every term of more than one: all of them together."""
     if not fit.design.outcomes:
         return []
+    return [_together(f"joint: {term}", own) for term, own in _by_plain_term(fit, tested).items() if len(own) > 1]
+
+
+def _over_levels(fit: Fit, tested: list[Hypothesis]) -> list[Hypothesis]:
+    """Of an unordered outcome every term in all equations together."""
+    return [_together(term, own) for term, own in _by_plain_term(fit, tested).items()]
+
+
+def _by_plain_term(fit: Fit, tested: list[Hypothesis]) -> dict[str, list[Hypothesis]]:
+    """Hypotheses by what their terms are without the outcome or level that they are of."""
     plain = {str(t): str(t.alone) for t in fit.design.fixed.terms}
     found: dict[str, list[Hypothesis]] = {}
     for h in tested:
         found.setdefault(plain[h.term], []).append(h)
-    return [
-        Hypothesis(
-            f"joint: {term}", np.concatenate([h.rows for h in own]), why=next((h.why for h in own if h.why), None)
-        )
-        for term, own in found.items()
-        if len(own) > 1
-    ]
+    return found
+
+
+def _together(term: str, own: list[Hypothesis]) -> Hypothesis:
+    return Hypothesis(term, np.concatenate([h.rows for h in own]), why=next((h.why for h in own if h.why), None))
 
 
 def _test(fit: Fit, known: CoefficientInference, h: Hypothesis, ratio: bool, chisq: bool) -> dict[str, Any]:

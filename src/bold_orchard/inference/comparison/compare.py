@@ -131,15 +131,15 @@ def _by_signs(fits: list[Fit]) -> list[str]:
 
 def _on_common_rows(fits: Sequence[Fit], notes: list[str]) -> list[Fit]:
     """Refit on the rows that all fits used; the data must be the same file."""
-    rows = reduce(np.intersect1d, [f.design.table.row_numbers for f in fits])
+    rows = reduce(np.intersect1d, [f.own_table.row_numbers for f in fits])
     if not len(rows):
         raise OrchardError(f"{' and '.join(f.name for f in fits)} have no row in common")
     out = []
     for f in fits:
-        table = f.design.table
+        table = f.own_table
         if len(table) > len(rows):
             kept = np.isin(table.row_numbers, rows)
-            again = fit(f.design.sentence, table.take(kept), f.settings, f.name)
+            again = fit(f.design.sentence.of_rows, table.take(kept), f.settings, f.name)
             if not again.converged:
                 raise OrchardError(f"'{f.name}' did not converge on the {len(rows):,} rows in common")
             notes.append(f"{f.name}: refitted on the {len(rows):,} rows that all fits share, of its {len(table):,}.")
@@ -193,6 +193,7 @@ def same_rows(a: Fit, b: Fit, column: str = "") -> None:
     if a.design.counts is not None and b.design.counts is not None:
         _same_sums(a, b)
         return
+    a, b = a.of_table, b.of_table
     one, two = a.design.table.row_numbers, b.design.table.row_numbers
     if len(one) == len(two) and np.array_equal(one, two):
         y, z = (f.design.table.numbers(column) if column else f.design.outcome_values for f in (a, b))

@@ -12,6 +12,7 @@ from bold_orchard.covariance.effects import structure_of
 from bold_orchard.covariance.effects.base import Structure
 from bold_orchard.design.design import Clause, Design
 from bold_orchard.design.model_matrix import ModelMatrix
+from bold_orchard.design.predictors import over_all, over_predictors
 from bold_orchard.design.residual import ResidualPart
 from bold_orchard.design.validation import constant_inside
 from bold_orchard.families import family_of
@@ -36,8 +37,13 @@ class Relation:
 
 def relation(small: Design, large: Design) -> Relation:
     """How ``small`` stands to ``large``; both on the same rows."""
+    if small.predictors != large.predictors:
+        names = over_all(small, large)
+        if names is None:
+            return Relation(False, False, 0)
+        small, large = over_predictors(small, names), over_predictors(large, names)
     same = spans(large, small) and spans(small, large)
-    wider = small.family in family_of(large.family).limits and small.link == large.link
+    wider = small.family in family_of(large.family).limits and small.link == large.link and not large.predictors
     alike = wider or (small.family, small.link) == (large.family, large.link)
     extra = _extra_effects(small, large)
     nested = alike and spans(large, small) and _same_offset(small, large) and extra is not None

@@ -27,11 +27,15 @@ EFFECTS = "uvwabcdefgh"
 
 def equations(fit: Fit, estimates: bool = False, digits: int = 4) -> EquationsResult:
     """The document of ``orchard equations``; with ``estimates`` numbers stand in place of the coefficients and variances."""
-    return _Writer(fit, estimates, digits).document()
+    if fit.design.predictors:
+        from bold_orchard.inference.notation.several_predictors import SeveralWriter
+
+        return SeveralWriter(fit, estimates, digits).document()
+    return Writer(fit, estimates, digits).document()
 
 
 @dataclass(frozen=True)
-class _Writer:
+class Writer:
     fit: Fit
     estimates: bool
     digits: int
@@ -101,7 +105,10 @@ class _Writer:
         k = self.fixed[name] + (0 if "intercept" in self.fixed else 1)
         symbol = f"\\beta_{{{k}}}"
         row = next(r for r in self.fit.result.coefficient_rows if r["term"] == name)
-        meaning = "average intercept" if name == "intercept" else f"average effect of {row['label']}"
+        part = name.removesuffix(": intercept")
+        meaning = "average intercept" + (f" of {part}" if part not in (name, "intercept") else "")
+        if name != "intercept" and part == name:
+            meaning = f"average effect of {row['label']}"
         self.where[symbol] = meaning + (f", estimated as {row['estimate']:.{self.digits}g} (SE {row['se']:.{max(self.digits - 1, 1)}g})"
                                         if self.estimates and row["se"] is not None else "")  # fmt: skip
         return number(row["estimate"], self.digits) if self.estimates else symbol
@@ -251,6 +258,10 @@ class _Writer:
                         self.digits,
                     )
             levels.append((unit.name, lines))
+        return self.made(levels, combined)
+
+    def made(self, levels: list[tuple[str, list[tuple[str, str]]]], combined: list[tuple[str, str]]) -> EquationsResult:
+        """The document of the equations of every level, and of all in one."""
         made = [{"level": name, "latex": (latex := aligned(lines)), "text": text_of(latex)} for name, lines in levels]
         whole = aligned(combined)
         return EquationsResult.from_dict({

@@ -109,6 +109,8 @@ def average_effects(page: Page, d: FitResult, digits: int) -> None:
             else f"The intercept is the {d['link']} of the {d.eta_of}"
         )
         what = "The thresholds hold" if d["family"] == "ordinal" else what
+        if d["family"] == "nominal":
+            what = f"Each intercept is the log odds of its level against {d['levels'][0]}"
         groups = list(dict.fromkeys(part["group"] for part in d["random"]))
         unit = "" if plain or not groups else f" for an average {' and '.join(groups)}"
         words.append(f"{what}{unit} at " + "; ".join(d["intercept_at"]) + ".")
@@ -390,6 +392,10 @@ def correlation_words(part: dict[str, Any]) -> list[str]:
                 )
                 continue
             a, b = _effect(terms[j]), _effect(terms[i])
+            if "zeros" in (terms[j], terms[i]):
+                other = next((t for t in (terms[j], terms[i]) if t != "zeros"), "zeros")
+                out.append(_zeros_words(unit, _effect(other), r))
+                continue
             if abs(r) < 0.1:
                 out.append(f"{unit[0].upper()}{unit[1:]}'s {a} and its {b} are all but unrelated (r = {r:+.2f}).")
             else:
@@ -397,6 +403,14 @@ def correlation_words(part: dict[str, Any]) -> list[str]:
                 way = "higher" if r > 0 else "lower"
                 out.append(f"Where {unit}'s {a} is higher, its {b} is {strength} {way} (r = {r:+.2f}).")
     return out
+
+
+def _zeros_words(unit: str, effect: str, r: float) -> str:
+    """How the probability of zeros goes with another effect of a unit."""
+    if abs(r) < 0.1:
+        return f"{unit[0].upper()}{unit[1:]}'s {effect} and how often it has zeros of its own are all but unrelated (r = {r:+.2f})."
+    strength = "nearly always " if abs(r) > 0.9 else "mostly " if abs(r) > 0.5 else ""
+    return f"Where {unit}'s {effect} is higher, zeros of its own are {strength}{'more' if r > 0 else 'less'} frequent (r = {r:+.2f})."
 
 
 def spread_words(group: str, term: str, r: float, sd: float) -> str:
@@ -411,7 +425,7 @@ def spread_words(group: str, term: str, r: float, sd: float) -> str:
 
 
 def _effect(term: str) -> str:
-    return "intercept" if term == "intercept" else f"{term} effect"
+    return term if term == "intercept" or term.endswith(": intercept") else f"{term} effect"
 
 
 def _likelihood(page: Page, d: FitResult, digits: int) -> None:

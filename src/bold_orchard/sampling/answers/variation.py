@@ -103,6 +103,8 @@ def _latent(draws: Draws) -> Array:
     """Of the average row, on the scale of eta (Nakagawa, Johnson & Schielzeth 2017)."""
     fit = draws.fit
     design, family = fit.design, fit.model.family
+    if design.predictors:  # each on a scale of its own
+        return np.full(len(draws.b), np.nan)
     at = np.array([design.fixed.values[k].mean() for k in fit.model.kept])
     eta = draws.b @ at + (0.0 if design.offset is None else float(design.offset.mean()))
     if design.link == "log":
@@ -180,6 +182,8 @@ def _alike(draws: Draws, rows: list[dict[str, Any]], total: Array) -> list[tuple
 
 
 def _icc(draws: Draws, rows: list[dict[str, Any]], total: Array, confidence: float) -> list[dict[str, Any]]:
+    if draws.fit.design.predictors:
+        return []
     return [
         {"group": name, "value": number(value.mean()), "share": number(own.mean()), "ci": told(value, confidence)[2]}
         for name, value, own in _alike(draws, rows, total)
