@@ -145,7 +145,8 @@ class SeveralRows(Weighted):
                     h[q, p] += made
 
             for i, stage in enumerate(products.stages):
-                f, code = stage.unit, self.units[stage.unit].codes[rows] if places[i] is None else places[i][rows]  # type: ignore[index]
+                f, place = stage.unit, places[i]
+                code = self.units[f].codes[rows] if place is None else place[rows]
                 for a, b in itertools.product(range(stage.size), repeat=2):
                     add(f, a, f, b, back.inverse[f][a, b][code], False)
                 for g, columns in stage.slices.items() if i in back.rights else ():
@@ -156,7 +157,8 @@ class SeveralRows(Weighted):
                 for t, a, blocks in beside[i]:
                     for b in range(t.size):
                         add(f, a, t.unit, b, blocks[b][self.units[t.unit].codes[rows], code])
-            for t, s in itertools.product(products.tails, products.tails) if dense is not None else ():
+            for t, s in itertools.product(products.tails, products.tails):
+                assert dense is not None
                 block = dense[t.columns, s.columns].reshape(t.size, t.levels, s.size, s.levels)
                 for a, b in itertools.product(range(t.size), range(s.size)):
                     values = block[a, :, b][self.units[t.unit].codes[rows], self.units[s.unit].codes[rows]]

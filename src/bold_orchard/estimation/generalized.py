@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from typing import Any
+from typing import Any, cast
 
 import numpy as np
 from numpy.typing import NDArray
@@ -34,12 +34,7 @@ Array = NDArray[Any]
 
 @dataclass(frozen=True)
 class GeneralizedModel(FittedModel[Laplace, LaplacePoint]):
-    """Estimated by maximum likelihood; coefficients, variances and the family's own parameters are sought together.
-
-    ``whole`` is the model over all linear predictors of every row, where the design has the rows of the table alone.
-    """
-
-    whole: GeneralizedModel | None = None
+    """Estimated by maximum likelihood; coefficients, variances and the family's own parameters are sought together."""
 
     @property
     def method(self) -> str:
@@ -64,7 +59,7 @@ class GeneralizedModel(FittedModel[Laplace, LaplacePoint]):
     def on_rows(self, keep: NDArray[np.intp], exact: bool) -> GeneralizedModel:
         if self.whole is not None:
             p = len(self.design.predictors)
-            return self.whole.on_rows((keep[:, None] * p + np.arange(p)).ravel(), exact)
+            return cast(GeneralizedModel, self.whole).on_rows((keep[:, None] * p + np.arange(p)).ravel(), exact)
         design = some_rows(self.design, keep)
         laplace = make_laplace(design)
         criterion, start = with_points(laplace, self.points), self._carried(design, laplace)
@@ -97,13 +92,6 @@ class GeneralizedModel(FittedModel[Laplace, LaplacePoint]):
         if self.family.intercept:
             return 0.0
         return float(np.array([self.design.fixed.values[k].mean() for k in self.kept]) @ self.evaluation.b)
-
-    def family_eta(self, eta: Array) -> Array:
-        """A linear predictor (n,) as the family takes it: with the others of every row, at the units' predicted effects, where there are several."""
-        if self.whole is not None:
-            others = self.design.folded(self.whole.linear_predictor())[1:]
-            return np.concatenate([eta[None], others])
-        return self.design.folded(eta) if self.design.stacked else eta - self.shift
 
     def residual_draw(self, eta: Array, rng: np.random.Generator) -> Array:
         offset = 0.0 if self.design.offset is None else self.design.offset

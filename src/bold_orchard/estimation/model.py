@@ -42,7 +42,7 @@ class FittedModel(ABC, Generic[C, E]):
     """A design, the likelihood over it, and where the search for its maximum ended.
 
     ``points`` are the quadrature points a level's integral was taken with; 1 is exact for a gaussian outcome and Laplace's
-    approximation for others.
+    approximation for others. ``whole`` is the model over all linear predictors of every row, where the design has the rows of the table alone.
     """
 
     design: Design
@@ -50,6 +50,7 @@ class FittedModel(ABC, Generic[C, E]):
     criterion: C
     found: OptimizeResult[E]
     points: int = 1
+    whole: FittedModel[C, E] | None = None
 
     @property
     def evaluation(self) -> E:
@@ -157,6 +158,13 @@ class FittedModel(ABC, Generic[C, E]):
                 UnitEffects(clause.block, unit.name, clause.part.names, unit.texts, effects[:, clause.columns], se)
             )
         return out
+
+    def family_eta(self, eta: Array) -> Array:
+        """A linear predictor (n,) as the family takes it: with the others of every row, at the units' predicted effects, where there are several."""
+        if self.whole is not None:
+            others = self.design.folded(self.whole.linear_predictor())[1:]
+            return np.concatenate([eta[None], others])
+        return self.design.folded(eta) if self.design.stacked else eta - self.shift
 
     def linear_predictor(self, units: list[UnitEffects] | None = None) -> Array:
         """X b + Z u + offset, (n,), at the predicted effects."""

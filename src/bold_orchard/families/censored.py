@@ -87,7 +87,7 @@ class _Limited(Family):
         """SD of each row's law, by its weight."""
         return np.asarray(np.exp(extra[0]) / np.sqrt(self.weights) + np.zeros(len(self.y)))
 
-    def _tail(self, z: Array, extra: Sequence[Value]) -> tuple[Array, Array, Array, Array]:
+    def _tail(self, z: Array, extra: Any) -> tuple[Array, Array, Array, Array]:
         """The logarithm of the law's distribution function and its three derivatives."""
         return _log_normal_tail(z)
 
@@ -159,7 +159,7 @@ class CensoredStudent(_Limited, Student):
 
     differenced = True
 
-    def _tail(self, z: Array, extra: Sequence[Value]) -> tuple[Array, Array, Array, Array]:
+    def _tail(self, z: Array, extra: Any) -> tuple[Array, Array, Array, Array]:
         return _log_student_tail(z, float(np.exp(min(extra[1], END))))
 
     def _more(self, s: Array, z: Array, extra: Array) -> list[tuple[Array, Array, Array]]:

@@ -6,9 +6,7 @@ Rigby & Stasinopoulos (2005), Applied Statistics 54, 507-554. Every array of lin
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import replace
-from functools import cache
 from typing import Any, ClassVar
 
 import numpy as np
@@ -18,6 +16,7 @@ from bold_orchard.families import jets
 from bold_orchard.families.base import Data, Family, Part
 
 Array = NDArray[Any]
+_made: dict[tuple[type[Family], tuple[str, ...]], type[Joint]] = {}
 LEAST = 1e-10  # eigenvalue of a stand-in for the information of a row, relative to its largest
 STEP = 1e-2  # of an own parameter without jets, by which derivatives are differenced to the fourth order: ten digits
 
@@ -25,7 +24,7 @@ STEP = 1e-2  # of an own parameter without jets, by which derivatives are differ
 class Several(Family):
     """What families of several predictors have in common; ``predictors`` names them, the first being the mean's."""
 
-    def jet(self, eta: Array, extra: Sequence[Any], order: int = 3) -> jets.Jet:
+    def jet(self, eta: Array, extra: Any, order: int = 3) -> jets.Jet:
         """l of every row as a jet in the predictors."""
         raise NotImplementedError
 
@@ -93,7 +92,7 @@ class Joint(Several):
     def unit(self) -> float:
         return self.rows.unit()
 
-    def all_own(self, eta: Sequence[Any], extra: Sequence[Any]) -> list[Any]:
+    def all_own(self, eta: Any, extra: Any) -> list[Any]:
         """The plain family's own parameters, those with a predictor row by row."""
         own: list[Any] = [None] * (len(self.chosen) + len(self.kept))
         for part, values in zip(self.chosen, eta[1:]):
@@ -107,7 +106,7 @@ class Joint(Several):
         parts = [np.full(len(self.y), part.sign * own[part.place]) for part in self.chosen]
         return np.array([eta, *parts]), own[list(self.kept)]
 
-    def jet(self, eta: Array, extra: Sequence[Any], order: int = 3) -> jets.Jet:
+    def jet(self, eta: Array, extra: Any, order: int = 3) -> jets.Jet:
         x = jets.variables(list(eta), order)
         made: jets.Jet = self.rows.density(x[0], self.all_own(x, extra))
         return made
@@ -135,7 +134,7 @@ class Joint(Several):
         return one, two, three
 
     def lost(self, extra: Array) -> NDArray[np.bool_]:
-        own = np.array(self.all_own([0.0] * len(self.predictors), extra), dtype=float)
+        own = np.array(self.all_own([0.0] * len(self.predictors), list(extra)), dtype=float)
         return self.rows.lost(own)[list(self.kept)] if len(self.kept) else np.zeros(0, dtype=bool)
 
     def mean(self, eta: Array, extra: Array) -> Array:
@@ -157,9 +156,10 @@ class Joint(Several):
         return self.rows.latent_variance(eta[0], self.all_own(eta, extra))  # type: ignore[arg-type]
 
 
-@cache
-def joint_of(kind: type[Family], predictors: tuple[str, ...]) -> type[Joint]:
+def joint_of(kind: Any, predictors: tuple[str, ...]) -> type[Joint]:
     """The family of one kind whose ``predictors``, the mean's first, are linear in columns and effects."""
+    if (kind, predictors) in _made:
+        return _made[kind, predictors]
     chosen = tuple(next(p for p in kind.parts if p.name == name) for name in predictors[1:])
     taken = {p.place for p in chosen}
     places = tuple(k for k in range(len(kind.extra_names)) if k not in taken)
@@ -175,4 +175,6 @@ def joint_of(kind: type[Family], predictors: tuple[str, ...]) -> type[Joint]:
         "limits": tuple(limits.get(k, "") for k in places),
         "extra_names": tuple(kind.extra_names[k] for k in places),
     }  # fmt: skip
-    return type(f"{kind.__name__}Of{'And'.join(n.capitalize() for n in predictors)}", (Joint,), attributes)
+    name = f"{kind.__name__}Of{'And'.join(n.capitalize() for n in predictors)}"
+    made: type[Joint] = type(name, (Joint,), attributes)
+    return _made.setdefault((kind, predictors), made)

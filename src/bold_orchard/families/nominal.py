@@ -5,7 +5,6 @@ Agresti (2013), Categorical Data Analysis, chapter 8; Hartzel, Agresti & Caffo (
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from functools import cache
 from typing import Any
 
@@ -73,7 +72,7 @@ class Nominal(Several):
             d2[k, k] -= own
         return w * (self._seen(eta) - p), w * d2
 
-    def jet(self, eta: Array, extra: Sequence[Any], order: int = 3) -> jets.Jet:
+    def jet(self, eta: Array, extra: Any, order: int = 3) -> jets.Jet:
         return jets.Jet(*self.derivatives(eta, np.asarray(extra)), order)
 
     def expected(self, eta: Array, extra: Array) -> Array:

@@ -125,11 +125,7 @@ class _Words:
             for row in part.fixed:
                 if row.estimate is None:
                     continue
-                told = (
-                    ""
-                    if row.ci is None
-                    else f" ({self.interval(row.ci, True)}{'' if row.ci[0] * row.ci[1] > 0 else '; the interval holds no change'})"
-                )
+                told = self._told(row.ci)
                 if row.term == "intercept":
                     if part.part != "zeros":
                         continue
@@ -137,6 +133,12 @@ class _Words:
                 else:
                     text = f"{self._step(row.term, row.label)} multiplies {what} by {self.factor(row.estimate)}{told}."
                 yield Explanation("fixed", f"{part.part}: {row.term}", None, text)
+
+    def _told(self, ci: Any) -> str:
+        """The interval of a factor, and that it holds no change where it does."""
+        if ci is None:
+            return ""
+        return f" ({self.interval(ci, True)}{'' if ci[0] * ci[1] > 0 else '; the interval holds no change'})"
 
     @property
     def of_outcomes(self) -> dict[str, tuple[str, str]]:
@@ -163,11 +165,7 @@ class _Words:
         levels = [] if isinstance(self.d.levels, Absent) else list(self.d.levels)
         level = next(n for n in sorted(levels, key=len, reverse=True) if row.term.startswith(f"{n}: "))
         term, label = row.term[len(level) + 2 :], row.label[len(level) + 2 :]
-        told = (
-            ""
-            if row.ci is None
-            else f" ({self.interval(row.ci, True)}{'' if row.ci[0] * row.ci[1] > 0 else '; the interval holds no change'})"
-        )
+        told = self._told(row.ci)
         odds = f"the odds of {level} instead of {levels[0]}"
         if term == "intercept":
             return f"Where all else is zero or at its baseline, {odds} are {self.factor(row.estimate)}{told}."

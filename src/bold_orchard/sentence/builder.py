@@ -148,7 +148,7 @@ class Builder(Transformer_NonRecursive[Any, Any]):
         return _parted(tuple(factors), place)
 
     def of_outcome(self, meta: Any, parts: list[tree.Column]) -> tree.OfOutcome:
-        return tree.OfOutcome(parts[0].name, _place(meta))
+        return tree.OfOutcome(parts[0].name, place=_place(meta))
 
     def terms(self, meta: Any, groups: list[list[tree.Term]]) -> tuple[tree.Term, ...]:
         """All terms in order, once each (``a*b`` and ``b*a`` are the same term)."""

@@ -433,8 +433,8 @@ class Sentence(Node):
             replace(e, terms=tuple(t.alone if t.bare is None else Term((parts[t.bare],)) for t in e.terms))
             for e in self.each
         )
-        rest = {n: own.get(n, ()) for n in parts}
-        return replace(self, terms=own[MEAN], each=each, predictors=(), intercept=intercept, **rest)
+        spread, zeros = (own.get(n, ()) for n in ("spread", "zeros"))
+        return replace(self, terms=own[MEAN], each=each, predictors=(), intercept=intercept, spread=spread, zeros=zeros)
 
     @property
     def of_rows(self) -> Sentence:

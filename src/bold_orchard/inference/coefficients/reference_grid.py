@@ -160,8 +160,8 @@ class ReferenceGrid:
                 owner.append(i)
         raw = {c: self.design.table.kind(c) == "number" for c in names}
         columns = {c: np.array([cell[c] for cell in cells], dtype=float if raw[c] else object) for c in names}
-        grid, names = Table(columns, "the grid", len(cells)), self.design.predictors
-        tables = [_of_name(grid, names, k) for k in range(len(names))] or [self._asked(grid)]
+        grid, of = Table(columns, "the grid", len(cells)), self.design.predictors
+        tables = [_of_name(grid, of, k) for k in range(len(of))] or [self._asked(grid)]
         makers = [ColumnMaker(t, self.design.memory, learn=False, reference=self._training) for t in tables]
         counts = np.bincount(owner, minlength=len(points))
         out = []

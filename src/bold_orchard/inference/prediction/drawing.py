@@ -145,9 +145,8 @@ def _of_predictors(
     """The same where rows have several linear predictors: of the outcome by all of them, of unordered levels a line for each, or of one part."""
     from bold_orchard.inference.prediction.several_predictors import SeveralErrors, own_scale, stacked_rows
 
-    points: list[dict[str, float | str]] = [
-        ({} if level is None else {str(by): level}) | {name: ticks[int(v)] if ticks else float(v)} for v in at
-    ]
+    held: dict[str, float | str] = {} if level is None else {str(by): level}
+    points: list[dict[str, float | str]] = [{**held, name: ticks[int(v)] if ticks else float(v)} for v in at]
     base = {
         "predictor": name,
         "by": None if level is None else by,
@@ -160,8 +159,8 @@ def _of_predictors(
         x, constant = grid.rows(points)
         rows, made = grid.kept(x), []
         for row, c in zip(rows, constant):
-            own = own_scale(fit.one, float(row @ fit.evaluation.b) + c, fit.known.se(row), confidence)
-            made.append((own["outcome"], *own["outcome_ci"]))
+            said = own_scale(fit.one, float(row @ fit.evaluation.b) + c, fit.known.se(row), confidence)
+            made.append((said["outcome"], *said["outcome_ci"]))
         return [base | dict(zip(("estimate", "low", "high"), map(list, zip(*made))))]
     rows, constant = stacked_rows(fit, points)
     errors, eta = SeveralErrors(fit), rows @ fit.evaluation.b + constant

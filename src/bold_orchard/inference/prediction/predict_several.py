@@ -37,7 +37,8 @@ def of_run(fit: Fit, table: Table, confidence: float, new_observation: bool, rng
         raise NoRow(no_row(table))
     used, names = table.take(complete), fit.design.predictors
     fixed, parts, offset = rebuild_parts(fit.design, every(used, names))
-    told = fit.model.column_space.answers(np.column_stack(fixed.values)).reshape(-1, len(names)).all(axis=1)
+    answers = np.asarray(fit.model.column_space.answers(np.column_stack(fixed.values)))
+    told: Array = np.all(answers.reshape(-1, len(names)), axis=1)
     x = np.column_stack([fixed.values[c] for c in fit.model.kept])
     average = x @ fit.evaluation.b + (0.0 if offset is None else offset)
     moved, covariance, known = _effects(fit, used, x, [np.column_stack(p.values) for p in parts])

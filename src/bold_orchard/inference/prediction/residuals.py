@@ -100,7 +100,8 @@ def _row_means(fit: Fit, eta: Array, average: Array) -> tuple[Array, Array]:
     every = [whole.design.folded(v) for v in (whole.linear_predictor(), whole.average_part())]
     if model.family.reads == "levels":
         place = np.asarray(fit.of_table.design.y, dtype=np.intp)[None]
-        one, other = (np.take_along_axis(model.family.probabilities(e), place, axis=0)[0] for e in every)
+        family: Any = model.family
+        one, other = (np.take_along_axis(family.probabilities(e), place, axis=0)[0] for e in every)
     else:
         one, other = (np.asarray(model.family.mean(e, model.extra)) for e in every)
     return one, other

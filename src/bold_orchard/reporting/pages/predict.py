@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 from bold_orchard.errors import counted as count
 from bold_orchard.reporting.numbers import figure, percent
 from bold_orchard.reporting.page import Left, Page
@@ -53,7 +55,7 @@ def predict_page(d: PredictResult, digits: int = 4) -> Page:
 
 
 def _told(value: float | None) -> bool:
-    return value is not None and value == value
+    return value is not None and not math.isnan(value)
 
 
 def _of_levels(page: Page, d: PredictResult) -> Page:
