@@ -145,7 +145,13 @@ def over_predictors(design: Design, names: tuple[str, ...]) -> Design:
             values.append(own.ravel())
         return replace(part, values=tuple(values))
 
-    fixed = laid(design.fixed)
+    def own_terms(part: ModelMatrix) -> ModelMatrix:
+        """Of the mean, where the design had no other predictor."""
+        if design.predictors:
+            return part
+        return replace(part, terms=tuple(tree.Term((tree.OfOutcome(tree.MEAN), *t.factors), t.place) for t in part.terms))
+
+    fixed = own_terms(laid(design.fixed))
     for name in names:
         if name not in have:
             flat = np.tile(np.array([other == name for other in names], dtype=float), n)
@@ -165,6 +171,6 @@ def over_predictors(design: Design, names: tuple[str, ...]) -> Design:
         offset = own.ravel()
     return replace(
         design, fixed=fixed, y=np.repeat(design.y[:: len(have)], p), offset=offset, units=tuple(map(codes, design.units)),
-        clauses=tuple(replace(c, part=laid(c.part)) for c in design.clauses), blocks=tuple(replace(b, unit=codes(b.unit)) for b in design.blocks),
+        clauses=tuple(replace(c, part=own_terms(laid(c.part))) for c in design.clauses), blocks=tuple(replace(b, unit=codes(b.unit)) for b in design.blocks),
         sentence=replace(design.sentence, predictors=names),
     )  # fmt: skip

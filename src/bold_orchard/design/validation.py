@@ -12,6 +12,7 @@ from bold_orchard.data.codes import Seen
 from bold_orchard.data.natural_order import natural_order
 from bold_orchard.data.table import Table
 from bold_orchard.data.units import is_time, which_repeats
+from bold_orchard.design.transformations import OUTCOME
 from bold_orchard.errors import OrchardError, SentenceError, a_or_an, shown
 from bold_orchard.families import family_of
 from bold_orchard.sentence import tree
@@ -56,7 +57,7 @@ def outcome_kind(sentence: tree.Sentence, table: Table, asked: str | None, famil
     coded = family_of(family).reads != "numbers" and outcome.trials is None
     if kind == "category" and not coded:
         levels = table.labels(column.name).ordered[0]
-        offer = "--family binomial" if len(levels) == 2 else "--family ordinal for grades"
+        offer = "--family binomial" if len(levels) == 2 else "--family ordinal for grades, nominal for levels without an order"
         odd = table.odd_cells(column.name) or f"; {offer}"
         raise SentenceError(
             f"the outcome '{column.name}' is text ({', '.join(shown(levels, 4))}), and a {family} model needs numbers{odd}",
@@ -233,13 +234,14 @@ def _constant_slopes(design: Design, position: int, force: bool) -> list[str]:
     if clause.wiggle:
         return notes
     for index, term in enumerate(clause.part.terms):
-        columns = [v for v, o in zip(clause.part.values, clause.part.owner) if o == index]
+        rows = rows_of_term(design, term)
+        columns = [v[rows] for v, o in zip(clause.part.values, clause.part.owner) if o == index]
         by_level = not clause.part.intercept and len(columns) > 1  # one variance per level of a category
         if (
-            term.is_intercept
+            not term.alone.factors
             or term.is_spread
             or by_level
-            or not all(constant_inside(unit.codes, unit.size, c) for c in columns)
+            or not all(constant_inside(unit.codes[rows], unit.size, c) for c in columns)
         ):
             continue
         rest = tuple(t for t in clause.part.terms if t is not term) or (tree.Term(()),)
@@ -252,6 +254,14 @@ def _constant_slopes(design: Design, position: int, force: bool) -> list[str]:
             raise OrchardError(f"{message}; write: {offer}  (or add --force to go on)")
         notes.append(f"{message[0].upper()}{message[1:]}; fitted all the same because of --force.")
     return notes
+
+
+def rows_of_term(design: Design, term: tree.Term) -> Any:
+    """The rows in which a term stands: all, or those of its outcome or linear predictor."""
+    if term.outcome is None:
+        return slice(None)
+    labels = design.table.labels(OUTCOME)
+    return np.array([t == term.outcome for t in labels.texts])[labels.codes]
 
 
 def _examples(design: Design, unit: UnitCodes, term: tree.Term) -> str:

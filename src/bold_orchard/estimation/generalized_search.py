@@ -62,6 +62,8 @@ def check_points(design: Design, points: int | str) -> None:
     """Quadrature is for one unit with up to three terms."""
     if points in (1, "auto") and (points == 1 or not _reachable(design)):
         return
+    if design.predictors:
+        raise UsageError("--points is for rows with one linear predictor; leave it out for Laplace")
     if not _reachable(design):
         units = " and ".join(u.name for u in design.units) or "no unit"
         terms = sum(len(c.part.names) for c in design.clauses)

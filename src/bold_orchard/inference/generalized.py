@@ -25,6 +25,7 @@ from bold_orchard.results.notes import Note
 
 Array = NDArray[Any]
 NEARLY = 8.0  # deviance within which another maximum of the likelihood is told
+ENDLESS = 30.0  # standard error of what a coefficient adds to a linear predictor, from which nothing holds it back
 HUGE = 12.0  # SD on the linear scale beyond which chances inside a unit are all but 0 or 1
 
 
@@ -79,7 +80,7 @@ def _(model: GeneralizedModel) -> Trouble:
     design, c, e = model.design, model.criterion, model.evaluation
     apart, single = separated(design, c, e), validation.told_by_one_row(design)
     named: dict[str, list[str | None]] = {
-        "separation": [apart],
+        "separation": [apart, *_coefficients_without_end(model)],
         "runs away": list(_run_away(model)),
         "not identified": [single],
     }
@@ -117,6 +118,25 @@ def _rivals(model: GeneralizedModel) -> str | None:
         f"The likelihood has more than one maximum: another, {(found.rival - found.point.deviance) / 2:.2g} lower in log-likelihood, has other "
         "estimates, and so few rows may hide a higher one. Try a simpler sentence; orchard sample shows what the rows leave open."
     )
+
+
+def _coefficients_without_end(model: GeneralizedModel) -> list[str]:
+    """Of several linear predictors the coefficients that nothing holds back: rows to which they apply all lie on one side."""
+    design = model.design
+    if not design.predictors or not model.found.hessian.size:
+        return []
+    errors, out = np.sqrt(np.maximum(np.diag(MaximumLikelihood(model).covariance), 0.0)), []
+    for k, b, se in zip(model.kept, model.evaluation.b, errors):
+        values, term = design.fixed.values[k], design.fixed.terms[design.fixed.owner[k]]
+        if se * float(np.ptp(values)) > ENDLESS and term.alone.factors:
+            where = {"zeros": "zeros are never or always there", "spread": "nothing tells the spread"}.get(
+                str(term.outcome), "the outcome lies on one side"
+            )
+            out.append(
+                f"{design.fixed.labels[k]} runs away ({b:.3g}, SE {se:.2g}): where it applies {where}, so its size has no end. Leave it out of "
+                f"{term.outcome if term.outcome in ('zeros', 'spread') else 'the sentence'}, or put levels together."
+            )
+    return out
 
 
 def _run_away(model: GeneralizedModel) -> list[str]:
