@@ -16,6 +16,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from bold_orchard.reporting.page import Page
+    from bold_orchard.wording import Wording
 
 PICTURES = (".png", ".svg", ".pdf")
 ALONE = ((".toml", "plan"), (".parquet", "simulate"), (".parquet", "scan"))  # endings that one command writes
@@ -28,13 +29,23 @@ class Answer:
     """The answer to one question. What its result holds are attributes here too: ``answer.pairs``, ``answer["pairs"]``.
 
     ``shows`` says what page, table and picture show beside the usual; ``converged`` is False where the fit it comes from
-    must not be used.
+    must not be used; ``wording`` are texts of columns and levels for pages and pictures.
     """
 
     result: Result
     converged: bool = True
     shows: dict[str, Any] = field(default_factory=dict, compare=False)
     draws: dict[str, Any] = field(default_factory=dict, compare=False)
+    wording: Wording | None = field(default=None, compare=False)
+
+    @property
+    def shown(self) -> Result:
+        """The result as pages and pictures show it: with the texts of columns and levels, where there are some."""
+        if not self.wording:
+            return self.result
+        from bold_orchard.results.worded import worded
+
+        return worded(self.result, self.wording)
 
     @property
     def command(self) -> str:
@@ -74,7 +85,7 @@ class Answer:
         """The printed page, as pieces, with ``digits`` significant digits."""
         from bold_orchard.reporting.views import page_of
 
-        return page_of(self.result, digits, **self.shows)
+        return page_of(self.shown, digits, **self.shows)
 
     def without_notes(self) -> Answer:
         """The same without its notes."""
@@ -97,7 +108,7 @@ class Answer:
         """The command's picture (a Matplotlib figure); raises UsageError where there is nothing to draw."""
         from bold_orchard.reporting.views import figure_of
 
-        return figure_of(self.result, **self.draws)
+        return figure_of(self.shown, **self.draws)
 
     def save(self, name: str | Path, digits: int = 4) -> Path:
         """Write what is printed (.txt, .md, .html, .docx, .tex), the contract (.json), the main table (.csv) or the picture (.png, .svg, .pdf)."""

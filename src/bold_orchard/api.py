@@ -27,11 +27,13 @@ from bold_orchard.inference.fit import Fit, Imputing, Settings
 from bold_orchard.inference.fit import fit as fit_table
 from bold_orchard.inference.summary import with_confidence, with_ratios
 from bold_orchard.progress import silent
+from bold_orchard.results.base import Absent
 from bold_orchard.results.fit import AverageEffect, FitResult
 from bold_orchard.scouting import scout
 from bold_orchard.sentence.parse import read_sentence, used_columns
-from bold_orchard.sentence.tree import Sentence
-from bold_orchard.tables import larger_than, table
+from bold_orchard.sentence.tree import Column, Sentence, calls_of
+from bold_orchard.tables import declared, larger_than, table
+from bold_orchard.wording import texts_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -80,6 +82,7 @@ def fit(
     max_steps: int = 100,
     errors: str | None = None,
     order: Mapping[str, Sequence[str]] | None = None,
+    labels: Mapping[str, Any] | str | None = None,
     impute: int | None = None,
     impute_with: Sequence[str] | str = (),
     seed: int = SEED,
@@ -102,6 +105,8 @@ def fit(
     method, family, link, ... : the options of ``orchard fit``, by the same names.
     source : the file that a Table was read from, kept when the fit is saved; of a path it is the path itself.
     order : the levels of text columns in their order, {"dose": ["low", "high"]}; the first is the baseline.
+    labels : texts of columns and levels, {"graft": {"label": "Graft", "levels": {"0": "own roots"}, "order": ["0", "1"]}, "rain": "Rain (mm)"}, or a
+        TOML file of them; of a path also NAME.labels.toml beside it. Pages and pictures show them.
     impute : rows with missing covariates are kept, what is missing drawn this often, and the fits pooled; ``seed`` begins the draws.
     impute_with : columns beside the sentence that help to draw.
     memory : "2GB"; a path whose used columns take more is read in pieces (default: a quarter of the machine's).
@@ -136,6 +141,8 @@ def fit(
             _imputing(impute, impute_with, seed),
         )  # fmt: skip
         _check(settings)
+    wording = texts_of(labels, data if source is None else source)
+    settings = dataclasses.replace(settings, wording=wording or None)
     sentence = read_sentence(sentence) if isinstance(sentence, str) else sentence
     beside = [impute_with] if isinstance(impute_with, str) else [str(c) for c in impute_with]
     if beside and impute is None:
@@ -159,6 +166,8 @@ def fit(
         rows, source = table(data, missing, where, used, order), str(data)
     else:
         rows = data if isinstance(data, Table) and source is not None else table(data, missing, where, order=order)
+    wording.check(rows.columns, rows.name)
+    rows, settings = declared(rows, wording.orders), _with_baselines(settings, sentence, rows, wording.orders)
     kept = [missing] if isinstance(missing, str) else [str(m) for m in missing]
     if settings.impute is None:
         made = fit_table(sentence, rows, settings, name, progress)
@@ -284,7 +293,7 @@ def refit(
         s, o, origin = earlier.core.settings, earlier.core.settings.options, earlier.origin
         rows = earlier.read if origin.source is None else origin.source
         asked = {"sentence": earlier.result.model, "data": None, "baseline": o.baselines, "fill_mean": o.fill_mean, "grades": o.grades,
-                 "order": earlier.core.design.orders,
+                 "order": earlier.core.design.orders, "labels": None if s.wording is None else s.wording.to_dict(),
                  **({"missing": origin.missing, "where": origin.where} if origin.source is not None else {}),
                  **{k: getattr(o, k) for k in ("weights", "family", "link", "success", "force")},
                  **{k: getattr(s, k) for k in ("method", "df", "confidence", "tolerance", "max_steps", "points", "errors")},
@@ -302,6 +311,20 @@ def _imputing(draws: int | None, beside: Sequence[str] | str, seed: int) -> Impu
             "--impute-with names columns that help to draw gaps; say how often they are drawn, --impute 20"
         )
     return None if draws is None else Imputing(draws, named, seed)
+
+
+def _with_baselines(
+    settings: Settings, sentence: Sentence, rows: Table, orders: Mapping[str, Sequence[str]]
+) -> Settings:
+    """The first level that labels declare, of numbers that the sentence takes as categories, is their baseline."""
+    taken = [c.arguments[0] for c in calls_of(sentence) if c.function == "category"]
+    first = {
+        c.name: orders[c.name][0]
+        for c in taken
+        if isinstance(c, Column) and c.name in orders and rows.has(c.name) and rows.kind(c.name) == "number"
+    }
+    options = dataclasses.replace(settings.options, baselines=first | dict(settings.options.baselines))
+    return dataclasses.replace(settings, options=options) if first else settings
 
 
 def _with_views(made: Fit, effects: bool, ratios: bool) -> Fit:
@@ -371,7 +394,9 @@ def show(name: str, *, effects: bool = False, ratios: bool = False, confidence: 
         result = result.with_keys(average_effects=_average_effects(open_fit(name).core))
     if ratios:
         result = with_ratios(result)
-    return Answer(result, result.converged)
+    return Answer(
+        result, result.converged, wording=texts_of(None if isinstance(result.labels, Absent) else result.labels)
+    )
 
 
 def explain(fit: Model | str, *, label: Sequence[str] = (), digits: int = 4, confidence: float | None = None) -> Answer:

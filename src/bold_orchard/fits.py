@@ -13,9 +13,11 @@ from bold_orchard.errors import UsageError
 from bold_orchard.fitted import Fitted, Origin
 from bold_orchard.inference.fit import Fit
 from bold_orchard.progress import Progress, silent
-from bold_orchard.results.base import Result
+from bold_orchard.results.base import Absent, Result
 from bold_orchard.results.means import of_all_outcomes, of_all_terms
+from bold_orchard.sentence.tree import columns_of
 from bold_orchard.tables import table
+from bold_orchard.wording import ColumnWords, Wording, read_wording, wording_of
 
 if TYPE_CHECKING:
     import pandas as pd
@@ -35,7 +37,7 @@ class Model(Fitted):
         return self.components().to_frame()
 
     def _answer(self, result: Result, **shows: Any) -> Answer:
-        return Answer(result, self.converged, shows)
+        return Answer(result, self.converged, shows, wording=self.core.settings.wording)
 
     def _level(self, confidence: float | None) -> float:
         return self.core.level(confidence)
@@ -246,7 +248,7 @@ class Model(Fitted):
 
         self.core.needs_one_table("check")
         result = check(self.with_rows().core, CheckOptions(unit, time, influence, seed), progress or silent)
-        return Answer(result, self.converged, draws={"kind": kind})
+        return Answer(result, self.converged, draws={"kind": kind}, wording=self.core.settings.wording)
 
     def predict(
         self, new: Any = None, *, new_observation: bool = False, missing: Sequence[str] = (), where: str | None = None,
@@ -315,7 +317,7 @@ def compare(
         for option in (o for o, asked in given_up.items() if asked):
             next(m.core for m in models if m.core.imputations).needs_one_table(f"compare {option}")
         pooled = compare_pooled([m.core for m in models], force)
-        return Answer(pooled, all(m.converged for m in pooled.models))
+        return Answer(pooled, all(m.converged for m in pooled.models), wording=models[0].core.settings.wording)
     if bootstrap or common_rows or not _of_one_kind(models):
         models = [m.with_rows() for m in models]
     every = [m.core for m in models]
@@ -331,7 +333,7 @@ def compare(
         result = result.with_keys(leave_out=[LeftOut.from_dict(s.document(leave_out)) for s in scores])
     elif folds is not None or repeats is not None:
         raise UsageError("--folds and --repeats share out what --leave-out leaves out; name the unit, or rows")
-    return Answer(result, all(m.converged for m in result.models))
+    return Answer(result, all(m.converged for m in result.models), wording=cores[0].settings.wording)
 
 
 def _left_out(
@@ -366,13 +368,13 @@ def draw(
     if kind == "imputed":
         from bold_orchard.imputing.picture import imputed_values
 
-        return Answer(imputed_values(cores[0], level, figure), cores[0].converged)
+        return Answer(imputed_values(cores[0], level, figure), cores[0].converged, wording=cores[0].settings.wording)
     for core in cores if kind != "coefficients" else []:
         core.needs_one_table(f"draw --kind {kind}")
     chosen = [c.outcomes(outcome) for c in cores]
     cores = [c.of(names[0]) if names and kind != "coefficients" else c.part(part) for c, names in zip(cores, chosen)]
     result = drawn(cores, kind, along, unit, named, by, level, seed, figure, slope)
-    return Answer(result, all(f.converged for f in cores))
+    return Answer(result, all(f.converged for f in cores), wording=cores[0].settings.wording)
 
 
 def side_by_side(
@@ -383,18 +385,50 @@ def side_by_side(
     """The publication table of one to ten fits; ``labels`` are a file or a dictionary. See ``orchard table``."""
     from bold_orchard.inference.summary import with_confidence
     from bold_orchard.inference.variances.components import components
-    from bold_orchard.reporting.publication.labels import parse_labels, read_labels
+    from bold_orchard.reporting.publication.labels import parse_labels
     from bold_orchard.reporting.publication.table import TableOptions, publication_table
+    from bold_orchard.results.worded import worded
 
-    given = read_labels(labels) if isinstance(labels, str) else dict(labels or {})
-    named = [label] if isinstance(label, str) else list(label)
-    options = TableOptions(
-        cells, tuple(headings), given | parse_labels(named), caption, tuple(drop), tuple(order), digits
-    )
     cores = [f.with_errors(errors) for f in _cores(fits)]
+    named = parse_labels([label] if isinstance(label, str) else list(label))
+    given, wording = _labels_of(cores, labels, named)
+    options = TableOptions(cells, tuple(headings), given, caption, tuple(drop), tuple(order), digits)
     level = cores[0].level(confidence)
-    entries = [(with_confidence(f.result, level), components(f, level)) for f in cores]
+    entries = [
+        (worded(with_confidence(f.result, level), wording, ("term",)), worded(components(f, level), wording))
+        for f in cores
+    ]
     return Answer(publication_table(entries, options), all(f.converged for f in cores))
+
+
+def _labels_of(
+    fits: Sequence[Fit], labels: str | Mapping[str, str] | None, named: Mapping[str, str]
+) -> tuple[dict[str, str], Wording]:
+    """Labels of terms, printed names and columns, and the texts of columns and levels: those kept with fits, of a file, and of options.
+
+    COLUMN:LEVEL names a level where it is no term of the fits. Raises OrchardError for a file that cannot be read.
+    """
+    wording = Wording()
+    for fit in fits:
+        wording = wording if fit.settings.wording is None else wording.beside(fit.settings.wording)
+    given: dict[str, str] = {}
+    if isinstance(labels, str):
+        found = read_wording(labels)
+        given, wording = found.texts, wording.beside(found)
+    else:
+        given = dict(labels or {})
+    terms = {t for f in fits for r in f.result.coefficients for t in (r.term, r.label)}
+    columns = {c.name for f in fits for c in columns_of(f.design.sentence)}
+    own: dict[str, str] = {}
+    for name, text in named.items():
+        column, colon, level = name.rpartition(":")
+        if colon and name not in terms and column.strip() in columns and " vs " not in level:
+            wording = wording.beside(Wording({column.strip(): ColumnWords(None, {level.strip(): text})}))
+        else:
+            own[name] = text
+    plain = {k: v for k, v in given.items() if not isinstance(labels, str) or k in columns | terms} | own
+    kept = {c: dataclasses.replace(w, label=None) if c in plain else w for c, w in wording.columns.items()}
+    return plain, Wording(kept)
 
 
 def report(
@@ -402,12 +436,14 @@ def report(
     progress: Progress | None = None,
 ) -> Answer:  # fmt: skip
     """A study in one page: data, models, tables, comparison, checks, variation, methods, plan; see ``orchard report``."""
-    from bold_orchard.reporting.publication.labels import read_labels
     from bold_orchard.scouting import scout
     from bold_orchard.studies.report import Questions, made_report
 
     models = [open_fit(f) if isinstance(f, str) else f for f in fits]
-    given = read_labels(labels) if isinstance(labels, str) else dict(labels or {})
+    if isinstance(labels, str):  # texts and levels of a file are those of every page
+        wording = read_wording(labels)
+        models = [m.with_wording(wording) for m in models]
+    given = {} if isinstance(labels, str) else dict(labels or {})
     made = made_report(models, Questions(scout, compare, side_by_side), title, digits, given, progress)
     return Answer(made, all(m.converged for m in models))
 
@@ -431,7 +467,10 @@ def in_words(result: Any, label: Sequence[str], digits: int, confidence: float |
 
     result = result if confidence is None else with_confidence(result, confidence)
     named = parse_labels([label] if isinstance(label, str) else list(label))
-    return Answer(explain(result, named, digits), result.converged)
+    wording = None if isinstance(result.labels, Absent) else wording_of(result.labels)
+    return Answer(
+        explain(result, ({} if wording is None else wording.texts) | named, digits, wording), result.converged
+    )
 
 
 def _cores(fits: Sequence[Model | str]) -> list[Fit]:

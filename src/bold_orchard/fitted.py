@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from bold_orchard.data.pieces import Pieces
+    from bold_orchard.wording import Wording
 
 
 @dataclasses.dataclass(frozen=True)
@@ -62,7 +63,7 @@ class Fitted:
     @property
     def answer(self) -> Answer:
         """What ``orchard fit`` prints, as an answer."""
-        return Answer(self.core.result, self.converged)
+        return Answer(self.core.result, self.converged, wording=self.core.settings.wording)
 
     @property
     def result(self) -> FitResult:
@@ -105,6 +106,13 @@ class Fitted:
         return (
             pieces_of(o.source, used, o.missing, o.where) if o.source is not None else own_pieces(str(o.saved_as), used)
         )
+
+    def with_wording(self, wording: Wording) -> Self:
+        """The same fit with more texts of columns and levels."""
+        own = self.core.settings.wording
+        made = wording if own is None else own.beside(wording)
+        core = dataclasses.replace(self.core, settings=dataclasses.replace(self.core.settings, wording=made or None))
+        return dataclasses.replace(self, core=core)
 
     def with_rows(self) -> Self:
         """The same fit with its rows at hand: where only their sums were kept they are laid down on disk."""

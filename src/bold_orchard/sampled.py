@@ -41,7 +41,7 @@ def sample(
     options = SampleOptions(tuple(given), chains, warmup, draws, seed, fit.level(confidence))
     made = (prior_draws if prior_only else sampled)(fit, options, progress or (lambda done, total, bad: None))
     made = made.with_keys(compared=_compared(made.document, compare)) if compare else made
-    return Answer(made, made.converged, draws={"kind": kind})
+    return Answer(made, made.converged, draws={"kind": kind}, wording=fit.settings.wording)
 
 
 def open_posterior(name: str, compare: Sequence[str] = ()) -> Answer:
@@ -143,7 +143,7 @@ def contrasts(fit: Fit, posterior: Answer | str, refused: dict[str, Any], texts:
     from bold_orchard.sampling.answers import coefficients
 
     draws = draws_of(fit, posterior, refused)
-    return Answer(coefficients.contrasts(draws, texts, level), not draws.warnings)
+    return Answer(coefficients.contrasts(draws, texts, level), not draws.warnings, wording=fit.settings.wording)
 
 
 def means(
@@ -157,7 +157,7 @@ def means(
     fit.needs_one_predictor("means --posterior")
     draws = draws_of(fit, posterior, refused)
     made = [coefficients.means(draws, term, held, level, slope, within, ratios) for term in terms]
-    return Answer(of_all_terms(made), not draws.warnings, view)
+    return Answer(of_all_terms(made), not draws.warnings, view, wording=fit.settings.wording)
 
 
 def components(fit: Fit, posterior: Answer | str, refused: dict[str, Any], level: float) -> Answer:
@@ -165,7 +165,7 @@ def components(fit: Fit, posterior: Answer | str, refused: dict[str, Any], level
     from bold_orchard.sampling.answers import variation
 
     draws = draws_of(fit, posterior, refused)
-    return Answer(variation.components(draws, level), not draws.warnings)
+    return Answer(variation.components(draws, level), not draws.warnings, wording=fit.settings.wording)
 
 
 def groups(fit: Fit, posterior: Answer | str, level: float) -> Answer:
@@ -173,7 +173,7 @@ def groups(fit: Fit, posterior: Answer | str, level: float) -> Answer:
     from bold_orchard.sampling.answers import groups
 
     draws = draws_of(fit, posterior)
-    return Answer(groups.groups(draws, level), not draws.warnings)
+    return Answer(groups.groups(draws, level), not draws.warnings, wording=fit.settings.wording)
 
 
 def predict(fit: Fit, posterior: Answer | str, rows: Table, level: float, new_observation: bool, seed: int) -> Answer:
@@ -182,7 +182,9 @@ def predict(fit: Fit, posterior: Answer | str, rows: Table, level: float, new_ob
 
     fit.needs_one_predictor("predict --posterior")
     draws = draws_of(fit, posterior)
-    return Answer(predictions.predict(draws, rows, level, new_observation, seed), not draws.warnings)
+    return Answer(
+        predictions.predict(draws, rows, level, new_observation, seed), not draws.warnings, wording=fit.settings.wording
+    )
 
 
 def draws_of(fit: Fit, posterior: Answer | str, refused: dict[str, Any] | None = None) -> Draws:

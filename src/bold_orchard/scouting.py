@@ -12,7 +12,8 @@ from bold_orchard.errors import OrchardError
 from bold_orchard.inference.fit import Settings
 from bold_orchard.inference.fit import fit as fit_table
 from bold_orchard.results.scout import ScoutResult, UnitShare
-from bold_orchard.tables import table
+from bold_orchard.tables import declared, table
+from bold_orchard.wording import Wording, texts_of
 
 MOST_SHARED = 300_000  # rows up to which an empty model of every unit takes a second at most
 
@@ -20,6 +21,7 @@ MOST_SHARED = 300_000  # rows up to which an empty model of every unit takes a s
 def scout(
     data: Any, unit: Sequence[str] = (), *, outcome: str | None = None, missing: Sequence[str] = (),
     where: str | None = None, by: Sequence[str] | str = (), order: Mapping[str, Sequence[str]] | None = None,
+    labels: Mapping[str, Any] | str | Wording | None = None,
 ) -> Answer:  # fmt: skip
     """What the columns are, which of them group the rows, what varies inside a group; see ``orchard scout``.
 
@@ -28,7 +30,9 @@ def scout(
     from bold_orchard.data.scout import scout as scouted
 
     units = [unit] if isinstance(unit, str) else list(unit)
-    rows = table(data, missing, where, order=order)
+    wording = texts_of(labels, data)
+    rows = declared(table(data, missing, where, order=order), wording.orders)
+    wording.check(rows.columns, rows.name)
     cells = (
         [c.strip() for c in by.split("+")]
         if isinstance(by, str) and not rows.has(by)
@@ -37,7 +41,8 @@ def scout(
         else list(by)
     )
     result = scouted(rows, units, outcome, cells)
-    return Answer(result.with_keys(shares=_shares(result, rows, outcome)))
+    told = {"labels": wording.to_dict()} if wording else {}
+    return Answer(result.with_keys(shares=_shares(result, rows, outcome), **told), wording=wording or None)
 
 
 def _shares(result: ScoutResult, rows: Table, outcome: str | None) -> list[UnitShare]:

@@ -74,6 +74,18 @@ def ordered(rows: Table, order: Mapping[str, Sequence[str]]) -> Table:
     return rows.with_orders({c: [str(v) for v in levels] for c, levels in order.items()})
 
 
+def declared(rows: Table, orders: Mapping[str, Sequence[str]]) -> Table:
+    """The same rows with orders that a file of labels declares, of columns that are there, text, and without an order of their own; levels that
+    have no place come last."""
+    made = {}
+    for column, levels in orders.items():
+        if rows.has(column) and column not in rows.orders and rows.kind(column) == "category":
+            there = rows.labels(column).texts
+            named = [level for level in levels if level in there]
+            made[column] = [*named, *(t for t in rows.labels(column).ordered[0] if t not in named)]
+    return rows.with_orders(made) if made else rows
+
+
 def larger_than(source: str, used: Sequence[str], memory: str | int | None) -> bool:
     """Whether the used columns of a file, a folder or a pattern take more than ``memory``: "2GB", a number of bytes, or a quarter of the machine's."""
     from bold_orchard.data.pieces import bytes_of, needed, quarter_of_memory

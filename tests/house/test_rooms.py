@@ -15,7 +15,7 @@ import pytest
 ROOT = Path(__file__).parent.parent.parent / "src" / "bold_orchard"
 # Each room may use those before it, none after it.
 ORDER = (
-    "errors", "own_parameter", "progress", "threads", "workers", "families", "results", "optimize", "sentence", "data", "covariance", "design", "parameters", "crossproducts", "likelihood",
+    "errors", "wording", "own_parameter", "progress", "threads", "workers", "families", "results", "optimize", "sentence", "data", "covariance", "design", "parameters", "crossproducts", "likelihood",
     "estimation", "inference", "diagnostics", "classical", "planning", "validation", "sampling", "carrying", "imputing", "certificate", "storage", "reporting", "answers", "tables", "scouting", "studies", "planned", "sampled", "carried", "fitted", "fits", "api", "demo", "cli",
 )  # fmt: skip
 CORE = ORDER[: ORDER.index("storage") + 1]
@@ -69,7 +69,7 @@ def test_the_core_has_no_interface_code(room):
         assert not re.search(r"\bprint\(", path.read_text()), path
 
 
-SHOWS = ("errors", "results", "reporting")
+SHOWS = ("errors", "wording", "results", "reporting")
 ASKS = (
     *SHOWS,
     "threads",

@@ -11,6 +11,7 @@ from bold_orchard.cli.options import (
     data_options,
     errors_option,
     fit_tables,
+    label_options,
     order_option,
     orders,
     outcome_given,
@@ -26,6 +27,7 @@ if TYPE_CHECKING:
     from bold_orchard.api import Model
     from bold_orchard.cli.progress import Steps
     from bold_orchard.sentence.tree import Sentence
+    from bold_orchard.wording import Wording
 
 KEPT = (".csv", ".parquet")
 EXAMPLE = """examples:
@@ -78,6 +80,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     group.add_argument("--max-steps", metavar="N", type=int, default=100, help="steps of the search (default 100)")
     data_options(parser)
     order_option(parser)
+    label_options(parser)
     parser.add_argument(
         "--cluster", metavar="ADDRESS", help="workers of a Dask scheduler read the pieces: its address, or local:N"
     )
@@ -123,7 +126,7 @@ def _edit(args: argparse.Namespace) -> None:
         )
     asked = as_asked(args.earlier, args.data is None)
     sentence = read_sentence(asked.pop("sentence"))
-    args.kept_order = asked.pop("order")
+    args.kept_order, args.kept_labels = asked.pop("order"), asked.pop("labels")
     asked |= {
         "baseline": [f"{k}={v}" for k, v in asked["baseline"].items()],
         "grades": ",".join(asked["grades"]) or None,
@@ -142,6 +145,13 @@ def _orders(args: argparse.Namespace) -> dict[str, list[str]]:
     """Orders of levels: those of the saved fit, and those given."""
     kept: dict[str, list[str]] = getattr(args, "kept_order", {})
     return kept | orders(args.order)
+
+
+def _wording(args: argparse.Namespace) -> Wording:
+    """Texts of columns and levels: of the saved fit, of a file, of the options."""
+    from bold_orchard.wording import asked_wording
+
+    return asked_wording(args.data, args.labels, args.label, getattr(args, "kept_labels", None))
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:
@@ -184,7 +194,12 @@ def _options(args: argparse.Namespace) -> dict[str, Any]:
     }
     return (
         given
-        | {"name": args.save or "fit", "confidence": args.confidence or 0.95, "order": _orders(args)}
+        | {
+            "name": args.save or "fit",
+            "confidence": args.confidence or 0.95,
+            "order": _orders(args),
+            "labels": _wording(args),
+        }
         | outcome_given(args)
     )
 

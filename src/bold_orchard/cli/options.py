@@ -211,6 +211,13 @@ def order_option(parser: argparse.ArgumentParser) -> None:
                         help="the levels of a column in their order, the baseline first (repeatable)")  # fmt: skip
 
 
+def label_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--label", metavar="COLUMN[:LEVEL]=TEXT", action="append", default=[],
+                        help="a text for a column or one of its levels, on pages and pictures (repeatable)")  # fmt: skip
+    parser.add_argument("--labels", metavar="FILE",
+                        help="texts and orders of levels in TOML (default: NAME.labels.toml beside the data, where there is one)")  # fmt: skip
+
+
 def orders(entries: list[str]) -> dict[str, list[str]]:
     out = {}
     for entry in entries:

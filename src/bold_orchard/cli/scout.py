@@ -6,7 +6,7 @@ import argparse
 from typing import TYPE_CHECKING
 
 from bold_orchard.cli.command import Command
-from bold_orchard.cli.options import data_options, order_option, orders, output_options
+from bold_orchard.cli.options import data_options, label_options, order_option, orders, output_options
 
 if TYPE_CHECKING:
     from bold_orchard.answers import Answer
@@ -36,6 +36,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     data_options(parser)
     order_option(parser)
+    label_options(parser)
     output_options(parser)
 
 
@@ -47,6 +48,7 @@ def prepare(args: argparse.Namespace) -> None:
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:
     from bold_orchard.api import scout
+    from bold_orchard.wording import asked_wording
 
     return scout(
         args.data,
@@ -56,6 +58,7 @@ def answer(args: argparse.Namespace, progress: Steps) -> Answer:
         where=args.where,
         by=args.by or (),
         order=orders(args.order),
+        labels=asked_wording(args.data, args.labels, args.label),
     )
 
 

@@ -149,7 +149,9 @@ def over_predictors(design: Design, names: tuple[str, ...]) -> Design:
         """Of the mean, where the design had no other predictor."""
         if design.predictors:
             return part
-        return replace(part, terms=tuple(tree.Term((tree.OfOutcome(tree.MEAN), *t.factors), t.place) for t in part.terms))
+        return replace(
+            part, terms=tuple(tree.Term((tree.OfOutcome(tree.MEAN), *t.factors), t.place) for t in part.terms)
+        )
 
     fixed = own_terms(laid(design.fixed))
     for name in names:

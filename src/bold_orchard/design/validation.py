@@ -57,7 +57,11 @@ def outcome_kind(sentence: tree.Sentence, table: Table, asked: str | None, famil
     coded = family_of(family).reads != "numbers" and outcome.trials is None
     if kind == "category" and not coded:
         levels = table.labels(column.name).ordered[0]
-        offer = "--family binomial" if len(levels) == 2 else "--family ordinal for grades, nominal for levels without an order"
+        offer = (
+            "--family binomial"
+            if len(levels) == 2
+            else "--family ordinal for grades, nominal for levels without an order"
+        )
         odd = table.odd_cells(column.name) or f"; {offer}"
         raise SentenceError(
             f"the outcome '{column.name}' is text ({', '.join(shown(levels, 4))}), and a {family} model needs numbers{odd}",

@@ -13,7 +13,7 @@ from bold_orchard.crossproducts.several_predictors import SeveralRows
 from bold_orchard.design.design import Design
 from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.families.base import Family
-from bold_orchard.families.joint import clamped
+from bold_orchard.families.joint import clamped, definite
 from bold_orchard.likelihood.laplace.criterion import Laplace
 
 Array = NDArray[Any]
@@ -34,8 +34,7 @@ class SeveralLaplace(Laplace):
         return np.einsum("pqr...,pq...->r...", third, products)
 
     def positive(self, weight: Array) -> bool:
-        moved = np.moveaxis(weight, (0, 1), (-2, -1))
-        return bool(np.isfinite(moved).all() and np.linalg.eigvalsh(moved)[..., 0].min() > 0)
+        return definite(weight)
 
     def mended(self, weight: Array, family: Family, eta: Array, extra: Array) -> Array:
         return clamped(weight)

@@ -119,7 +119,8 @@ class _Limited(Family):
     def density(self, eta: Value, extra: Sequence[Value]) -> Value:
         seen = super().density(eta, extra)
         z = (self.sign * np.sqrt(self.weights)) * ((eta - self.limit) * jets.exp(-extra[0]))
-        return jets.choose(self.beyond, z.through(*self._tail(z.value, extra)), seen)
+        tail = z.through(*self._tail(z.value, extra)) if isinstance(z, jets.Jet) else self._tail(z, extra)[0]
+        return jets.choose(self.beyond, tail, seen)
 
     def _more(self, s: Array, z: Array, extra: Array) -> list[tuple[Array, Array, Array]]:
         """The same in own parameters beside the scale."""

@@ -58,6 +58,8 @@ class Jet:
     __radd__ = __add__
 
     def __mul__(self, other: Value) -> Jet:
+        if isinstance(other, float) and other == 1.0:
+            return self
         if not isinstance(other, Jet):
             parts = [None if d is None else other * d for d in (self.second, self.third)]
             return Jet(self.value * other, other * self.first, parts[0], parts[1], self.order)
@@ -78,7 +80,10 @@ class Jet:
         return self * -1.0
 
     def __sub__(self, other: Value) -> Jet:
-        return self + (-other)
+        if not isinstance(other, Jet):
+            return self + (-other)
+        parts = [_less(a, b) for a, b in ((self.second, other.second), (self.third, other.third))]
+        return Jet(self.value - other.value, self.first - other.first, parts[0], parts[1], self.order)
 
     def __rsub__(self, other: Value) -> Jet:
         return (-self) + other
@@ -97,6 +102,10 @@ def variables(values: Sequence[Value], order: int = 3) -> list[Jet]:
 
 def _sum(a: Array | None, b: Array | None) -> Array | None:
     return b if a is None else a if b is None else a + b
+
+
+def _less(a: Array | None, b: Array | None) -> Array | None:
+    return a if b is None else -b if a is None else a - b
 
 
 def _outer(a: Array, b: Array) -> Array:
@@ -141,18 +150,29 @@ def log1p(x: Value) -> Value:
 
 def softplus(x: Value) -> Value:
     """log(1 + exp x)."""
+    at = x.value if isinstance(x, Jet) else x
+    e = np.exp(-np.abs(at))
+    value = np.log1p(e) + np.maximum(at, 0.0)
     if not isinstance(x, Jet):
-        return np.logaddexp(0.0, x)
-    p, q = special.expit(x.value), special.expit(-x.value)
-    return x.through(np.logaddexp(0.0, x.value), p, p * q, p * q * (q - p))
+        return value
+    p, q = _shares(at, e)
+    v = p * q
+    return x.through(value, p, v, v * (q - p))
 
 
 def expit(x: Value) -> Value:
     if not isinstance(x, Jet):
         return special.expit(x)
-    p, q = special.expit(x.value), special.expit(-x.value)
+    p, q = _shares(x.value, np.exp(-np.abs(x.value)))
     v = p * q
     return x.through(p, v, v * (q - p), v * (1.0 - 6.0 * v))
+
+
+def _shares(x: Array, e: Array) -> tuple[Array, Array]:
+    """1 / (1 + exp -x) and what is left of 1, from e = exp -|x|."""
+    large, small = 1.0 / (1.0 + e), e / (1.0 + e)
+    up = x >= 0
+    return np.where(up, large, small), np.where(up, small, large)
 
 
 def log_gamma(x: Value) -> Value:
@@ -172,15 +192,19 @@ def rise(x: Value, y: Array | float) -> Value:
     return x.through(log_rise(a, b), slopes[0], slopes[1], slopes[2] if x.order > 2 else None)
 
 
-def log_less_exp(x: Jet) -> Jet:
+def log_less_exp(x: Value) -> Value:
     """log(1 - exp x) for x below zero."""
+    if not isinstance(x, Jet):
+        return np.log(-np.expm1(x))
     a = 1.0 / np.expm1(np.minimum(-x.value, TOP))
     b = a * (1.0 + a)
     return x.through(np.log(-np.expm1(x.value)), -a, -b, -b * (1.0 + 2.0 * a))
 
 
-def choose(where: Array, one: Jet, other: Jet) -> Jet:
+def choose(where: Array, one: Value, other: Value) -> Value:
     """One jet where ``where`` (n,) holds, the other elsewhere."""
+    if not isinstance(one, Jet) or not isinstance(other, Jet):
+        return np.where(where, one, other)
     made = [
         None if a is None and b is None else np.where(where, 0.0 if a is None else a, 0.0 if b is None else b)
         for a, b in ((one.second, other.second), (one.third, other.third))

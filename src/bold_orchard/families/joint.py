@@ -30,7 +30,7 @@ class Several(Family):
 
     def derivatives(self, eta: Array, extra: Array) -> tuple[Array, Array, Array, Array]:
         made = self.jet(eta, extra)
-        p, value = len(eta), self.value(eta, extra)
+        p, value = len(eta), np.broadcast_to(made.value, np.shape(eta)[1:])
         return value, *(
             _whole(d, (p,) * k, value.shape) for k, d in enumerate((made.first, made.second, made.third), 1)
         )  # type: ignore[return-value]
@@ -50,11 +50,43 @@ class Several(Family):
 
 def clamped(weight: Array) -> Array:
     """Symmetric matrices (P, P, ..., n) with the sizes of their eigenvalues in the place of these."""
+    if len(weight) == 2:
+        return _clamped_pairs(np.where(np.isfinite(weight), weight, 0.0))
     moved = np.moveaxis(weight, (0, 1), (-2, -1))
     values, vectors = np.linalg.eigh(np.where(np.isfinite(moved), moved, 0.0))
     sizes = np.abs(values)
     sizes = np.maximum(sizes, LEAST * np.maximum(sizes.max(axis=-1, keepdims=True), 1e-2))
     return np.moveaxis((vectors * sizes[..., None, :]) @ vectors.swapaxes(-1, -2), (-2, -1), (0, 1))
+
+
+def _clamped_pairs(weight: Array) -> Array:
+    """The same of two by two matrices, in closed form: f(W) = m I + k (W - middle I)."""
+    middle, reach = _middle_and_reach(weight)
+    one, two = np.abs(middle + reach), np.abs(middle - reach)
+    least = LEAST * np.maximum(np.maximum(one, two), 1e-2)
+    one, two = np.maximum(one, least), np.maximum(two, least)
+    with np.errstate(all="ignore"):
+        k = np.where(reach > 0, (one - two) / (2.0 * reach), 0.0)
+    out = weight * k
+    at = 0.5 * (one + two) - k * middle
+    out[0, 0] += at
+    out[1, 1] += at
+    return np.asarray(out)
+
+
+def _middle_and_reach(weight: Array) -> tuple[Array, Array]:
+    """Half the trace of two by two matrices, and by how much the eigenvalues lie above and below it."""
+    return 0.5 * (weight[0, 0] + weight[1, 1]), np.hypot(0.5 * (weight[0, 0] - weight[1, 1]), weight[0, 1])
+
+
+def definite(weight: Array) -> bool:
+    """Whether all of some symmetric matrices (P, P, ..., n) are positive definite."""
+    if not np.isfinite(weight).all():
+        return False
+    if len(weight) == 2:
+        middle, reach = _middle_and_reach(weight)
+        return bool((middle - reach).min() > 0)
+    return bool(np.linalg.eigvalsh(np.moveaxis(weight, (0, 1), (-2, -1)))[..., 0].min() > 0)
 
 
 def _whole(values: Array | None, indices: tuple[int, ...], shape: tuple[int, ...]) -> Array:
@@ -112,7 +144,8 @@ class Joint(Several):
         return made
 
     def value(self, eta: Array, extra: Array) -> Array:
-        return self.rows.value(eta[0], self.all_own(eta, extra))  # type: ignore[arg-type]
+        made = self.rows.density(eta[0], self.all_own(eta, extra))
+        return np.asarray(np.broadcast_to(made, np.shape(eta)[1:]))
 
     def extras(self, eta: Array, extra: Array) -> list[tuple[Array, Array, Array]]:
         p, shape = len(eta), np.shape(eta)[1:]

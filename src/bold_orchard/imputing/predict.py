@@ -16,7 +16,8 @@ from bold_orchard.imputing.impute import Imputed
 from bold_orchard.inference.coefficients.rubin import pooled
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
-from bold_orchard.inference.prediction.predict import Predictions, document_of, predict
+from bold_orchard.inference.prediction.predict import document_of, predict
+from bold_orchard.inference.prediction.predictions import Predictions
 from bold_orchard.progress import Progress
 from bold_orchard.results.predict import PredictResult
 

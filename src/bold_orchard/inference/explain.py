@@ -12,6 +12,7 @@ from bold_orchard.errors import a_or_an
 from bold_orchard.results.base import Absent
 from bold_orchard.results.explain import ExplainResult, Explanation
 from bold_orchard.results.fit import FitResult, RandomPart, Smooth
+from bold_orchard.wording import Wording
 
 SCHEMA = "bold-orchard/explain/1"
 TOP = 700.0  # of an exponent
@@ -19,9 +20,11 @@ TOP = 700.0  # of an exponent
 MULTIPLIED = {"logit": "the odds of", "cloglog": "the hazard of"}
 
 
-def explain(d: FitResult, labels: Mapping[str, str] | None = None, digits: int = 4) -> ExplainResult:
+def explain(
+    d: FitResult, labels: Mapping[str, str] | None = None, digits: int = 4, wording: Wording | None = None
+) -> ExplainResult:
     """The document of ``orchard explain``; ``labels`` are texts for columns and terms, with their units of measurement."""
-    words = _Words(d, dict(labels or {}), digits)
+    words = _Words(d, dict(labels or {}), digits, wording or Wording())
     made = [*words.fit(), *words.fixed(), *words.parts(), *words.random(), *words.residual()]
     return ExplainResult(SCHEMA, d.name, d.model, d.outcome, d.confidence, made, list(d.warnings))
 
@@ -32,8 +35,8 @@ def capital(text: str) -> str:
 
 
 class _Words:
-    def __init__(self, d: FitResult, labels: dict[str, str], digits: int) -> None:
-        self.d, self.labels, self.digits = d, labels, digits
+    def __init__(self, d: FitResult, labels: dict[str, str], digits: int, wording: Wording) -> None:
+        self.d, self.labels, self.digits, self.wording = d, labels, digits, wording
         self.logged = d.outcome.startswith("log(") or d.family == "lognormal"
         plain = d.outcome.removeprefix("log(").removesuffix(")") if d.outcome.startswith("log(") else d.outcome
         self.outcome = labels.get(d.outcome, labels.get(plain, plain))
@@ -106,7 +109,7 @@ class _Words:
             elif row.term == "intercept":
                 text = self._intercept(row.estimate, row.ci)
             elif "*" in row.term:
-                text = (f"The product {self.named(row.label)} {self.change(row.estimate, row.ci)} for every 1 that it grows: by so much the effect of "
+                text = (f"The product {self._product(row.label)} {self.change(row.estimate, row.ci)} for every 1 that it grows: by so much the effect of "
                         "each part depends on the other.")  # fmt: skip
             else:
                 rest = ", all else being equal" if others else ""
@@ -176,7 +179,10 @@ class _Words:
             variable, levels = label[:at], label[at + 2 :]
             level = term[len(variable) + 1 : -1]
             if term.startswith(f"{variable}[") and levels.startswith(f"{level} vs "):
-                return f"{self.named(variable)} {level} instead of {levels[len(level) + 4 :]}"
+                raw = variable.removeprefix("category(").removesuffix(")")
+                column = raw if raw in self.wording.columns else variable
+                one, other = (self.wording.level(column, text) for text in (level, levels[len(level) + 4 :]))
+                return f"{self.named(column)} {one} instead of {other}"
         if term in self.labels:
             return f"1 more {self.labels[term]}"
         inner = re.fullmatch(r"(centre|zscore)\(([^(),]+)\)", term)
@@ -184,8 +190,27 @@ class _Words:
             return f"1 more {term}"
         return f"1 {'SD ' if inner[1] == 'zscore' else ''}more {self.named(inner[2])}"
 
+    def _product(self, label: str) -> str:
+        """The parts of a product in words."""
+        out = []
+        for part in label.split(" * "):
+            name, sign, levels = part.partition(": ")
+            raw = name.removeprefix("category(").removesuffix(")")
+            column = raw if raw in self.wording.columns else name
+            one, vs, other = levels.partition(" vs ")
+            told = f"{self.wording.level(column, one)}{vs}{self.wording.level(column, other)}" if vs else levels
+            out.append(f"{self.named(column)}{sign}{told}")
+        return " * ".join(out)
+
+    def _where(self, text: str) -> str:
+        """A value at which the intercept stands: soil = clay."""
+        name, sign, value = text.partition(" = ")
+        raw = name.removeprefix("category(").removesuffix(")")
+        column = raw if raw in self.wording.columns else name
+        return f"{self.wording.column(column)}{sign}{self.wording.level(column, value)}"
+
     def _intercept(self, estimate: float, ci: Any) -> str:
-        at = "; ".join(self.d.intercept_at)
+        at = "; ".join(self._where(text) for text in self.d.intercept_at)
         where = f"At {at}, " if at else "On average, "
         told = "" if ci is None else f" ({self.interval(ci, self.multiplies)})"
         if self.d.link in MULTIPLIED:

@@ -34,6 +34,7 @@ from bold_orchard.sentence.tree import Sentence
 
 if TYPE_CHECKING:
     from bold_orchard.data.pieces import Pieces
+    from bold_orchard.wording import Wording
 
 
 @dataclass(frozen=True)
@@ -58,6 +59,7 @@ class Settings:
     points: int | str = 1
     errors: str | None = None
     impute: Imputing | None = None
+    wording: Wording | None = None
 
     @property
     def search(self) -> SearchOptions:
@@ -321,6 +323,8 @@ def of_model(name: str, model: FittedModel[Any, Any], settings: Settings) -> Fit
     result = summarise(name, model, known, settings.df, settings.confidence, trouble)
     if settings.errors is not None:
         result = result.with_keys(errors=known.errors_used, df_method=known.called)
+    if settings.wording:
+        result = result.with_keys(labels=settings.wording.to_dict())
     if trouble.notes:
         model = replace(model, found=replace(model.found, converged=False))
     return Fit(name, model, settings, known, result)

@@ -267,6 +267,7 @@ class FitResult(Result):
     smooths: list[Smooth] | Absent = ABSENT
     parts: list[PartCoefficients] | Absent = ABSENT
     imputation: Imputation | Absent = ABSENT
+    labels: dict[str, Any] | Absent = ABSENT
     source: str | None = field(default=None, metadata=BESIDE, repr=False, compare=False)
 
     @property

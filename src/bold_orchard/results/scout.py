@@ -147,6 +147,7 @@ class ScoutResult(Result):
     cells: list[Cell] | Absent = ABSENT
     missing_together: list[MissingTogether] | Absent = ABSENT
     missing_by: list[MissingBy] | Absent = ABSENT
+    labels: dict[str, Any] | Absent = ABSENT
     picture: Any = field(default=None, metadata=BESIDE, repr=False, compare=False)
 
     def table(self, **view: bool) -> list[Row]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from typing import Any
 
 from lark import Tree
@@ -13,7 +14,7 @@ from bold_orchard.sentence.builder import Builder
 from bold_orchard.sentence.grammar import parser
 from bold_orchard.sentence.repair import candidates
 
-CLAUSE_WORDS = ("each", "within", "spread")
+CLAUSE_WORDS = ("each", "within", "spread", "zeros")
 WORDS = {
     "NAME": "a name",
     "BRACKETED": "a [name in brackets]",
@@ -115,6 +116,12 @@ def _explain(e: UnexpectedInput, text: str, start: str, what: str) -> SentenceEr
     else:
         place, found = len(text), "the end"
         expected = set(e.expected) if isinstance(e, (UnexpectedToken, UnexpectedEOF)) else set()
+    before = re.search(r";\s*(\w+)\s*$", text[:place])
+    if before is not None and found != "the end":  # a clause begins with a word of ours: that word is to blame
+        place, found = before.start(1), repr(before[1])
+        message = f"{what} cannot be read at {found}; expected 'each', 'within', 'spread =' or 'zeros ='"
+        near = nearest(before[1], CLAUSE_WORDS)
+        return SentenceError(message + (f"; did you mean '{near}'?" if near else ""), text, place, len(before[1]))
     width = len(str(e.token)) if isinstance(e, UnexpectedToken) and found != "the end" else 1
     message = f"{what} cannot be read at {found}; expected {_options(start, set(expected or ()))}"
     word = found.strip("'")

@@ -31,6 +31,7 @@ from bold_orchard.sentence.parse import read_sentence, used_columns
 from bold_orchard.storage.files import write_safely
 from bold_orchard.storage.save_path import ENDING, save_path
 from bold_orchard.storage.shape import FIGURE, FIT, RESIDUAL, fault
+from bold_orchard.wording import Wording, wording_of
 
 
 def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | None) -> Path:
@@ -62,6 +63,7 @@ def save_fit(fit: Fit, name: str, source: str, missing: list[str], where: str | 
         "memory": fit.design.memory,
         "pieces": fit.design.engine[0] != "memory",
         "orders": {c: list(o) for c, o in fit.design.orders.items()},
+        "labels": {} if s.wording is None else s.wording.to_dict(),
     }
     if fit.imputations:
         from bold_orchard.imputing.kept import kept
@@ -173,7 +175,7 @@ def _taken_up(document: dict[str, Any], table: Table | None, fit_path: Path, use
         o["baselines"], tuple(o["fill_mean"]), o["weights"], o["family"], o["force"], o.get("link"), o.get("success"),
         tuple(o.get("grades", ())),
     )  # fmt: skip
-    settings = Settings(options=options, **saved["settings"], impute=_imputing(saved))
+    settings = Settings(options=options, **saved["settings"], impute=_imputing(saved), wording=_wording(saved))
     sentence = read_sentence(document["model"])
     if saved.get("imputation") is not None and table is not None:
         from bold_orchard.imputing.kept import taken_up
@@ -207,8 +209,13 @@ def as_asked(name: str, with_data: bool = True) -> dict[str, Any]:
         "fill_mean": list(o["fill_mean"]), "grades": list(o.get("grades", ())),
         **{k: o.get(k) for k in ("weights", "family", "link", "success", "force")},
         **{k: s[k] for k in ("method", "df", "confidence", "tolerance", "max_steps", "points")}, "errors": s.get("errors"),
-        "order": saved.get("orders") or {}, **asked_of(_imputing(saved)),
+        "order": saved.get("orders") or {}, "labels": saved.get("labels") or None, **asked_of(_imputing(saved)),
     }  # fmt: skip
+
+
+def _wording(saved: dict[str, Any]) -> Wording | None:
+    made = saved.get("labels")
+    return wording_of(made) if made else None
 
 
 def asked_of(imputing: Imputing | None) -> dict[str, Any]:

@@ -100,9 +100,23 @@ def _options(m: Any) -> dict[str, Any]:
         made["grades"] = ",".join(o.grades)
     if o.force:
         made["force"] = True
+    if labels := _labels(m):
+        made["label"] = labels
     if orders := _orders(m):
         made["order"] = orders
     return {k.replace("_", "-"): v for k, v in made.items()}
+
+
+def _labels(m: Any) -> list[str]:
+    """The texts of columns and levels, as options."""
+    wording = m.core.settings.wording
+    if wording is None:
+        return []
+    columns = [f"{c}={text}" for c, text in wording.texts.items()]
+    return [
+        *columns,
+        *(f"{c}:{level}={text}" for c, own in wording.columns.items() for level, text in own.levels.items()),
+    ]
 
 
 def _orders(m: Any) -> list[str]:

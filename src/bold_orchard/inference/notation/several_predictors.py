@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
-from bold_orchard.inference.notation.equations import Writer
 from bold_orchard.inference.notation.symbols import total, upright
 from bold_orchard.inference.notation.variation import effect_lines
+from bold_orchard.inference.notation.writer import Writer
 from bold_orchard.results.equations import EquationsResult
 from bold_orchard.sentence.tree import MEAN
 

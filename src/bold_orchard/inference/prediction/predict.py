@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass, field
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -39,8 +38,8 @@ from bold_orchard.inference.prediction.asked_rows import (
 from bold_orchard.inference.prediction.groups import not_observed
 from bold_orchard.inference.prediction.in_runs import AT_ONCE, Gathered, by_runs, runs_of, texts_of
 from bold_orchard.inference.prediction.outcome_errors import OutcomeErrors
+from bold_orchard.inference.prediction.predictions import DRAWS, ROWS_AT_ONCE, Predictions, joint_error
 from bold_orchard.inference.prediction.response_scale import grade_chances, outcome_mean
-from bold_orchard.likelihood.prediction_error import error_variance
 from bold_orchard.progress import Progress, silent
 from bold_orchard.results.predict import PredictResult
 from bold_orchard.results.rows import Rows
@@ -54,31 +53,11 @@ SCHEMA = "bold-orchard/predict/1"
 GIVEN, UNTOLD_OF_NEIGHBOURS = 1.0, -1.0  # in given_neighbours, which is 0 where no neighbour has an observed error
 FIELDS = ("predicted", "se", "low", "high", "average", "residual", "known", "given_neighbours")
 CHANCE = "probability of "
-DRAWS, ROWS_AT_ONCE = 2_000, 2_000  # outcomes a row: quantiles to 2% of their spread; rows drawn together (32 MB)
 
 NO_ERROR_KNOWN = (
     "The errors of this fit are known for its rows only: the interval is that of a true value (of a new unit, its own effect counted in), "
     "without the error with which it would be observed."
 )
-
-
-@dataclass(frozen=True)
-class Predictions:
-    """Over the rows of ``table``, each (n,), NaN where a covariate is missing.
-
-    ``average`` is the fixed part alone; ``known`` (n, units) tells which units were in the fit; ``probabilities`` of each grade.
-    """
-
-    table: Table
-    predicted: Array
-    se: Array
-    low: Array
-    high: Array
-    average: Array
-    residual: Array
-    known: Array
-    given_neighbours: Array
-    probabilities: dict[str, Array] = field(default_factory=dict)
 
 
 def predict(
@@ -287,22 +266,6 @@ def varied(fit: Fit, position: int, used: Table) -> Array:
         return np.ones(len(used))
     made = [row["estimate"] for row in fit.result["random"][position]["vary"]]
     return np.asarray(np.exp(sum(b * v for b, v in zip(made, part.values))))
-
-
-def joint_error(fit: Fit, x: Array, blocks: list[tuple[Array, Array]]) -> Array:
-    """Variance of x b_hat + sum z (u_hat - u) per row, x (n, p'), blocks of (level (n,), z (n, k)) per clause.
-
-    Rows that share all levels and covariates share the answer. With w = [x z], this is sigma^2 w' C^- w, C the
-    coefficient matrix of the mixed-model equations; each distinct row is one more column carried through the elimination.
-    """
-    e, design = fit.evaluation, fit.design
-    standard = e.criterion.products.standard
-    work_x = np.linalg.inv(standard.to_work.T) @ x.T
-    columns = []
-    for clause, (level, z) in zip(design.clauses, blocks):
-        back = np.linalg.inv(e.criterion.products.z_to_work[clause.block])
-        columns.append((clause.block, level, back.T @ (z.T * e.scales(clause.block)[:, level])))
-    return np.asarray(e.sigma2 * error_variance(e.joint, work_x, columns))
 
 
 def predict_document(

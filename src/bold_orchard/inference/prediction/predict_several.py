@@ -24,7 +24,7 @@ from bold_orchard.inference.prediction.asked_rows import (
     scattered,
     trials_of,
 )
-from bold_orchard.inference.prediction.predict import DRAWS, ROWS_AT_ONCE, Predictions, joint_error
+from bold_orchard.inference.prediction.predictions import DRAWS, ROWS_AT_ONCE, Predictions, joint_error
 from bold_orchard.inference.prediction.several_predictors import SeveralErrors
 
 Array = NDArray[Any]

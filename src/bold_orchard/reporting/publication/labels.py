@@ -3,27 +3,9 @@
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Iterable, Mapping
-from pathlib import Path
 
 from bold_orchard.errors import OrchardError, UsageError, nearest
-
-
-def read_labels(path: str) -> dict[str, str]:
-    """Labels of a TOML file, NAME = "label". Raises OrchardError for a file that cannot be read, with the line."""
-    try:
-        made = tomllib.loads(Path(path).read_text(encoding="utf-8"))
-    except OSError as e:
-        raise OrchardError(
-            f'{path} cannot be read: {e.strerror}; give a file of lines such as  rain = "Rain (mm)"'
-        ) from None
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as e:
-        raise OrchardError(f'{path} is not TOML ({e}); write lines such as  rain = "Rain (mm)"') from None
-    for name, label in made.items():
-        if not isinstance(label, str):
-            raise OrchardError(f'{path}: {name} has no text as its label; write  {name} = "label"')
-    return made
 
 
 def parse_labels(texts: Iterable[str]) -> dict[str, str]:

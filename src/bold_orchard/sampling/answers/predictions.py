@@ -22,7 +22,8 @@ from bold_orchard.inference.prediction.asked_rows import (
     trials_of,
     variance_places,
 )
-from bold_orchard.inference.prediction.predict import Predictions, document_of
+from bold_orchard.inference.prediction.predict import document_of
+from bold_orchard.inference.prediction.predictions import Predictions
 from bold_orchard.results.predict import PredictResult
 from bold_orchard.sampling.answers.draws import METHOD, Draws
 
