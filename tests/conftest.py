@@ -4,6 +4,7 @@ import json
 import os
 import subprocess
 import sys
+from collections import Counter
 from functools import cache
 from pathlib import Path
 from types import SimpleNamespace
@@ -93,7 +94,16 @@ def harvest(tmp_path):
     return target
 
 
+@pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items):
-    """Files that take longest go first, so that two workers end together."""
+    """Of a test marked ``few`` the first cases alone are quick, the others slow; files that take longest go first, so that two workers end together."""
+    seen = Counter()
+    for item in items:
+        marker = item.get_closest_marker("few")
+        if marker is not None:
+            name = item.nodeid.split("[")[0]
+            if seen[name] >= marker.args[0]:
+                item.add_marker(pytest.mark.slow)
+            seen[name] += 1
     place = {name: i for i, name in enumerate(LONG)}
     items.sort(key=lambda item: place.get(item.path.stem, len(LONG)))

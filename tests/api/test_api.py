@@ -37,6 +37,7 @@ def test_a_frame_and_the_command_line_give_one_document(made, orchard, harvest):
     assert made.coefficients["low"].tolist() == [r["ci"][0] for r in d["fixed"]]
 
 
+@pytest.mark.slow
 def test_every_question_has_the_command_lines_document(made, orchard, harvest):
     orchard("fit", "harvest.csv", MODEL, "--missing", "-999", "--baseline", "pruning=none", "--save", "fit")
     asked = {

@@ -27,6 +27,7 @@ def test_broken_linear_algebra_is_not_blessed(monkeypatch):
     assert not d["passed"] and not d["linear_algebra"] and len(d["checks"]) == 2 and "NumPy" in d["notes"][0]
 
 
+@pytest.mark.slow
 def test_a_wrong_likelihood_fails(monkeypatch):
     from bold_orchard.likelihood.gaussian import GaussianPoint
 

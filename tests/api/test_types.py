@@ -6,6 +6,8 @@ import subprocess
 import sys
 from pathlib import Path
 
+import pytest
+
 import bold_orchard
 
 GOOD = """
@@ -32,6 +34,7 @@ def checked(folder: Path, text: str) -> str:
     return done.stdout + done.stderr
 
 
+@pytest.mark.slow
 def test_a_consumer_s_code_is_checked(tmp_path):
     """Right use passes under --strict; each slip is found where it stands."""
     assert (Path(bold_orchard.__file__).parent / "py.typed").exists()

@@ -70,6 +70,7 @@ def test_names_of_effects_in_any_spelling():
     assert made == "price = [effect(tree in orchard: centre(rain))]*soil + [effect(tree in orchard: intercept)]"
 
 
+@pytest.mark.slow
 def test_effects_known_almost_exactly_are_as_good_as_known():
     one, two, u = study(noise=0.02)
     first = bo.fit(FIRST, one, name="first")
@@ -100,6 +101,7 @@ def test_reliability_is_what_it_is_said_to_be():
     ] or len(made["fixed"]) == 4
 
 
+@pytest.mark.slow
 def test_uncertain_effects_do_not_pull_the_slope_to_zero():
     slopes, means = [], []
     for seed in range(6):
@@ -111,6 +113,7 @@ def test_uncertain_effects_do_not_pull_the_slope_to_zero():
     assert np.mean(slopes) == pytest.approx(1.0, abs=0.3) and np.mean(means) < 0.6
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", ["poisson", "binomial"])
 def test_other_outcomes_and_second_models_with_units_of_their_own(kind):
     one, two, _ = study(kind=kind, units=90)
@@ -123,6 +126,7 @@ def test_other_outcomes_and_second_models_with_units_of_their_own(kind):
     assert made["random"][0]["group"] == "tree" and made["fit"]["loglik"] is None
 
 
+@pytest.mark.slow
 def test_the_same_seed_the_same_answer_and_rows_in_any_order():
     one, two, _ = study()
     first = bo.fit(FIRST, one, name="first")

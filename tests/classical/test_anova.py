@@ -152,6 +152,7 @@ def test_types_are_differences_of_residual_squares(drop):
         assert one["residual"]["ss"] == pytest.approx(rss(y, *whole), rel=1e-8)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", [1, 3])
 def test_expected_mean_squares_are_traces_and_means_over_outcomes(kind):
     f = split_plot(drop=23)
@@ -264,6 +265,7 @@ def test_what_the_classical_table_does_not_know_is_refused(sentence, words):
         anova(fitted(sentence, f))
 
 
+@pytest.mark.slow
 def test_the_picture_and_the_command(quick):
     f = split_plot()
     f.to_csv(quick.folder / "t.csv", index=False)

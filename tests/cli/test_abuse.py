@@ -113,6 +113,7 @@ def changed(document, place, value):
     return made
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("family", ["gaussian", "poisson"])
 def test_a_tampered_saved_fit_is_refused_or_harmless(table, family):
     table(
@@ -141,6 +142,7 @@ def test_a_tampered_saved_fit_is_refused_or_harmless(table, family):
         assert done.code == 3 and "is not a saved fit" in done.err
 
 
+@pytest.mark.few(6)
 @pytest.mark.parametrize(("sentence", "more", "place", "value"), [
     ("z = x; each unit: intercept", (), ("reading",), -1),
     ("z = x; each unit: intercept", (), ("saved", "hessian"), [[1.0, 2.0]]),
@@ -163,6 +165,7 @@ def test_what_a_page_would_fall_over_is_told_as_damage(table, sentence, more, pl
         one_line(done)
 
 
+@pytest.mark.slow
 def test_a_pipe_is_no_data_file(orchard):
     os.mkfifo(orchard.folder / "p.csv")
     for arguments in (("scout", "p.csv"), ("fit", "p.csv", MODEL)):
@@ -179,6 +182,7 @@ def test_a_pipe_is_no_data_file(orchard):
     assert done.returncode == 3 and "no ordinary file" in done.stderr
 
 
+@pytest.mark.slow
 @pytest.mark.skipif(not os.path.exists("/dev/full"), reason="no /dev/full here")
 def test_a_full_disk_under_standard_output_is_not_our_defect(orchard):
     ROWS.to_csv(orchard.folder / "t.csv", index=False)

@@ -205,6 +205,7 @@ def test_a_file_that_is_not_what_its_name_says(orchard):
     refused(orchard("scout", "t.parquet"), 3, "t.parquet cannot be read")
 
 
+@pytest.mark.slow
 def test_large_crossings_beside_what_needs_a_factor_are_refused_by_name(orchard):
     import numpy as np
     import pandas as pd

@@ -59,6 +59,7 @@ def test_fit_json_is_the_contract(orchard, harvest):
     assert d["convergence"]["converged"] is True and d["convergence"]["boundary_terms"] == []
 
 
+@pytest.mark.slow
 def test_the_page_says_what_a_reader_needs(orchard, harvest):
     out = orchard("fit", "harvest.csv", SLOPES, *CODES).out
     flowing = " ".join(out.split())
@@ -83,6 +84,7 @@ def test_the_truths_of_the_generator_are_found(orchard, harvest):
     assert d["random"][1]["sd"][0] == pytest.approx(HARVEST["tree_sd"], rel=0.3)
 
 
+@pytest.mark.slow
 def test_show_prints_the_same_as_fit(fitted):
     fit = fitted("fit", "harvest.csv", RAIN, *CODES, "--json").json
     show = fitted("show", "rain", "--json").json
@@ -93,6 +95,7 @@ def test_show_prints_the_same_as_fit(fitted):
     assert wide[0] < narrow[0] < narrow[1] < wide[1]
 
 
+@pytest.mark.slow
 def test_compare_refits_by_ml_and_orders_by_size(fitted):
     d = fitted("compare", "slopes", "empty", "rain", "--json").json
     assert d["schema"] == "bold-orchard/compare/1" and d["method"] == "ML" and d["rows"] == 1427
@@ -138,6 +141,7 @@ def test_models_that_are_not_nested_get_no_test(fitted):
     assert test["nested"] is False and test["chisq"] is None and test["p"] is None
 
 
+@pytest.mark.slow
 def test_components_shares_and_icc(fitted):
     d = fitted("components", "slopes", "--json").json
     rows = {(c["group"], c["kind"], c["term"]): c for c in d["components"]}
@@ -151,6 +155,7 @@ def test_components_shares_and_icc(fitted):
     assert 0 < d["r2"]["marginal"] < d["r2"]["conditional"] < 1
 
 
+@pytest.mark.slow
 def test_check_levels_and_its_csv(fitted):
     d = fitted("check", "slopes", "--json", "--csv", "r.csv").json
     assert [(e["level"], e.get("term")) for e in d["levels"]] == [
@@ -174,6 +179,7 @@ def test_check_levels_and_its_csv(fitted):
     assert d["spread"]["p"] == pytest.approx(stats.levene(*groups, center="median").pvalue)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("ending", ["png", "svg", "pdf"])
 def test_figures_are_written_whole(fitted, ending):
     for command in (("check", "slopes"), ("components", "slopes"), ("compare", "rain", "slopes"), ("show", "slopes"),
@@ -224,6 +230,7 @@ def test_same_options_and_an_example_in_every_help(orchard):
     assert all(c in overview for c in ("scout", "fit", "show", "compare", "check", "components", "demo"))
 
 
+@pytest.mark.slow
 def test_the_demo_runs_every_command_and_leaves_its_pictures(orchard):
     done = orchard("demo", "trial")
     assert done.code == 0, done.err

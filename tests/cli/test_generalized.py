@@ -44,6 +44,7 @@ def test_the_seed_germination_trial_gives_the_published_estimates():
     assert made.result["method"] == "quadrature" and made.result["residual"] is None
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize(("outcome", "family", "dispersed"), [
     ("scab of fruits", None, False), ("clustered of fruits", "beta-binomial", True), ("infected", "binomial", False), ("aphids", "poisson", False), ("aphids", "negative-binomial", True),
     ("weight", "gamma", True), ("share", "beta", True), ("grade", "ordinal", False), ("size", "gaussian", True),
@@ -88,6 +89,7 @@ def test_every_command_takes_every_family(scab, outcome, family, dispersed):
         assert abs(check["levels"][0]["sd"] - 1) < 0.12 and check["levels"][0]["shapiro"]["p"] > 1e-4
 
 
+@pytest.mark.slow
 def test_pages_read_as_their_readers_need(scab):
     page = scab(
         "fit", "scab.csv", "scab of fruits = rain + spray; each orchard: intercept", "--ratios", "--save", "a"
@@ -127,6 +129,7 @@ def test_pages_read_as_their_readers_need(scab):
     assert "Predicted (at a chance of one half) against observed" in table and "tenths" in table
 
 
+@pytest.mark.slow
 def test_counts_that_vary_too_much_are_told_and_families_compare_by_aic(scab):
     for family in ("poisson", "negative-binomial"):
         scab("fit", "scab.csv", "aphids = rain + spray; each orchard: intercept", "--family", family, "--save", family)
@@ -169,6 +172,7 @@ def test_a_unit_never_seen_gets_the_average_and_a_wider_interval(scab):
     assert known["residual"] is None
 
 
+@pytest.mark.slow
 def test_simulated_outcomes_refit_to_what_they_came_from():
     frame = inspections(900)
     table = Table(frame, "t", len(frame))
@@ -220,6 +224,7 @@ def test_points_links_and_df_that_do_not_exist_are_refused(scab):
     assert scab("terms", "p", "--df", "kenward-roger").code == 2
 
 
+@pytest.mark.slow
 def test_complete_separation_is_named_and_not_trusted(scab):
     frame = inspections(300)
     frame["frost"] = (frame["infected"] == "yes") * 2.0 + np.random.default_rng(1).uniform(0, 1, 300)
@@ -307,6 +312,7 @@ def test_predicted_effects_and_their_errors_are_the_dense_ones():
         np.testing.assert_allclose(covariance[j], errors[2 * j : 2 * j + 2, 2 * j : 2 * j + 2], rtol=1e-5, atol=1e-10)
 
 
+@pytest.mark.few(2)
 @pytest.mark.parametrize(("levels", "expected"), [
     (["severe", "none", "mild"], ["none", "mild", "severe"]), (["good", "poor", "fair"], ["poor", "fair", "good"]),
     (["b", "a", "c"], ["a", "b", "c"]), (["10", "9", "8"], ["8", "9", "10"])])  # fmt: skip
@@ -344,6 +350,7 @@ def test_counts_that_vary_too_little_for_their_family_are_told():
     assert made.result["fixed"][1]["estimate"] == pytest.approx(plain.result["fixed"][1]["estimate"], rel=1e-3)
 
 
+@pytest.mark.slow
 def test_a_hurdle_without_zeros_is_told(quick):
     r = np.random.default_rng(0)
     rows = {"tree": np.repeat(range(10), 8), "rain": r.normal(size=80), "fruit": r.poisson(3, 80) + 1}

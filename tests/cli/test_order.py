@@ -75,6 +75,7 @@ def test_levels_with_commas_are_kept_with_a_fit(tmp_path):
     ]
 
 
+@pytest.mark.slow
 def test_a_plan_makes_the_same_fit_again(folder):
     """Orders of levels and robust errors are options of a fit like any other."""
     made = folder(

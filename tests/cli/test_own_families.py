@@ -32,6 +32,7 @@ def test_a_lognormal_outcome_is_a_normal_logarithm_told_on_the_outcome_s_scale(s
     assert both[0]["loglik"] == pytest.approx(both[1]["loglik"], abs=1e-6)
 
 
+@pytest.mark.slow
 def test_zeros_of_their_own_are_tested_at_their_boundary_and_told_when_there_are_none(scab):
     sentence = ("scab.csv", "borers = rain + spray; each orchard: intercept")
     scab("fit", *sentence, "--family", "poisson", "--save", "plain")
@@ -69,6 +70,7 @@ def test_heavy_tails_are_measured_in_the_outcome_s_own_unit(factor, shift):
     )
 
 
+@pytest.mark.slow
 def test_tails_no_heavier_than_normal_ones_lead_back_to_the_normal_law(scab):
     frame = inspections()
     r = np.random.default_rng(8)

@@ -39,6 +39,7 @@ COMMANDS = [("scout", "harvest.csv"), ("show", "m"), ("compare", "m", "s"), ("ch
             ("means", "m", "pruning"), ("predict", "m"), ("draw", "m", "--kind", "against")]  # fmt: skip
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("command", COMMANDS, ids=lambda c: c[0])
 def test_json_stands_alone_and_csv_holds_the_table(saved, command):
     done = saved(*command, "--json", "--csv", "out.csv", "--quiet")
@@ -61,11 +62,13 @@ def test_json_stands_alone_and_csv_holds_the_table(saved, command):
     assert list(saved.folder.glob(".*")) == []
 
 
+@pytest.mark.few(7)
 @pytest.mark.parametrize("command", COMMANDS, ids=lambda c: c[0])
 def test_the_same_words_twice_give_the_same_bytes(saved, command):
     assert saved(*command, "--json").out == saved(*command, "--json").out
 
 
+@pytest.mark.few(3)
 @pytest.mark.parametrize(
     "command", [c for c in COMMANDS if c[0] not in ("scout", "compare", "terms", "predict")], ids=lambda c: c[0]
 )
@@ -81,11 +84,13 @@ def test_quiet_drops_notes_but_never_results(saved):
     assert "Notes" in loud.out and "Notes" not in quiet.out and "AICc" in quiet.out
 
 
+@pytest.mark.slow
 def test_no_colour_codes_outside_a_terminal(saved):
     for command in COMMANDS:
         assert "\x1b" not in saved(*command).out
 
 
+@pytest.mark.slow
 def test_a_reader_that_leaves_early_is_no_defect(saved):
     shell = f"'{PROGRAM}' predict m --json | head -c 100"
     done = subprocess.run(["bash", "-c", shell], cwd=saved.folder, capture_output=True, text=True, check=False)

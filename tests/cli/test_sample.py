@@ -24,6 +24,7 @@ def orchards(quick):
 FEW = ("--draws", "300", "--warmup", "300", "--chains", "2")
 
 
+@pytest.mark.slow
 def test_document(orchards):
     done = orchards("sample", "a", *FEW, "--json", "--prior", "rain = normal(0, 2)")
     d = done.json
@@ -37,6 +38,7 @@ def test_document(orchards):
     assert {r["statistic"] for r in d["replicates"]} == {"mean", "sd", "smallest", "largest"}
 
 
+@pytest.mark.slow
 def test_a_tight_prior_wins_over_few_rows(orchards):
     d = orchards("sample", "a", *FEW, "--json", "--prior", "rain = normal(-3, 0.01)").json
     rain = next(p for p in d["parameters"] if p["parameter"] == "rain")
@@ -48,6 +50,7 @@ def test_too_few_draws_are_not_to_be_used(orchards):
     assert done.code == 4 and "must NOT be used" in done.out and "--draws 40" in done.out
 
 
+@pytest.mark.slow
 def test_draws_are_kept_in_open_formats(orchards):
     assert orchards("sample", "a", *FEW, "--keep", "d.parquet", "--save", "one", "--figure", "t.png").code in (0, 4)
     table = pq.read_table(orchards.folder / "d.parquet")
@@ -60,6 +63,7 @@ def test_draws_are_kept_in_open_formats(orchards):
     assert float(rows[7]["rain"]) == pytest.approx(table["rain"].to_pylist()[7], rel=1e-12)
 
 
+@pytest.mark.slow
 def test_a_kept_posterior_is_printed_and_compared_again(orchards):
     orchards("sample", "a", *FEW, "--save", "one")
     assert orchards("fit", "g.csv", "yield = intercept; each orchard: intercept", "--save", "e").code == 0
@@ -72,6 +76,7 @@ def test_a_kept_posterior_is_printed_and_compared_again(orchards):
     assert "foretells rows better" in orchards("sample", "one.posterior.json", "--compare", "two").out
 
 
+@pytest.mark.slow
 def test_a_posterior_kept_under_the_old_keys_is_read(orchards):
     orchards("sample", "a", *FEW, "--save", "one")
     path = orchards.folder / "one.posterior.json"
@@ -91,6 +96,7 @@ def test_a_posterior_kept_under_the_old_keys_is_read(orchards):
     assert orchards("sample", "one.posterior.json", "--json").json == json.loads(new)
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("kind", ["trace", "density", "ranks", "pairs", "replicates"])
 def test_pictures(orchards, kind):
     assert orchards("sample", "a", "--draws", "40", "--warmup", "60", "--kind", kind, "--figure", "p.png").code in (
@@ -127,6 +133,7 @@ def test_prior_only_looks_at_no_outcome(orchards):
     assert next(r for r in d["replicates"] if r["statistic"] == "mean")["p"] == 1.0 and d["prior_only"]
 
 
+@pytest.mark.few(5)
 @pytest.mark.parametrize("options, said", [
     (["--prior", "sun = normal(0, 1)"], "sun"), (["--prior", "rain = lkj(2)"], "correlations"), (["--prior", "rain = half-normal(1)"], "can"),
     (["--prior", "sd(orchard: rain) = half-normal(1)"], "no parameter"), (["--draws", "3"], "--draws"), (["--chains", "0"], "--chains"),
@@ -146,6 +153,7 @@ def test_python_interface(orchards, monkeypatch):
     assert list(frame["parameter"])[:2] == ["intercept", "rain"] and "Posterior" in str(made)
 
 
+@pytest.mark.slow
 def test_other_commands_answer_from_kept_draws(orchards):
     """Parquet and CSV hold the same draws; pages, JSON, CSV and pictures are written from them; slips get a line."""
     kept = [

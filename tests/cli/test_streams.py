@@ -40,6 +40,7 @@ def shell(folder, line, **more):
     return done
 
 
+@pytest.mark.few(1)
 @posix
 @pytest.mark.parametrize(
     "closed, code",
@@ -65,6 +66,7 @@ def test_a_file_written_while_output_is_closed_holds_the_answer_alone(saved):
     assert (saved.folder / "g.csv").read_bytes() == (saved.folder / "h.csv").read_bytes()
 
 
+@pytest.mark.few(1)
 @posix
 @pytest.mark.parametrize(
     "encoding, command",
@@ -91,6 +93,7 @@ def test_too_little_address_space_is_told_at_once(saved):
     )
 
 
+@pytest.mark.slow
 @pytest.mark.skipif(sys.platform != "linux", reason="names of any bytes are a matter of Linux")
 def test_names_that_are_no_text(saved):
     folder = os.fsencode(saved.folder)
@@ -108,6 +111,7 @@ def test_names_that_are_no_text(saved):
     assert plan.code == 3 and "h\\udcff.csv is no name in UTF-8" in plan.err and not (saved.folder / "p.toml").exists()
 
 
+@pytest.mark.few(3)
 @pytest.mark.parametrize("ending", [".docx", ".html", ".tex", ".md", ".txt"])
 def test_control_characters_of_labels_are_shown_in_every_form(saved, ending):
     assert saved("groups", "m", "--to", "g" + ending, "--quiet").code == 0

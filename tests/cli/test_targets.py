@@ -78,6 +78,7 @@ def test_a_pipe_is_written_through_and_stays_one(saved):
     assert stat.S_ISFIFO(pipe.stat().st_mode)
 
 
+@pytest.mark.slow
 def test_a_reader_that_stops_early_is_no_fault(saved):
     done = subprocess.run(
         f"set -o pipefail; {PROGRAM} groups m | head -1",

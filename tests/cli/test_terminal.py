@@ -27,6 +27,7 @@ def saved(tmp_path_factory):
     return folder
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("columns", [40, 60, 80, 120, 300])
 @pytest.mark.parametrize(
     "command",
@@ -69,6 +70,7 @@ def on_a_terminal(folder, *command):
     return out.decode().replace("\r\n", "\n")
 
 
+@pytest.mark.slow
 def test_a_terminal_is_told_what_usually_comes_next(saved):
     assert on_a_terminal(saved, "show", "small").rstrip().endswith("next: orchard check small")
     assert on_a_terminal(saved, "components", "small").rstrip().endswith("next: orchard terms small")

@@ -35,6 +35,7 @@ def test_document_of_a_spread(trees):
     assert "scatter less" in page and "maximum likelihood" in page
 
 
+@pytest.mark.few(4)
 @pytest.mark.parametrize("name", ["s", "v"])
 @pytest.mark.parametrize("command", ["components", "groups", "check", "intervals --method wald", "terms", "means soil", "predict --new-observation",
                                      "equations --estimates", "table", "draw --figure d.png", "simulate --draws 1 --to o.csv", "show"])  # fmt: skip
@@ -70,6 +71,7 @@ def test_compare_tells_the_boundary(trees):
     assert test["nested"] and test["df"] == 1 and test["p_boundary"] is None and test["smaller"] == "v0"
 
 
+@pytest.mark.slow
 def test_check_proposes_the_sentence(trees):
     d = trees("check", "s0", "--json").json
     found = next(f for f in d["findings"] if f["check"] == "spread across units" and f["speaks"])
@@ -79,6 +81,7 @@ def test_check_proposes_the_sentence(trees):
     assert not any(f["speaks"] for f in own["findings"] if f["check"] == "spread across units")
 
 
+@pytest.mark.slow
 def test_check_proposes_it_below_another_unit_and_every_command_takes_it(quick):
     frame = diaries(units=40, rows=10, tau=0.5, r=-0.7)
     frame.to_csv(quick.folder / "d.csv", index=False)
@@ -139,6 +142,7 @@ def test_spread_is_carried_to_a_second_model(trees):
     assert done.code == 0 and done.json["carried"][0]["effect"] == "effect(tree: spread)"
 
 
+@pytest.mark.few(5)
 @pytest.mark.parametrize("sentence, options, said, offer", [
     ("ripe = rain; each tree: intercept + spread", ["--family", "binomial"], "no residual", "ripe = rain; each tree: intercept"),
     ("yield = rain; each tree: intercept + spread; within tree: ar1(season)", [], "within", "yield = rain; each tree: intercept + spread"),

@@ -22,6 +22,7 @@ def picked(orchard):
     return frame
 
 
+@pytest.mark.slow
 def test_fitted_kept_used_and_refused_in_one_line(orchard, picked):
     done = orchard("fit", "picked.parquet", SENTENCE, "--save", "m", "--json")
     d = done.json

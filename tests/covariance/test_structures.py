@@ -81,6 +81,7 @@ SENTENCES = [
 ]
 
 
+@pytest.mark.few(9)
 @pytest.mark.parametrize("sentence", SENTENCES)
 def test_fits_equal_the_dense_likelihood(sentence):
     check(trial(), sentence)
@@ -208,6 +209,7 @@ RESIDUALS = st.sampled_from(["", "; within tree: ar1(week)", "; within tree: exc
                              "; within tree: ar1(week); spread = soil", "; within tree: unstructured(week)"])  # fmt: skip
 
 
+@pytest.mark.slow
 @settings(max_examples=60, deadline=None)
 @given(
     st.lists(st.tuples(UNITS, STRUCTURES, PARTS), min_size=1, max_size=3),

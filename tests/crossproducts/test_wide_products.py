@@ -39,6 +39,7 @@ def points(dense, theta):
     yield tied  # of slopes and levels one follows from the other
 
 
+@pytest.mark.few(3)
 @pytest.mark.parametrize("name", SENTENCES)
 @pytest.mark.parametrize("reml", [True, False])
 def test_a_point_is_that_of_the_dense_criterion(name, reml, monkeypatch):
@@ -75,6 +76,7 @@ def test_errors_of_rows_are_those_of_the_dense_equations(name):
         assert ratio.min() > 0.75 and ratio.max() < 1.25 and abs(ratio.mean() - 1) < 0.02
 
 
+@pytest.mark.slow
 def test_signs_tell_their_own_error(monkeypatch):
     """Means over many seeds hit the exact figures; the error told is the error made."""
     dense, wide = both(SENTENCES["slopes"], crossed())

@@ -108,6 +108,7 @@ def close(a, b, at="", rel=2e-7):
         assert a == b, at
 
 
+@pytest.mark.few(2)
 @pytest.mark.parametrize("name", SENTENCES)
 def test_the_fit_and_what_follows_are_those_in_memory(both, name):
     sentence, options = SENTENCES[name]
@@ -144,6 +145,7 @@ def test_compared_kept_and_opened_again(both):
         bo.compare(small, large)  # soil has a gap more
 
 
+@pytest.mark.few(5)
 @pytest.mark.parametrize("name", ON_DISK)
 def test_what_sums_do_not_answer_lies_on_disk(both, name):
     sentence, options = ON_DISK[name]
@@ -230,6 +232,7 @@ def test_whole_numbers_stay_whole_until_a_broken_one_comes():
     assert shelf.mapped().dtype == float and shelf.mapped()[[1, 2, 4]].tolist() == [3.0, 0.5, 7.0]
 
 
+@pytest.mark.slow
 def test_rows_are_laid_down_where_a_question_needs_them(both):
     sentence = "yield = rain + soil; each tree: intercept + rain"
     one, two = bo.fit(sentence, "whole.parquet"), bo.fit(sentence, "parts", memory=20)
@@ -291,6 +294,7 @@ def test_a_large_text_file_is_read_in_runs(orchard, monkeypatch):
     assert np.array_equal(rain, frame["rain"].to_numpy(), equal_nan=True)
 
 
+@pytest.mark.slow
 def test_from_the_command_line(orchard):
     frame = pd.concat([table(2000)] * 40)
     frame.to_parquet(orchard.folder / "t.parquet")
@@ -340,6 +344,7 @@ def test_numbers_too_far_apart_are_not_listed():
         sums.add(np.array([10**9]), [np.ones(1)])
 
 
+@pytest.mark.slow
 def test_a_cluster_says_the_same(both, monkeypatch):
     pytest.importorskip("distributed")
     for name in ("slopes", "crossed"):
@@ -371,6 +376,7 @@ def test_an_address_that_begins_with_local_starts_no_thousands_of_workers(both, 
             bo.fit("yield = rain; each tree: intercept", "parts", cluster=address)
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("gone", ["workers", "scheduler"])
 def test_a_cluster_that_goes_away_is_told_in_time(gone, monkeypatch, capfd, tmp_path):
     pytest.importorskip("distributed")

@@ -39,6 +39,7 @@ def test_effect_sizes_equations_matrices(fits):
     assert small[0].keys() == small[1].keys() and small[0]["X"].shape == small[1]["X"].shape
 
 
+@pytest.mark.slow
 def test_bootstraps_draw_rows(fits):
     one, two = fits(PLAIN)
     a, b = (m.intervals("bootstrap", samples=40).to_dict()["parameters"] for m in (one, two))

@@ -176,6 +176,7 @@ def figures(d):
     return [d["fit"]["loglik"], *np.ravel(rows), *(s for part in d["random"] for s in part["sd"]), d["residual"]["sd"]]
 
 
+@pytest.mark.few(4)
 @pytest.mark.parametrize(
     ("sizes", "rows"), [([], 400), ([], 7), ([1, 399], 50), ([100, 200, 300], 33), (list(range(40, 400, 40)), 1)]
 )

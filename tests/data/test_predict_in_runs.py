@@ -50,6 +50,7 @@ def short(monkeypatch):
     return called
 
 
+@pytest.mark.few(3)
 @pytest.mark.parametrize("name", SENTENCES)
 def test_runs_are_the_rows_at_once(short, tmp_path, name):
     sentence, options = SENTENCES[name]

@@ -217,6 +217,7 @@ def test_autocorrelation_by_hand():
     assert found["p"] < 1e-6 and not found["averaged"]
 
 
+@pytest.mark.slow
 def test_autocorrelation_knows_its_bias_in_short_series():
     p = []
     for seed in range(60):
@@ -238,6 +239,7 @@ def test_times_may_be_dates_and_may_repeat():
     assert again["autocorrelation"]["averaged"] and any("were averaged" in n for n in again["notes"])
 
 
+@pytest.mark.slow
 def test_a_unit_that_was_left_out_is_told():
     frame = planted("clean").assign(tree=lambda f: f["week"] // 3)
     r = np.random.default_rng(2)

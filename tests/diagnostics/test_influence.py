@@ -48,6 +48,7 @@ def components(made):
     return np.array([q.back(q.at(psi)) for q in quantities(made)])
 
 
+@pytest.mark.few(3)
 @pytest.mark.parametrize("sentence", SENTENCES)
 @pytest.mark.parametrize("method", ["reml", "ml"])
 def test_exact_influence_is_a_fit_to_the_other_rows(sentence, method):
@@ -125,6 +126,7 @@ def test_one_step_comes_close_to_the_refit():
     np.testing.assert_allclose(quick.cook, true.cook, rtol=0.05, atol=1e-4)
 
 
+@pytest.mark.slow
 def test_the_inner_unit_of_a_chain_leaves_its_parent_some_rows():
     frame = trial(trees=32)
     made = fit(NESTED, table_of(frame))

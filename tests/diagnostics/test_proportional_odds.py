@@ -53,6 +53,7 @@ def test_the_score_is_near_the_likelihood_ratio_and_the_boundaries_near_their_es
     assert [b["boundary"] for b in rain["boundaries"]] == ["0|1", "1|2", "2|3"] and dew["p"] > 0.01
 
 
+@pytest.mark.slow
 def test_a_term_that_turns_is_told_with_what_to_ask_and_others_are_not():
     frame = graded(0.9)
     made = check(fitted(frame, "russet = rain + dew; each orchard: intercept"))

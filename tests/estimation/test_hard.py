@@ -33,6 +33,7 @@ def test_random_hard_designs(seed):
     assert trouble(seed, starts=8) is None
 
 
+@pytest.mark.slow
 def test_several_maxima_are_told():
     """Sixteen 0/1 rows: another search ends elsewhere, and the page says so."""
     _, sentence, table, settings = case(5230)

@@ -48,6 +48,7 @@ def near(one, two, share=0.02):
             assert y["se"] == pytest.approx(x["se"], rel=0.1)
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("name", SENTENCES)
 def test_fits_agree_with_those_of_a_dense_factor(wide, name):
     frame = crossed(4000, 300, 80, seed=8)
@@ -144,6 +145,7 @@ def counted(monkeypatch):
     return looked
 
 
+@pytest.mark.few(3)
 @pytest.mark.parametrize("method", ["reml", "ml"])
 @pytest.mark.parametrize("name", SENTENCES)
 def test_a_start_by_signs_changes_the_way_and_not_the_end(monkeypatch, name, method):

@@ -50,6 +50,7 @@ def test_derivatives_are_those_of_the_log_likelihood(name, weighted):
             np.testing.assert_allclose((ends[0][j] - ends[1][j]) / (2 * h), part, atol=2e-6)
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize(
     "column, low, high", [("residue", "limit", "none"), ("top", "none", "2"), ("both", "0.2", "2")]
 )
@@ -139,6 +140,7 @@ def test_the_sentence_reads_back():
         assert read_sentence(text).written == text == read_sentence(read_sentence(text).written).written
 
 
+@pytest.mark.slow
 def test_every_command_answers(tmp_path, orchard):
     plots().to_csv(tmp_path / "plots.csv", index=False)
     orchard("fit", "plots.csv", "censored(residue, limit) = dose; each plot: intercept", "--save", "m")

@@ -6,6 +6,8 @@ import json
 import subprocess
 import sys
 
+import pytest
+
 SCRIPT = """
 import json, os, signal, sys, warnings
 import matplotlib, numpy as np, scipy.stats, threading
@@ -43,6 +45,7 @@ figure = "c.png"
 """
 
 
+@pytest.mark.slow
 def test_nothing_is_left_changed(tmp_path, harvest):
     (tmp_path / "p.toml").write_text(PLAN)
     done = subprocess.run([sys.executable, "-c", SCRIPT], cwd=tmp_path, capture_output=True, text=True, timeout=300)

@@ -154,6 +154,7 @@ def through_every_command(quick, frame, sentence, smaller, *options):
     return json.loads(done.out)
 
 
+@pytest.mark.slow
 def test_a_family_of_one_file(quick, extended):
     frame = trial(trees=30)
     r = np.random.default_rng(4)
@@ -195,6 +196,7 @@ def test_a_structure_of_effects_of_one_file(quick, extended):
     assert d["fit"]["deviance"] == pytest.approx(dense.deviance(frame["yield"].to_numpy(), x, v, True), abs=1e-6)
 
 
+@pytest.mark.slow
 def test_a_structure_of_residuals_of_one_file(quick, extended):
     frame = trial(trees=40)
     sentence = "yield = rain + soil; each season: intercept; within tree: halving(week)"

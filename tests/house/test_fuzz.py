@@ -46,12 +46,14 @@ def folder(tmp_path_factory):
     os.chdir(before)
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("kind", files.KINDS)
 def test_damaged_files_and_odd_words_get_a_line(folder, kind):
     found = [files.trouble(seed, kind) for seed in range(500_000, 500_060)]
     assert not [f for f in found if f]
 
 
+@pytest.mark.few(2)
 @pytest.mark.parametrize("kind", harm.KINDS)
 def test_nothing_of_the_users_is_harmed(kind, tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)

@@ -34,6 +34,7 @@ def folder(tmp_path_factory):
     return made
 
 
+@pytest.mark.slow
 def test_no_thread_imports(folder):
     import shlex
 

@@ -53,6 +53,7 @@ def trees(seed=3, orchards=20, rows=12, gaps=True):
     return frame
 
 
+@pytest.mark.slow
 def test_draws_are_those_of_the_exact_conditional_distribution():
     """Of a straight line between two normal variables: x given y is normal, with moments in closed form."""
     r, n = np.random.default_rng(1), 2_000
@@ -71,6 +72,7 @@ def test_draws_are_those_of_the_exact_conditional_distribution():
     assert np.polyfit(mean, away.mean(axis=0), 1)[0] == pytest.approx(0.0, abs=0.1)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("family", [None, "binomial"])
 def test_gaps_that_depend_on_the_outcome_do_not_bend_the_answer(family):
     frame, whole = trees(orchards=40), trees(orchards=40, gaps=False)
@@ -100,6 +102,7 @@ def test_nothing_missing_is_the_plain_fit_to_the_last_digit():
     assert made.pop("notes")[:-1] == plain.pop("notes") and made == plain
 
 
+@pytest.mark.slow
 def test_one_gap_hardly_moves_the_likelihood_ratio():
     frame = trees(gaps=False)
     full = bo.compare(*(bo.fit(s, frame, method="ml", name=s) for s in ("yield = rain; each orchard: intercept", "yield = rain + bees; each orchard: intercept + rain")))  # fmt: skip
@@ -114,6 +117,7 @@ def test_one_gap_hardly_moves_the_likelihood_ratio():
     assert one["p_boundary"] < one["p"] and one["den_df"] > 100
 
 
+@pytest.mark.slow
 def test_likelihoods_of_counts_and_slopes_are_compared_by_the_tables_together(short):
     frame = trees()
     frame["moths"] = np.random.default_rng(3).poisson(np.exp(0.3 + 0.3 * frame["yield"]))
@@ -142,6 +146,7 @@ def made():
     return fit, [bo.fit(SENTENCE, t) for _, t in tables.groupby("imputation")]
 
 
+@pytest.mark.slow
 def test_estimates_and_errors_are_rubins_of_the_completed_tables(made):
     fit, parts = made
     b = np.array([[r.estimate for r in f.result.fixed] for f in parts])
@@ -240,6 +245,7 @@ def test_means_of_units_in_the_sentence_move_with_the_draws(short):
     assert len(np.unique(next(c for c in cells.gaps.covariates if c.column == "rain").block)) == 20
 
 
+@pytest.mark.slow
 def test_the_same_seed_the_same_digits_and_names_are_names(short):
     frame = trees()
     one, again, other = (bo.fit(SENTENCE, frame, impute=4, seed=s).result.fixed[1].estimate for s in (1, 1, 2))
@@ -286,6 +292,7 @@ def test_what_cannot_be_drawn_is_said(sentence, options, why):
         bo.fit(SENTENCE, frame, impute_with=["bees"])
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize(
     ("outcome", "options"),
     [
@@ -320,6 +327,7 @@ def test_what_helps_to_draw_stays_out_of_the_sentence(short):
     assert made.result.imputation.beside == ["bees", "soil"]
 
 
+@pytest.mark.slow
 def test_the_commands(quick, short):
     trees().assign(weight=1.0).to_csv(quick.folder / "t.csv", index=False)
     done = quick("fit", "t.csv", SENTENCE, "--impute", 4, "--save", "big", "--keep", "c.parquet", "--json")

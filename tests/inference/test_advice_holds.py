@@ -35,6 +35,7 @@ def without_much_variation(seed):
     return frame
 
 
+@pytest.mark.few(12)
 @pytest.mark.parametrize("seed", range(8))
 @pytest.mark.parametrize("clause", CLAUSES)
 def test_a_proposal_is_followed_until_nothing_vanishes(clause, seed):

@@ -46,6 +46,7 @@ def test_the_simulated_law_is_the_known_mixture_where_one_is_known():
         assert tail(wedge, 3, x) == pytest.approx(known, rel=0.02)
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("size", [2, 3])
 def test_projections_on_a_matrix_cone_are_the_nearest_points(size):
     """Each share is checked by a slow search over L L'."""
@@ -118,6 +119,7 @@ def test_several_variances_at_zero_have_the_law_that_simulation_shows():
         assert simulated_p(small, large, x, 4, 1) == pytest.approx(1 - q, abs=0.11)
 
 
+@pytest.mark.slow
 def test_the_bootstrap_p_counts_what_exceeds(orchard, harvest):
     frame = two_units(2)
     table = Table(frame, "t", len(frame))

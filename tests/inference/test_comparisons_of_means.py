@@ -29,6 +29,7 @@ def correlation(k, seed):
     return c / np.sqrt(np.outer(np.diag(c), np.diag(c)))
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("df", [7.3, None])
 @pytest.mark.parametrize("k", [1, 2, 3, 5])
 def test_tails_against_a_library_of_distributions(k, df):

@@ -41,6 +41,7 @@ PAIRS = [
 ]  # fmt: skip
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("outcome, family", [("mass", "gaussian"), ("count", "poisson")])
 @pytest.mark.parametrize("clauses, smaller", PAIRS)
 def test_each_test_is_the_comparison_of_its_pair(clauses, smaller, outcome, family):

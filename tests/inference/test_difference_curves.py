@@ -35,6 +35,7 @@ def curves(fit, **more):
     return fit.means("soil", curve="rain", **more).to_dict()["curves"]
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("df", [9.0, None])
 def test_one_direction_is_student_s_and_all_directions_are_scheffe_s(df):
     line = np.outer(np.linspace(1, 3, 7), [1.0, -2.0])
@@ -77,6 +78,7 @@ def test_differences_are_those_of_held_means_and_regions_end_where_the_band_meet
     assert inside  # a line that crosses
 
 
+@pytest.mark.slow
 def test_names_of_levels_and_units_of_columns_change_nothing(frame, fit):
     levels = sorted(set(frame["soil"]))
     names = {level: f"z{len(levels) - i} , x" for i, level in enumerate(levels)}

@@ -104,6 +104,7 @@ def test_estimates_are_the_fit_s_and_add_up_to_its_line():
     assert inside == pytest.approx([g[0][0], g[0][1], g[1][0], g[1][1]], rel=1e-7)
 
 
+@pytest.mark.slow
 def test_the_law_of_each_family_and_residual_is_written():
     texts = {s: " ".join(p.text for p in equations(fitted(s, f)).levels) for s, f in CASES}
     for at, words in ((2, "σᵢⱼ σᵢ′ⱼ ρ"), (3, "ρ^(|visitᵢⱼ - visitᵢ′ⱼ|)"), (4, "Σₜₜ′"), (5, "(σᵤ², 0; 0, σᵤ²)"), (7, "Binomial(ofᵢⱼ, μᵢⱼ)"),

@@ -261,6 +261,7 @@ def test_differences_from_the_baseline_are_the_coefficients(baseline):
             )
 
 
+@pytest.mark.slow
 def test_bad_terms_levels_and_failed_fits(orchard, harvest):
     orchard("fit", "harvest.csv", "yield = rain + pruning; each orchard: intercept", "--missing", "-999", "--save", "m")
     for arguments, words in ((("means", "m", "prunning"), "did you mean 'pruning'"), (("means", "m", "pruning", "--hold", "sun=3"), "no column 'sun'"),

@@ -61,6 +61,7 @@ def least(f, start, held=None):
     return dense.search(at, np.asarray(start)[others]).fun
 
 
+@pytest.mark.few(2)
 @pytest.mark.parametrize(("place", "name"), [(0, "sd(orchard: intercept)"), (2, "correlation(orchard: intercept, rain)"),
                                              (3, "sd(residual)")])  # fmt: skip
 def test_a_profile_is_the_dense_one(place, name):
@@ -111,6 +112,7 @@ def test_without_units_the_profiles_have_closed_forms():
     assert found["rain"]["high"] - found["rain"]["estimate"] == pytest.approx(width, rel=1e-5)
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("sentence", [
     "yield = rain; each noise: intercept + sun", "yield = rain; each orchard (diagonal): intercept + sun",
     "yield = rain; each orchard (exchangeable): intercept + sun", "yield = rain; each orchard (identity): intercept + sun",
@@ -174,6 +176,7 @@ def test_wald_limits_are_on_the_scales_promised():
     assert [found["rain"]["low"], found["rain"]["high"]] == pytest.approx(made.result["fixed"][1]["ci"])
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("sentence", [
     "yield = rain; each orchard: intercept + rain", "yield = rain; each orchard: intercept; within orchard: ar1(week)",
     "yield = rain; within orchard: exchangeable", "yield = rain; each orchard: intercept; spread = soil",
@@ -192,6 +195,7 @@ def test_simulated_outcomes_have_the_covariance_of_the_model(sentence):
     assert np.abs(drawn.mean(axis=0) - x @ made.evaluation.b).max() < 0.08 * np.sqrt(np.diag(expected)).max()
 
 
+@pytest.mark.slow
 def test_the_bootstrap_repeats_by_seed_and_agrees_with_the_normal_where_it_should():
     frame = make_trees(7, orchards=20, rows=400)
     made = fit("yield = rain; each orchard: intercept", table_of(frame))
@@ -204,6 +208,7 @@ def test_the_bootstrap_repeats_by_seed_and_agrees_with_the_normal_where_it_shoul
         assert abs(boot[name]["low"] - wald[name]["low"]) < 0.25 * width
 
 
+@pytest.mark.slow
 def test_the_command_writes_all_forms(orchard, harvest):
     orchard("fit", "harvest.csv", "yield = rain; each orchard: intercept", "--missing", "-999", "--save", "m")
     d = orchard("intervals", "m", "--json", "--csv", "i.csv", "--figure", "i.png").json

@@ -133,6 +133,7 @@ SENTENCES = [
 ]
 
 
+@pytest.mark.few(3)
 @pytest.mark.parametrize("sentence", SENTENCES)
 def test_it_is_the_paper_s(sentence):
     frame = frame_of()

@@ -181,6 +181,7 @@ def test_profile_interval_of_the_sd_is_where_the_deviance_rises_by_its_quantile(
         assert rise == pytest.approx(stats.chi2.ppf(0.95, 1), abs=5e-3)
 
 
+@pytest.mark.slow
 def test_predictions_of_a_new_study_leave_the_known_error_out_and_say_so(tmp_path, orchard):
     arms().drop_duplicates("study").to_csv(tmp_path / "arms.csv", index=False)
     sentence = "effect = intercept; each study: intercept; spread = known(se)"

@@ -33,6 +33,7 @@ SENTENCES = [
 ]
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("sentence", SENTENCES)
 def test_scores_are_those_of_refits_by_hand(frame, sentence):
     fit = bo.fit(sentence, frame, name="m", method="ml")
@@ -65,6 +66,7 @@ def test_scores_are_those_of_refits_by_hand(frame, sentence):
     assert found["se"] == pytest.approx(np.sqrt(len(total)) * np.std(total, ddof=1))
 
 
+@pytest.mark.slow
 def test_a_binomial_score_is_the_integral_over_the_unit():
     r = np.random.default_rng(3)
     frame = pd.DataFrame({"orchard": [f"o{i}" for i in np.repeat(np.arange(14), 12)], "rain": r.normal(size=168)})
@@ -86,6 +88,7 @@ def test_a_binomial_score_is_the_integral_over_the_unit():
         assert entry["log_score"] == pytest.approx(np.log(np.trapezoid(np.exp(logs), grid)), abs=2e-5)
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("family", ["poisson", "ordinal", "gamma"])
 def test_other_families_have_scores(family):
     frame = diaries(units=24)

@@ -59,6 +59,7 @@ def test_rows_of_known_units_are_foretold_by_what_the_fold_knows_of_them(sentenc
     assert found.document("rows")["rmse"] == pytest.approx(np.sqrt(np.mean(squares)), rel=1e-6)
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize(("outcome", "family", "law"), [
     ("aphids", "poisson", lambda eta, row: stats.poisson.pmf(row["aphids"], np.exp(eta))),
     ("scab of fruits", None, lambda eta, row: stats.binom.pmf(row["scab"], row["fruits"], 1 / (1 + np.exp(-eta)))),
@@ -82,6 +83,7 @@ def test_densities_of_counts_are_integrals_over_what_is_not_known(outcome, famil
         assert found.log_scores[i] == pytest.approx(np.log(exact), abs=1e-6)
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("family", ["ordinal", "binomial", "gamma"])
 def test_every_family_has_scores(family):
     frame = inspections(n=150, units=10)
@@ -103,6 +105,7 @@ def test_every_family_has_scores(family):
         )
 
 
+@pytest.mark.slow
 def test_the_page_and_the_slips(quick):
     frame = trial(trees=10)
     frame.to_csv(quick.folder / "t.csv", index=False)

@@ -88,6 +88,7 @@ def test_a_missing_outcome_is_predicted_from_relatives(tmp_path, monkeypatch):
     assert abs(u) > 0.01
 
 
+@pytest.mark.slow
 def test_the_predict_command_and_the_matrices(orchard, harvest):
     model = "yield = centre(rain); each orchard: intercept; each tree in orchard: intercept"
     assert orchard("fit", "harvest.csv", model, "--missing", "-999", "--save", "m").code == 0
@@ -197,6 +198,7 @@ def test_cells_and_a_dense_part_predict_the_same(monkeypatch, name):
         assert two[column] == pytest.approx(one[column], rel=1e-4, abs=1e-6)
 
 
+@pytest.mark.slow
 def test_runs_on_several_processors_are_in_order_and_drawn_alike(monkeypatch):
     frame = crossed(900, 60, 12, seed=4)
     frame["full"] = (frame["yield"] > 3) * 1

@@ -86,6 +86,7 @@ def test_errors_df_and_tests_are_those_of_the_definitions(sentence):
         assert made["p"] == pytest.approx(stats.f.sf(f, 2, df), rel=1e-5)
 
 
+@pytest.mark.slow
 def test_every_command_prints_the_same_errors():
     frame = frame_of()
     plain = bo.fit(SENTENCES[0], frame)
@@ -177,6 +178,7 @@ def slopes_of(function, at):
     return np.array([(function(at + h) - function(at - h)) / (2 * h.sum()) for h in steps])
 
 
+@pytest.mark.slow
 def test_scores_of_counts_are_those_of_the_integrals():
     """The sandwich from integrals over each orchard by brute force, in coefficients and log SD."""
     frame = inspections().iloc[::2].reset_index(drop=True)
@@ -206,6 +208,7 @@ def test_scores_of_counts_are_those_of_the_integrals():
     assert "tests by the normal distribution" in " ".join(str(fit).split())
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("family", ["ordinal", "gamma", "binomial"])
 def test_scores_sum_to_zero_at_the_estimates(family):
     frame = diaries(units=24)

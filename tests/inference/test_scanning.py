@@ -142,6 +142,7 @@ def many():
     return frame.assign(weight=1.0 + np.arange(n) % 3)
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("options", [{}, {"method": "ml"}, {"df": "residual"}, {"df": "normal"}, {"weights": "weight"}])
 @pytest.mark.parametrize(
     "sentence",

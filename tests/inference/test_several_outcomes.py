@@ -53,6 +53,7 @@ def by_hand(frame, slopes=False):
     return y, x, z, pd.factorize(unit)[0], row, outcome
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("method", ["reml", "ml"])
 @pytest.mark.parametrize("slopes", [False, True])
 def test_likelihood_estimates_and_errors_are_those_of_the_stacked_dense_model(method, slopes):
@@ -154,6 +155,7 @@ def test_a_missing_outcome_is_predicted_given_the_row_s_other_one(tmp_path, orch
     assert [a["predicted"] for a in alone] == pytest.approx([t["predicted"] for t in told[1::2]], rel=1e-9, nan_ok=True)
 
 
+@pytest.mark.slow
 def test_every_command_answers_by_outcome(tmp_path, orchard):
     harvest().to_csv(tmp_path / "h.csv", index=False)
     orchard("fit", "h.csv", "yield, sugar = rain + soil; each orchard: intercept", "--save", "m")
@@ -206,6 +208,7 @@ def test_what_several_outcomes_are_not_is_refused(sentence, why):
         made(sentence, harvest().assign(**({"(row)": 1.0} if "(row)" in sentence else {})))
 
 
+@pytest.mark.slow
 def test_the_order_of_outcomes_is_choice_of_words():
     one = bo.fit("yield, sugar = rain + soil; each orchard: intercept + rain", harvest(), method="ml")
     two = bo.fit("sugar, yield = rain + soil; each orchard: intercept + rain", harvest(), method="ml")
@@ -216,6 +219,7 @@ def test_the_order_of_outcomes_is_choice_of_words():
         bo.compare(one, bo.fit("sugar, yield = rain", harvest(), method="ml", name="two"))
 
 
+@pytest.mark.slow
 def test_trends_curves_and_pictures_tell_outcomes_apart():
     frame = harvest()
     frame["dose"] = np.random.default_rng(2).choice(["0", "10", "20"], len(frame))

@@ -264,6 +264,7 @@ def test_what_does_not_answer_says_so_by_name():
         bo.fit(ZEROS, FRAME, family="zero-inflated-poisson", points=5)
 
 
+@pytest.mark.slow
 def test_every_command_answers(orchard, tmp_path):
     FRAME.to_csv(tmp_path / "t.csv", index=False)
     done = orchard("fit", "t.csv", ZEROS, "--family", "zero-inflated-poisson", "--save", "z", "--json").json

@@ -60,6 +60,7 @@ def knots_of(x, k):
     return np.quantile(np.unique(x), np.linspace(0, 1, k))
 
 
+@pytest.mark.few(3)
 @pytest.mark.parametrize("method", ["reml", "ml"])
 @pytest.mark.parametrize("k", [10, 5])
 def test_likelihood_and_effective_df_are_those_of_dense_matrices_over_another_basis(method, k):
@@ -140,6 +141,7 @@ def test_beyond_the_data_a_curve_goes_straight_on():
     assert told[5] - told[4] == pytest.approx(told[6] - told[5], rel=1e-8)
 
 
+@pytest.mark.slow
 def test_units_of_measurement_rows_and_names_change_nothing():
     frame = trees()
     one = made("yield = smooth(age, by soil) + soil; each tree: smooth(age)", frame)
@@ -203,6 +205,7 @@ def test_the_simultaneous_band_holds_the_pointwise_one_and_the_slope_is_the_deri
     np.testing.assert_allclose(np.array(slope["estimate"])[2:-2], rise[2:-2], atol=0.05)
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("family", ["binomial", "poisson", "ordinal", "gamma"])
 def test_other_families_have_curves_too(family):
     frame = trees(rows=300)
@@ -239,6 +242,7 @@ def test_what_no_curve_is_is_refused(sentence, why):
         made(sentence, trees())
 
 
+@pytest.mark.slow
 def test_every_command_answers(tmp_path, orchard):
     trees().to_csv(tmp_path / "trees.csv", index=False)
     orchard("fit", "trees.csv", "yield = smooth(age, by soil) + soil; each tree: smooth(age)", "--save", "m")

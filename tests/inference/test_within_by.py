@@ -44,6 +44,7 @@ def made(sentence, frame, **settings):
 STRUCTURES = ["ar1(visit)", "exchangeable", "toeplitz(visit)", "unstructured(visit)", "exponential(week)"]
 
 
+@pytest.mark.few(4)
 @pytest.mark.parametrize("df", ["satterthwaite", "kenward-roger"])
 @pytest.mark.parametrize("structure", STRUCTURES)
 def test_a_model_that_shares_nothing_between_levels_is_their_separate_fits(structure, df):
@@ -65,6 +66,7 @@ def test_a_model_that_shares_nothing_between_levels_is_their_separate_fits(struc
         assert mine.df == pytest.approx(own.df, rel=2e-3)
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("structure", ["ar1(visit)", "unstructured(visit)"])
 def test_components_list_every_variance_and_correlation_with_errors(structure):
     frame = trial()
@@ -137,6 +139,7 @@ def test_a_column_that_cannot_part_the_units_is_refused(change, why):
         made("yield = visit; within tree by spray: exchangeable", frame)
 
 
+@pytest.mark.slow
 def test_every_command_answers(tmp_path, orchard):
     trial().to_csv(tmp_path / "trial.csv", index=False)
     orchard(

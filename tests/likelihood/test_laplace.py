@@ -33,6 +33,7 @@ def differences(c, point, h=1e-4):
     return out
 
 
+@pytest.mark.few(22)
 @pytest.mark.parametrize("units", UNITS)
 @pytest.mark.parametrize("family", FAMILIES)
 def test_laplace_is_its_definition_and_its_gradient_exact(family, units, tmp_path, monkeypatch):
@@ -68,6 +69,7 @@ def brute(c, point, count=61):
     return -2 * total
 
 
+@pytest.mark.few(25)
 @pytest.mark.parametrize("units", UNITS[:2])
 @pytest.mark.parametrize("family", [f for f in FAMILIES if f != "gaussian"])
 def test_quadrature_reaches_the_brute_force_integral_and_one_point_is_laplace(family, units):
@@ -77,6 +79,7 @@ def test_quadrature_reaches_the_brute_force_integral_and_one_point_is_laplace(fa
     assert Quadrature.of(c, 1).at(point).deviance == pytest.approx(c.at(point, close=1e-9).deviance, abs=1e-8)
 
 
+@pytest.mark.few(9)
 @pytest.mark.parametrize("points", [1, 2, 5, 15])
 @pytest.mark.parametrize("family", ["binomial", "negative-binomial", "ordinal", "beta"])
 def test_quadrature_s_gradient_follows_its_nodes(family, points):
@@ -86,6 +89,7 @@ def test_quadrature_s_gradient_follows_its_nodes(family, points):
     np.testing.assert_allclose(q.at(point, close=1e-9).gradient, expected, atol=1e-6 * max(1.0, np.abs(expected).max()))
 
 
+@pytest.mark.few(6)
 @pytest.mark.parametrize("family", FAMILIES)
 def test_the_maximum_is_one_in_every_direction_and_the_information_its_curvature(family):
     column, options = outcome(family)
@@ -127,6 +131,7 @@ def test_starting_from_a_sample_of_units_ends_in_the_same_place(monkeypatch):
         )
 
 
+@pytest.mark.slow
 def test_what_is_rare_may_have_no_row_in_the_sample(monkeypatch):
     from bold_orchard.estimation import generalized_search
 

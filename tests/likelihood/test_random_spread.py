@@ -62,6 +62,7 @@ def test_likelihood_and_gradient(name):
         assert point.gradient[i] == pytest.approx(slope, abs=1e-6 * max(1.0, np.abs(point.gradient).max()))
 
 
+@pytest.mark.slow
 def test_estimates_stand_at_the_minimum_of_the_integral_itself():
     model = fit_spread(design_of("weights"), SearchOptions())
     c, theta, errors = model.criterion, model.evaluation.theta, np.sqrt(2 / np.diag(model.found.hessian))
@@ -72,6 +73,7 @@ def test_estimates_stand_at_the_minimum_of_the_integral_itself():
         assert abs(slope) * errors[i] < 2e-3  # a thousandth of a standard error away at most
 
 
+@pytest.mark.slow
 def test_default_nodes_serve_units_of_eight_rows():
     model = fit_spread(design_of("both"), SearchOptions())
     assert model.points == 31
@@ -111,6 +113,7 @@ def test_without_spread_is_the_gaussian_model():
     assert c.at(theta).deviance == pytest.approx(plain.evaluation.deviance, abs=1e-7)
 
 
+@pytest.mark.slow
 def test_order_scale_and_names_of_the_data_change_nothing():
     frame = diaries(seed=4)
     one = fit_spread(design_of("both", frame), SearchOptions())
@@ -123,6 +126,7 @@ def test_order_scale_and_names_of_the_data_change_nothing():
     assert h == pytest.approx(g * np.outer(size, size), rel=1e-3, abs=1e-5 * size[0])
 
 
+@pytest.mark.slow
 def test_one_step_without_a_unit_comes_near_the_refit():
     model = fit_spread(design_of("both"), SearchOptions())
     keep = np.flatnonzero(model.design.units[0].codes != 3)

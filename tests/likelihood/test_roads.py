@@ -44,6 +44,7 @@ def test_the_number_of_units_at_once_does_not_matter(sentence, monkeypatch):
         np.testing.assert_allclose(got, value, rtol=1e-10)
 
 
+@pytest.mark.few(2)
 @pytest.mark.parametrize("rest", ["within tree: ar1(week)", "within tree: exchangeable", "within tree: unstructured(week)",
                                   "spread = soil", "within tree: ar1(week); spread = soil"])  # fmt: skip
 def test_fixed_products_and_fresh_passes_agree(rest, monkeypatch):

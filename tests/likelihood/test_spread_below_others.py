@@ -70,6 +70,7 @@ def moved(design, points):
     return c, theta + 0.05 * np.cos(np.arange(len(theta)))
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("name", SENTENCES)
 def test_likelihood_effects_and_gradient(name):
     c, theta = moved(design_of(name), 41)
@@ -85,6 +86,7 @@ def test_likelihood_effects_and_gradient(name):
         assert point.gradient[i] == pytest.approx(slope, abs=1e-6 * max(1.0, np.abs(point.gradient).max()))
 
 
+@pytest.mark.slow
 def test_default_nodes_serve_and_the_search_ends_where_the_integral_is_level():
     model = fit_spread(design_of("plain"), SearchOptions())
     c, theta, errors = model.criterion, model.evaluation.theta, np.sqrt(2 / np.diag(model.found.hessian))
@@ -127,6 +129,7 @@ def test_effects_and_errors_of_held_spreads_are_those_of_the_linear_model():
     assert point.joint.w == pytest.approx(columns @ both @ columns.T, rel=1e-8, abs=1e-8)
 
 
+@pytest.mark.slow
 def test_order_scale_and_names_change_nothing_and_both_ways_to_write_units_agree():
     frame = diaries(units=15, rows=6, seed=4)
     one = fit_spread(design_of("plain", frame), SearchOptions())
@@ -148,6 +151,7 @@ def test_order_scale_and_names_change_nothing_and_both_ways_to_write_units_agree
     )
 
 
+@pytest.mark.slow
 def test_one_step_without_a_level_above_comes_near_the_refit():
     model = fit_spread(design_of("plain", diaries(units=40, rows=6, seed=5)), SearchOptions())
     keep = np.flatnonzero(model.design.blocks[0].unit.codes != 2)

@@ -112,6 +112,7 @@ def test_renamed_rescaled_and_recoded_studies_have_the_same_power(study):
         )
 
 
+@pytest.mark.slow
 def test_a_fit_as_pilot():
     fit = bo.fit("yield = rain + sun; each orchard: intercept", make_trees(rows=200), name="pilot")
     here = fit.power("rain = 0.5", "rain - sun = 0.2", quick=True).designs[0]
@@ -129,6 +130,7 @@ def test_a_fit_as_pilot():
     assert banded["uncertain_low"] < banded["power_formula"] < banded["uncertain_high"]
 
 
+@pytest.mark.slow
 def test_a_variance_is_found_by_its_boundary_law_and_nothing_at_its_level(study):
     text = """sentence = "yield = intercept; each tree: intercept"
     units = {tree = 12, rows = 5}
@@ -141,6 +143,7 @@ def test_a_variance_is_found_by_its_boundary_law_and_nothing_at_its_level(study)
     assert found["low"] - 0.05 < lr < found["high"] + 0.05
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize(
     ("family", "extra"), [("poisson", ""), ("binomial", ""), ("ordinal", 'grades = ["poor", "fair", "good"]\n')]
 )
@@ -166,6 +169,7 @@ spray = [0, 1]
     assert e["failed"] <= 3 and e["low"] - 0.06 < e["power_formula"] < e["high"] + 0.06
 
 
+@pytest.mark.slow
 def test_trials_and_ar1_and_spread(study):
     text = """sentence = "fruit of flowers = bees; each tree: intercept"
     units = {tree = 20, rows = 4}
@@ -205,6 +209,7 @@ def test_layouts_keep_what_is_inside_units():
             assert (made.groupby("orchard").tree.nunique() == 2).all()
 
 
+@pytest.mark.slow
 def test_the_command(quick, study):
     (quick.folder / "design.toml").write_text(BETWEEN)
     asked = shlex.split("power --design design.toml --units orchard=8 --rows 3 --runs 40 --json --want 0.2")

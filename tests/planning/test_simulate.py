@@ -62,6 +62,7 @@ def test_drawn_outcomes_have_the_moments_of_the_model():
     assert drawn.rain.tolist()[:60] == make_trees(rows=60).rain.tolist()
 
 
+@pytest.mark.slow
 def test_correlated_and_spread_residuals_are_drawn():
     frame = trial()
     model = bo.fit("yield = week; each tree: intercept; within tree: ar1(week); spread = week", frame)
@@ -100,6 +101,7 @@ def test_the_same_sentence_fits_what_was_drawn(quick):
     assert len(pd.read_csv(quick.folder / "n.csv")) == 6
 
 
+@pytest.mark.slow
 def test_outcomes_come_as_they_were_measured(quick):
     frame = inspections(n=200)
     frame["seen"] = np.where(frame.aphids > 2, "yes", "no")

@@ -161,6 +161,7 @@ def ink(figure):
     return float(np.mean(np.asarray(drawing.buffer_rgba())[..., :3].min(axis=2) < 245))
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("units", [5, 2000])
 def test_few_and_many_units_both_read(units):
     """Neither empty nor a solid block: the share of ink stays in bounds."""

@@ -47,6 +47,7 @@ def test_components_page(saved):
         assert words in text, words
 
 
+@pytest.mark.slow
 def test_check_page(saved):
     text = read(saved, "check", "m")
     for words in (
@@ -98,6 +99,7 @@ def test_predict_page_for_known_and_new_units(saved):
     assert done.code == 3 and "'brutal' is no level of 'pruning'" in done.err
 
 
+@pytest.mark.slow
 def test_residual_structures_are_told_in_words(orchard, harvest):
     sentence = "yield = rain; each orchard: intercept; within tree in orchard: ar1(season); spread = soil"
     text = read(orchard, "fit", "harvest.csv", sentence, "--missing", "-999")

@@ -38,6 +38,7 @@ def test_a_histogram_counts_every_row_once(values, monkeypatch):
     assert counts.sum() == len(values)
 
 
+@pytest.mark.slow
 @given(st.lists(st.floats(-1e3, 1e3), min_size=4, max_size=60))
 def test_whiskers_end_at_the_last_row_within_one_and_a_half_boxes(values):
     values = np.asarray(values)

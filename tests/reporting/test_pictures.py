@@ -25,6 +25,7 @@ def our_style():
         yield
 
 
+@pytest.mark.slow
 def test_the_command_draws_every_kind_and_tells_the_numbers(quick, harvest):
     sentence = "yield = rain + pruning; each orchard: intercept"
     for name, text in (("plain", sentence), ("sloped", sentence + " + rain")):
@@ -46,6 +47,7 @@ def test_the_command_draws_every_kind_and_tells_the_numbers(quick, harvest):
     assert "along pruning" in text and (quick.folder / "p.pdf").read_bytes()[:4] == b"%PDF"
 
 
+@pytest.mark.few(4)
 @pytest.mark.parametrize(("options", "words"), [
     (("plain", "plain"), "draws one fit"), (("plain", "--kind", "against", "--along", "rain"), "--along belongs to --kind lines"),
     (("plain", "--by", "pruning"), "--kind effects --by pruning"), (("plain", "--kind", "panels", "--by", "soil"), "--by belongs to"), (("plain", "--along", "ran"), "did you mean 'rain'"),
@@ -64,6 +66,7 @@ def test_what_cannot_be_drawn_is_refused_in_a_line(quick, harvest, options, word
     assert not list(quick.folder.glob("*.png")) and done.out == ""
 
 
+@pytest.mark.slow
 def test_every_view_of_a_check(quick, harvest):
     quick(
         "fit",
@@ -85,6 +88,7 @@ def test_every_view_of_a_check(quick, harvest):
         assert done.code == 2 and words in done.err and not list(quick.folder.glob("no.*"))
 
 
+@pytest.mark.slow
 def test_check_writes_rows_and_units_beside_the_users_own(quick, harvest):
     frame = pd.read_csv(quick.folder / "harvest.csv").assign(fitted="mine")
     frame.to_csv(quick.folder / "own.csv", index=False)
@@ -231,6 +235,7 @@ def test_columns_that_only_name_a_unit_or_an_offset_are_no_predictors():
     assert len(effects(made, ["rain"], None, 0.95)[0]["x"]) > 10
 
 
+@pytest.mark.slow
 def test_absurd_fits_end_in_words(quick):
     """Grades with a large offset, no fixed column at all, a spread of zero in most units, a failed fit."""
     r = np.random.default_rng(3)

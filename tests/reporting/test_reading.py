@@ -82,6 +82,7 @@ def test_effects_and_ratios_are_offered_only_where_they_mean_something(scab):
     assert table.code == 0 and {"ratio", "ratio_low", "ratio_high"} <= set(pd.read_csv(scab.folder / "p.csv").columns)
 
 
+@pytest.mark.slow
 def test_the_page_of_intervals_says_how_they_were_made(scab):
     scab("fit", "scab.csv", "rain = spray; each orchard: intercept", "--save", "m")
     for method, words in (

@@ -50,6 +50,7 @@ def answers():
     ]
 
 
+@pytest.mark.slow
 def test_the_shipped_schemas_are_those_of_the_types():
     assert {p.stem for p in SHIPPED.glob("*.json")} == set(HOMES)
     for command, schema in all_schemas().items():
@@ -57,6 +58,7 @@ def test_the_shipped_schemas_are_those_of_the_types():
         assert json.loads((SHIPPED / f"{command}.json").read_text()) == schema
 
 
+@pytest.mark.slow
 def test_every_document_obeys_its_schema_and_comes_back(answers):
     seen = set()
     for answer in answers:
@@ -78,6 +80,7 @@ def test_a_saved_answer_prints_the_same_page(answers):
         assert str(again) == str(answer), answer.command
 
 
+@pytest.mark.slow
 def test_pictures_from_saved_answers_or_a_line_that_says_why_not(answers):
     for answer in answers:
         again = api.Answer(read(json.loads(answer.json())))

@@ -86,6 +86,7 @@ def test_plain_values_value_by_value_and_at_once(value):
     assert made is not value or not isinstance(value, (list, dict))  # nobody else's list
 
 
+@pytest.mark.slow
 def test_keys_are_made_one_by_one_and_kept_by_what_is_derived(model):
     answer = model.check()
     result = answer.result
@@ -99,6 +100,7 @@ def test_keys_are_made_one_by_one_and_kept_by_what_is_derived(model):
     assert result.get("zeros", 3) == 3 and result.get("name") == "fit"
 
 
+@pytest.mark.slow
 def test_a_saved_answer_shows_the_page_that_was_printed(model):
     """From arrays, and from the document alone."""
     answer = model.check()

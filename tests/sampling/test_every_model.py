@@ -77,6 +77,7 @@ def fitted(frames):
     return of
 
 
+@pytest.mark.few(3)
 @pytest.mark.parametrize("name", DIARY | OTHER)
 def test_its_posterior(fitted, name):
     """The parameters are those of intervals, with the same estimates; every figure is there; the page can be written."""
@@ -100,6 +101,7 @@ def test_its_posterior(fitted, name):
     assert sample_page(again) is not None and again.document == d
 
 
+@pytest.mark.few(22)
 @pytest.mark.parametrize("name", DIARY | OTHER)
 def test_every_law_that_is_listed_can_be_typed(frames, name):
     sentence, options = (DIARY | OTHER)[name]
@@ -123,6 +125,7 @@ def test_its_prior_alone(fitted, name):
     assert "What the priors say of each parameter" in words and "R-hat" not in words and "Posterior" not in words
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("name", ["slopes", "scatter", "trials"])
 def test_draws_stay_with_their_levels_when_rows_move(frames, fitted, name):
     """Another order of the rows: means of effects by level agree within what so few draws can tell."""
@@ -140,6 +143,7 @@ def test_draws_stay_with_their_levels_when_rows_move(frames, fitted, name):
 # -- words and pictures
 
 
+@pytest.mark.slow
 def test_pictures_of_a_prior_speak_of_the_prior(fitted):
     prior = fitted("slopes").sample(prior_only=True, chains=2, draws=40, seed=1).result
     after = fitted("slopes").sample(**FEW).result

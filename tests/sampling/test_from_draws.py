@@ -57,6 +57,7 @@ def told(values, found, mean, sd, ci):
     assert found[ci] == pytest.approx(np.quantile(values, [0.025, 0.975]), rel=1e-9, abs=1e-12)
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("name", MODELS)
 def test_every_command_answers_from_draws(made, frames, name):
     """Each one can be printed, drawn and read back; what comes from draws says so."""
@@ -103,6 +104,7 @@ def test_slopes_by_level_and_held_values(made):
     told(draws["intercept"] + draws["rain"], held[2], "mean", "se", "ci")
 
 
+@pytest.mark.slow
 def test_means_on_the_outcomes_own_scale(made):
     fit, posterior, draws = made("trials")
     d = fit.means("spray", ratios=True, posterior=posterior).to_dict()
@@ -120,6 +122,7 @@ def test_means_on_the_outcomes_own_scale(made):
     assert pair["ratio"] == pytest.approx(np.exp(sign * draws["spray[sulphur]"]).mean(), rel=1e-9)
 
 
+@pytest.mark.slow
 def test_chances_of_grades(made):
     fit, posterior, draws = made("grades")
     d = fit.means("spray", posterior=posterior).to_dict()
@@ -321,6 +324,7 @@ def test_grades_have_chances_and_no_new_observation(made):
 # -- carried on, and what is refused
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("name", ["slopes", "scatter", "vary", "trials"])
 def test_effects_are_carried_from_a_posterior(made, frames, name):
     """Near what is carried about the estimates, and the same for the same seed."""

@@ -57,6 +57,7 @@ def fitted(name):
     return made, target_of(made, priors_of(made, read_priors(priors)))
 
 
+@pytest.mark.few(7)
 @pytest.mark.parametrize("name", GAUSSIAN | OTHERS)
 def test_gradient(name):
     _, target = fitted(name)
@@ -114,6 +115,7 @@ def grid_of(target, size=61, width=5.0):
     return points, weight / weight.sum()
 
 
+@pytest.mark.slow
 def test_draws_agree_with_a_grid():
     frame = groves(12, 4)
     made = fit("yield = rain; each orchard: intercept", table_of(frame), Settings())
@@ -135,6 +137,7 @@ def test_draws_agree_with_a_grid():
         assert row.high == pytest.approx(sd[order][np.searchsorted(total, 0.975)], abs=0.35 * spread)
 
 
+@pytest.mark.slow
 def test_draws_of_a_binomial_model_agree_with_quadrature():
     frame = groves(10, 6)
     made = fit(
@@ -216,6 +219,7 @@ def test_same_seed_same_draws_whatever_the_processors(monkeypatch):
     assert np.array_equal(one.arrays.draws, two.arrays.draws) and np.array_equal(one.arrays.effects, two.arrays.effects)
 
 
+@pytest.mark.slow
 def test_sampler_on_a_normal_law_of_many_scales():
     sds = np.array([1.0, 100.0, 0.01, 3.0, 1.0])
     target = lambda q: (-0.5 * float((q / sds) @ (q / sds)), -q / sds**2)  # noqa: E731
@@ -252,6 +256,7 @@ def test_pareto_and_leave_one_out_of_a_normal_mean():
     assert elpd == pytest.approx(exact, abs=0.02) and shapes.max() < 0.5 and p == pytest.approx(1.0, abs=0.3)
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(
     "random", ["intercept", "intercept + rain", "intercept + rain + w", "(diagonal): intercept + rain"]
 )

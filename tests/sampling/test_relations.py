@@ -112,6 +112,7 @@ def test_trials_and_rows_of_single_trials_are_one_model():
     assert rises(two, points) == pytest.approx(rises(one, points), abs=5e-3 * np.abs(rises(one, points)).max())
 
 
+@pytest.mark.slow
 def test_a_narrow_prior_holds_and_a_wide_one_gives_way(frame):
     made = bo.fit("yield = rain; each tree: intercept", frame)
     few = {"chains": 2, "warmup": 150, "draws": 150, "seed": 2}

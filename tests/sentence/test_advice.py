@@ -75,6 +75,7 @@ FITS = [
 ]
 
 
+@pytest.mark.few(2)
 @pytest.mark.parametrize(("kind", "sentence"), FITS)
 def test_what_is_proposed_reads_and_runs(quick, kind, sentence):
     problem(kind).to_csv(quick.folder / "t.csv", index=False)
@@ -140,6 +141,7 @@ SENTENCES = st.tuples(
 )
 
 
+@pytest.mark.slow
 @settings(max_examples=150, deadline=None)
 @given(SENTENCES)
 def test_a_sentence_writes_itself_so_that_it_reads_back(parts):

@@ -31,6 +31,7 @@ def one_line(done, code=3):
     assert len(done.err.strip().splitlines()) == 1
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("part", [0.0, 0.1, 0.5, 0.9, 0.999])
 @pytest.mark.parametrize(
     ("name", "command"), [("a.fit.json", ["show", "a"]), ("a.posterior.json", ["sample", "a.posterior.json"])]

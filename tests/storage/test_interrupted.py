@@ -90,6 +90,7 @@ def test_ctrl_c_ends_a_long_command_and_all_its_workers(folder, begun, name):
     assert set(folder.iterdir()) == before
 
 
+@pytest.mark.slow
 def test_terminated_workers_follow_their_parent(folder, begun):
     """Told to end without the terminal: the parent goes, and no worker stays behind."""
     running = begun(folder, LONG["sample"], stdout=subprocess.DEVNULL)
@@ -99,6 +100,7 @@ def test_terminated_workers_follow_their_parent(folder, begun):
     assert gone(running.pid)
 
 
+@pytest.mark.few(2)
 @pytest.mark.parametrize("delay", [0.9, 1.2, 1.5, 1.8, 2.4])
 def test_killed_at_any_moment_files_are_whole_or_as_they_were(folder, begun, tmp_path, delay):
     """kill -9 while a fit is saved, drawn and written: each file is the old one or the new one."""
@@ -135,6 +137,7 @@ def test_killed_at_any_moment_files_are_whole_or_as_they_were(folder, begun, tmp
     assert {p.name for p in tmp_path.iterdir() if not p.name.startswith(".")} == set(names)
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("command", [("groups", "b"), ("predict", "b", "--json"), ("show", "a"), ("power", "--help")])
 def test_a_pipe_that_closes_early_is_no_fault(folder, begun, command):
     running = begun(folder, command, stdout=subprocess.PIPE)
@@ -146,6 +149,7 @@ def test_a_pipe_that_closes_early_is_no_fault(folder, begun, command):
     assert gone(running.pid)
 
 
+@pytest.mark.slow
 def test_two_writers_of_one_name_leave_one_whole_file(folder, begun, tmp_path):
     sentences = ("yield = rain; each orchard: intercept", "yield = intercept; each orchard: intercept")
     running = [

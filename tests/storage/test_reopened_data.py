@@ -23,6 +23,7 @@ def saved(quick):
     return quick
 
 
+@pytest.mark.slow
 def test_the_same_rows_are_used_again(saved):
     assert saved("check", "m", "--json").json["levels"][0]["n"] == int((rows().sun > -1).sum())
 

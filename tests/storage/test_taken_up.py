@@ -31,6 +31,7 @@ def test_degrees_of_freedom_are_those_of_the_fit(grove):
         assert terms[row["term"]] == pytest.approx(row["df"], rel=1e-5), row["term"]
 
 
+@pytest.mark.slow
 def test_a_fit_without_its_hessian_is_taken_up_too(grove):
     """As fits were once saved."""
     grove("fit", "g.csv", SENTENCE, "--save", "m")
@@ -45,6 +46,7 @@ def test_a_fit_without_its_hessian_is_taken_up_too(grove):
         assert one["p"] == pytest.approx(two["p"], rel=1e-2) and one["value"] == pytest.approx(two["value"], rel=1e-9)
 
 
+@pytest.mark.slow
 def test_later_commands_load_nothing_that_reads_pieces(grove, tmp_path):
     import subprocess
     import sys

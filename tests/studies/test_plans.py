@@ -64,6 +64,7 @@ def states(run):
     return {s["step"]: s["state"] for s in run.json["steps"]}
 
 
+@pytest.mark.slow
 def test_two_runs_give_the_same_bytes_and_the_second_keeps_everything(study):
     first = study("run", "plan.toml", "--json")
     assert first.code == 0 and set(states(first).values()) == {"done"}
@@ -100,6 +101,7 @@ def test_two_runs_give_the_same_bytes_and_the_second_keeps_everything(study):
     assert len(held) == 6 and json.loads(made["table.json"])["columns"] == ["Empty", "Rain"]
 
 
+@pytest.mark.slow
 def test_a_changed_cell_is_redone_and_told(study):
     study("run", "plan.toml")
     frame = pd.read_csv(study.folder / "harvest.csv")
@@ -116,6 +118,7 @@ def test_a_changed_cell_is_redone_and_told(study):
     assert not study("run", "plan.toml", "--json").json["changes"]
 
 
+@pytest.mark.slow
 def test_only_what_depends_on_a_change_is_redone(study):
     study("run", "plan.toml")
     (study.folder / "plan.toml").write_text(
@@ -157,6 +160,7 @@ def test_a_step_that_fails_leaves_the_others_whole(study):
     assert states(study("run", "plan.toml", "--json"))["empty"] == "kept"
 
 
+@pytest.mark.slow
 def test_a_run_killed_in_the_middle_is_completed_by_the_next(study):
     words = [sys.executable, "-m", "bold_orchard", "run", "plan.toml"]
     with subprocess.Popen(words, cwd=study.folder, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL) as running:
@@ -231,6 +235,7 @@ def test_a_check_shows_what_would_be_written_and_called(study):
     assert not (study.folder / "plan").exists()
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("damaged", ['{"steps": {"empty": {"fingerprint": 1}}, "estimates": [3]}', '{"steps": [1]}', "[]", "{",
                                      '{"steps": {"empty": null}, "estimates": {"empty": {"x": [1]}}}'])  # fmt: skip
 def test_a_damaged_record_of_a_run_is_done_anew(study, damaged):
@@ -250,6 +255,7 @@ def test_files_and_folders_that_are_not_there(study):
     assert "did you mean 'compare'" in study("run", "plan.toml", "--only", "compar").err
 
 
+@pytest.mark.slow
 def test_the_plan_of_saved_fits_makes_them_again(study):
     for name, sentence in (
         ("a", "yield = intercept; each orchard: intercept"),
@@ -285,6 +291,7 @@ def test_the_plan_of_saved_fits_makes_them_again(study):
         bo.plan(fit)
 
 
+@pytest.mark.slow
 def test_a_posterior_is_sampled_and_asked_in_one_plan(study):
     """The step that reads the draws waits for the one that keeps them, and is redone with it alone."""
     asked = (
@@ -325,6 +332,7 @@ def test_every_option_that_names_a_file_is_known_to_write_or_to_read():
                 assert keys[key].writes or keys[key].reads, (command, key)
 
 
+@pytest.mark.slow
 def test_a_folder_of_matrices_stays_inside_too(study):
     step = 'command = "show"\nfit = "rain"\nmatrices = "{}"\n\n[[steps]]\ncommand = "means"'
     for folder, code in (("../x", 2), ("algebra", 0)):

@@ -276,6 +276,7 @@ UNIDENTIFIED = [
 ]
 
 
+@pytest.mark.few(8)
 @pytest.mark.parametrize("unit", [1.0, 1e5, 1e-5])
 @pytest.mark.parametrize(("sentence", "names"), UNIDENTIFIED)
 def test_components_that_nothing_tells_apart_are_named(quick, sentence, names, unit):

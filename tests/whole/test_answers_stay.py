@@ -206,6 +206,7 @@ def test_covariances_that_no_rows_tell_are_reported(seed, clause):
     assert not fit.result.convergence.identified and any("cannot tell" in n for n in fit.notes)
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("seed", [0, 2, 3])
 def test_a_singular_covariance_of_rows_is_a_boundary_not_a_failure(seed, tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
@@ -276,6 +277,7 @@ def test_a_covariance_from_a_file_counts_as_it_stands_there(tmp_path, monkeypatc
 # -- names
 
 
+@pytest.mark.slow
 def test_two_clauses_of_one_unit_and_term_are_two_parameters(tmp_path, monkeypatch):
     monkeypatch.chdir(tmp_path)
     frame = plots(9, units=20)

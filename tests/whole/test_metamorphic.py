@@ -155,6 +155,7 @@ def test_within_and_between_parts_are_one_model_however_written(case):
         assert other["pruning"] == pytest.approx(tests[0]["pruning"], rel=1e-4)
 
 
+@pytest.mark.slow
 @few(5)
 @given(CASES)
 def test_products_baselines_and_intercepts_are_choices_of_words(case):
@@ -179,6 +180,7 @@ def test_products_baselines_and_intercepts_are_choices_of_words(case):
         agree(first, answers(made(f"y = soil + pruning*soil + rain without intercept; {random}", frame, family)))
 
 
+@pytest.mark.slow
 @few(5)
 @given(CASES)
 def test_numbers_as_categories_answer_like_their_labels(case):
@@ -223,6 +225,7 @@ def test_rows_in_any_order_and_labels_by_any_name(case):
     agree(first, answers(made(sentence.replace("tree in orchard", "tree"), unique, family)))
 
 
+@pytest.mark.slow
 @few(5)
 @example(("gaussian", "each orchard: intercept + centre(rain)", 256), 1e5, -3.0)
 @given(CASES, st.sampled_from([1e-4, 1e-2, 37.0, 1e5]), st.sampled_from([0.0, -3.0, 1e3]))

@@ -46,6 +46,7 @@ def frame():
     return diaries(units=35, rows=7, seed=11)
 
 
+@pytest.mark.few(2)
 @pytest.mark.parametrize("name", SENTENCES)
 def test_rows_in_any_order_and_labels_by_any_name(frame, name):
     one = fitted(SENTENCES[name], frame)
@@ -59,6 +60,7 @@ def test_rows_in_any_order_and_labels_by_any_name(frame, name):
         assert others["older " + level] == pytest.approx(effects, rel=2e-3, abs=1e-3)
 
 
+@pytest.mark.few(1)
 @pytest.mark.parametrize("name", SENTENCES)
 def test_the_outcome_in_other_units(frame, name):
     one = fitted(SENTENCES[name], frame)
@@ -90,6 +92,7 @@ def test_columns_in_other_units(frame, name):
     assert parameters(moved)[key] == pytest.approx(mine[key], rel=2e-3, abs=2e-4)
 
 
+@pytest.mark.few(2)
 @pytest.mark.parametrize(
     ("one", "other"),
     [
@@ -122,6 +125,7 @@ def test_baseline_of_what_varies_is_a_choice_of_words(frame):
     assert others["sd(tree: intercept)"] == pytest.approx(larger, rel=1e-3)
 
 
+@pytest.mark.slow
 def test_twice_the_trees_is_twice_the_likelihood(frame):
     """The same trees under other names: estimates stay, log-likelihoods add up."""
     doubled = pd.concat([frame, frame.assign(tree="twin of " + frame["tree"])], ignore_index=True)
@@ -131,12 +135,14 @@ def test_twice_the_trees_is_twice_the_likelihood(frame):
         assert parameters(two) == pytest.approx(parameters(one), rel=2e-3, abs=2e-4)
 
 
+@pytest.mark.slow
 def test_weights_of_one_are_no_weights(frame):
     one = fitted(SENTENCES["slopes"], frame)
     two = fitted(SENTENCES["slopes"], frame.assign(v=1.0), weights="v")
     assert loglik(two) == pytest.approx(loglik(one), abs=1e-9)
 
 
+@pytest.mark.few(2)
 @pytest.mark.parametrize("name", SENTENCES)
 def test_later_commands_tell_the_same_story(frame, name):
     """components, intervals, table and equations hold the figures of the fit."""
