@@ -49,7 +49,15 @@ CLAUSES = ["each {g}: intercept", "each {g}: intercept + {x}", "each {g} (diagon
            "each {g}: {a}", "each {g}: intercept; spread = {a}", "each {g}: intercept; within {h} in {g}: exchangeable", ""]  # fmt: skip
 FIXED = [("{a} + {b} + {a}*{b}", "cross({a}, {b})"), ("{a} + {b} + {x}", "{x} + {b} + {a}"), ("{a}*{x} + {a} + {x}", "{x} + {a} + {x}*{a}"),
          ("{x} + {z} + {a}", "{a} + {x} + {z}"), ("{a}*{b}", "{b}*{a}"), ("{g} + {a}", "{a} + {g}"), ("power({x}, 2) + {b}", "let q = power({x}, 2); {b} + q"),
-         ("{a} + {x}", "let q = {x}; {a} + q")]  # fmt: skip
+         ("{a} + {x}", "let q = {x}; {a} + q"), ("smooth({x}) + {a}", "{a} + smooth({x})")]  # fmt: skip
+# families with several linear predictors: clauses in two wordings
+PARTS = {
+    "zero-inflated-poisson": [("zeros = {a}; each {g}: intercept", "each {g}: intercept; zeros = {a}"),
+                              ("each {g}: intercept + zeros; zeros = {x}", "zeros = {x}; each {g}: zeros + intercept")],
+    "hurdle-poisson": [("zeros = {a} + {x}; each {g}: intercept", "each {g}: intercept; zeros = {x} + {a}")],
+    "gamma": [("spread = {a}; each {g}: intercept", "each {g}: intercept; spread = {a}")],
+    "nominal": [("each {g}: intercept", "each {g}: intercept"), ("", "")],
+}  # fmt: skip
 CLOSE = 2e-5
 
 
@@ -70,9 +78,12 @@ class Case:
         z = 2.0 * x + 1.0 if r.random() < 0.3 else r.normal(size=n)
         h = np.concatenate([np.arange(k) // 2 for k in np.bincount(g) if k])
         eta = 0.8 * r.normal(size=units)[g] + 0.5 * (a == 1) + 0.3 * x / max(float(x.std()), 1e-9)
-        self.family = str(r.choice(["gaussian", "gaussian", "gaussian", "poisson", "binomial"]))
+        self.family = str(r.choice(["gaussian", "gaussian", "gaussian", "poisson", "binomial", *PARTS]))
         y = {"gaussian": eta + r.normal(size=n), "poisson": r.poisson(np.exp(np.minimum(eta, 3))),
-             "binomial": (r.random(n) < 1 / (1 + np.exp(-eta))).astype(int)}[self.family]  # fmt: skip
+             "binomial": (r.random(n) < 1 / (1 + np.exp(-eta))).astype(int), "gamma": np.round(r.gamma(3.0, np.exp(eta) / 3.0) + 1e-3, 4),
+             "nominal": np.array(["bland", "sweet", "tart"])[np.clip(r.integers(0, 2, n) + (eta > 0.5), 0, 2)]}.get(self.family)  # fmt: skip
+        if y is None:
+            y = np.where(r.random(n) < 0.35, 0, r.poisson(np.exp(np.minimum(eta + 0.7, 3))))
         names = r.choice(NAMES, 7, replace=False) if r.random() < 0.6 else np.array(["y", "g", "h", "a", "b", "x", "z"])
         self.names = dict(zip("yghabxz", map(str, names)))
         pick = {k: r.permutation(LEVELS)[: int(v.max()) + 1] for k, v in {"a": a, "b": b}.items()}
@@ -80,6 +91,13 @@ class Case:
         self.frame = pd.DataFrame({self.names[k]: v for k, v in columns.items()})
         two = FIXED[int(r.integers(len(FIXED)))]
         clause = str(r.choice(CLAUSES))
+        if self.family in PARTS:
+            pair = PARTS[self.family][int(r.integers(len(PARTS[self.family])))]
+            plain = ("{a} + {x}", "{x} + {a}") if "smooth" in two[0] else two
+            if "{g}" in plain[0]:
+                plain = ("{a} + {x}", "{x} + {a}")
+            self.sentences = [self._told(fixed, own) for fixed, own in zip(plain, pair)]
+            return
         if self.family != "gaussian":
             clause = clause.split("; spread", maxsplit=1)[0].split("; within", maxsplit=1)[0]
         if "{g}" in two[0]:
@@ -172,6 +190,10 @@ class Told:
 
     def predict(self) -> dict[Any, Any]:
         rows = self.fit.predict().to_frame()
+        if self.case.family == "nominal":
+            order = np.arange(len(rows)) if self.order is None else np.argsort(self.order)
+            chances = rows[[c for c in rows.columns if c.startswith("probability[")]].to_numpy()[order]
+            return {(i, "chance", k): v for i, own in enumerate(chances) for k, v in enumerate(own)}
         made = rows[[c for c in rows.columns if c in ("predicted", "predicted of m")][-1]].to_numpy(dtype=float)
         se = rows[[c for c in rows.columns if c in ("se", "se of m")][-1]].to_numpy(dtype=float)
         order = np.arange(len(made)) if self.order is None else np.argsort(self.order)

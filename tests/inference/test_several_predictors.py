@@ -14,6 +14,7 @@ from bold_orchard.design.predictors import over_predictors
 from bold_orchard.errors import OrchardError, SentenceError, UsageError
 from bold_orchard.estimation.estimate import estimate
 from bold_orchard.estimation.generalized_search import make_laplace
+from bold_orchard.inference.coefficients.terms import terms
 from bold_orchard.inference.comparison.nested import relation
 from bold_orchard.inference.fit import Settings, fit
 
@@ -301,3 +302,45 @@ def test_a_slope_that_is_constant_in_its_group_is_refused_in_every_part():
         made("taste = rain; each orchard: intercept + age", frame, "nominal")
     with pytest.raises(OrchardError, match="does not vary inside any orchard"):
         made("size, rain = soil; each orchard: intercept + age", frame, "gaussian")
+
+
+@pytest.mark.parametrize(("sentence", "family"), [
+    ("moths = soil + rain; zeros = soil + rain; each orchard: intercept", "hurdle-poisson"), ("size, rain = soil*dose + soil + dose; each orchard: intercept", "gaussian"),
+])  # fmt: skip
+def test_no_type_of_test_depends_on_a_baseline(sentence, family):
+    frame = FRAME.assign(dose=np.random.default_rng(8).choice(["low", "high", "none"], len(FRAME)))
+    for kind in (1, 2, 3):
+        seen = [
+            {
+                t["term"]: t["value"]
+                for t in terms(made(sentence, frame, family, baselines=base), kind).to_dict()["tests"]
+            }
+            for base in ({}, {"soil": "sand"})
+        ]
+        assert seen[0] == pytest.approx(seen[1], rel=1e-4)
+
+
+def test_check_finds_what_the_zeros_and_the_spread_depend_on():
+    r = np.random.default_rng(2)
+    o, soil, rain = np.repeat(np.arange(20), 20), r.choice(["clay", "sand"], 400), r.normal(8, 1, 400)
+    mean = np.exp(0.8 + 0.2 * (rain - 8) + r.normal(0, 0.4, 20)[o])
+    shape = np.where(soil == "sand", 1.5, 8.0)
+    frame = pd.DataFrame({"orchard": [f"o{i}" for i in o], "soil": soil, "rain": rain, "moths": np.where(r.random(400) < np.where(soil == "sand", 0.55, 0.15), 0, r.poisson(mean)),
+                          "size": r.gamma(shape, mean / shape) + 1e-4})  # fmt: skip
+    sentence = "{} = rain + soil; each orchard: intercept"
+    for outcome, family, part in (
+        ("moths", "zero-inflated-poisson", "zeros"),
+        ("moths", "hurdle-poisson", "zeros"),
+        ("size", "gamma", "spread"),
+    ):
+        one = bo.fit(sentence.format(outcome), frame, family=family)
+        found = one.check(influence="none").to_dict()
+        p = {(t["part"], t["term"]): t["p"] for t in found["parts"]}
+        assert p[part, "soil"] < 1e-4
+        assert p[part, "rain"] > 1e-3
+        offered = f"{sentence.format(outcome)}; {part} = soil"
+        assert offered in found["closing"]["try"]
+        better = bo.fit(offered, frame, family=family)
+        after = {(t["part"], t["term"]): t["p"] for t in better.check(influence="none").to_dict()["parts"]}
+        assert (part, "soil") not in after
+        assert after[part, "rain"] > 1e-3

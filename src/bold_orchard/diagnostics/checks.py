@@ -21,6 +21,7 @@ from bold_orchard.diagnostics.curvature import curvature
 from bold_orchard.diagnostics.family_checks import family_checks, family_findings
 from bold_orchard.diagnostics.influence import Influence, affordable, influence, one_step
 from bold_orchard.diagnostics.normality import MOST, SEED, shape
+from bold_orchard.diagnostics.part_checks import part_checks, part_findings
 from bold_orchard.diagnostics.proportional_odds import proportional_findings, proportional_odds
 from bold_orchard.diagnostics.spread import between_units, brown_forsythe, spread_by_fitted
 from bold_orchard.diagnostics.within_units import Within, chosen_unit, units_of, within_residuals
@@ -88,6 +89,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
     lacking = {} if unit is not None else _lacking(fit, rest)
     extra: dict[str, Any] = {} if additive else family_checks(fit, asked.seed)
     odds = proportional_odds(fit) if fit.design.graded else []
+    parts = part_checks(fit, rest.standardised)
     found = [
         *findings.shape_findings(fit, levels),
         *findings.spread_findings(fit, across, along),
@@ -103,6 +105,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
         *collinearity_findings(fit, inflated),
         *([] if additive else family_findings(extra, fit.design.family)),
         *proportional_findings(odds, fit.design.outcome),
+        *part_findings(fit, parts),
     ]
     document = {
         "schema": SCHEMA,
@@ -124,6 +127,7 @@ def check(fit: Fit, asked: CheckOptions | None = None, report: Progress = silent
         ),
         **extra,
         **({"proportional_odds": odds} if fit.design.graded else {}),
+        **({"parts": parts} if parts else {}),
         "findings": findings.document_of(found),
         "closing": findings.closing(found),
         "notes": [*_first_notes(fit, levels, asked.seed), *notes],

@@ -174,6 +174,17 @@ class ProportionalOdds(Part):
 
 
 @dataclass(frozen=True)
+class PartCheck(Part):
+    """Whether the zeros or the spread depend on a term: a score test."""
+
+    part: str
+    term: str
+    statistic: Number
+    df: int
+    p: Number
+
+
+@dataclass(frozen=True)
 class CheckFinding(Part):
     """``speaks`` when the check found a fault."""
 
@@ -266,6 +277,7 @@ class CheckResult(Result):
     zeros: Zeros | Absent | None = ABSENT
     predicted_against_observed: AgainstObserved | Absent | None = ABSENT
     proportional_odds: list[ProportionalOdds] | Absent = ABSENT
+    parts: list[PartCheck] | Absent = ABSENT
     findings: list[CheckFinding]
     closing: Closing
     notes: list[str]

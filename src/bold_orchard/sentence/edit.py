@@ -89,6 +89,14 @@ def with_outcome(sentence: tree.Sentence, function: str) -> tree.Sentence:
     return _again(replace(sentence, outcome=tree.Outcome(value)))
 
 
+def with_part(sentence: tree.Sentence, part: str, term: str) -> tree.Sentence:
+    """One more term, as it is printed, on which the zeros or the spread depend."""
+    own = next(t for t in sentence.terms if str(t) == term)
+    if part == "zeros":
+        return _again(replace(sentence, zeros=(*sentence.zeros, own)))
+    return _again(replace(sentence, spread=(*sentence.spread, own)))
+
+
 def with_curve(sentence: tree.Sentence, column: str, pieces: int | None = None) -> tree.Sentence:
     """smooth(column), or spline(column, pieces), in place of the column's own term, or beside the others when it has none."""
     named = tree.Column(column)

@@ -52,6 +52,8 @@ class _Terms:
         made = {f.written: maker.make(f) for t in self.part.terms for f in t.factors}
         self.categories = {n: m for n, m in made.items() if isinstance(m, Category)}
         self.tested = [(i, t) for i, t in enumerate(self.part.terms) if t.alone.factors]
+        # over stacked rows every outcome or linear predictor has an intercept that is a term like the others
+        self.intercepts = [i for i, t in enumerate(self.part.terms) if t.outcome is not None and not t.alone.factors]
 
     def of(self, term: Term) -> frozenset[str]:
         """Its categories."""
@@ -86,7 +88,9 @@ class _Terms:
     def _products(self) -> dict[Numbers, Array]:
         """Products of numbers over the rows, known from the columns themselves, as rows that stand for sums are no rows."""
         out: dict[Numbers, Array] = {}
-        for index in sorted((i for i, _ in self.tested), key=lambda i: len(self.of(self.part.terms[i]))):
+        for index in sorted(
+            (*self.intercepts, *(i for i, _ in self.tested)), key=lambda i: len(self.of(self.part.terms[i]))
+        ):
             found: dict[Numbers, Array] = {}
             for c in self.columns(index):
                 found[self.numbers(c)] = found.get(self.numbers(c), 0.0) + self.part.values[c]
@@ -122,6 +126,8 @@ class _Terms:
 def _sequential(terms: _Terms) -> list[Hypothesis]:
     """Type 1: what each term adds to those before it."""
     out, before = [], np.zeros((0, len(terms.space.kept)))
+    for index in terms.intercepts:
+        before = np.vstack([before, basis(terms.span(index), before)])
     for index, _ in terms.tested:
         first, parts = before, []
         for degree, numbers in terms.powers(index).items():
@@ -137,7 +143,8 @@ def _partial(terms: _Terms) -> list[Hypothesis]:
     """Type 2: what each term adds to every term that does not contain it."""
     out = []
     for index, term in terms.tested:
-        others = [terms.span(i) for i, t in terms.tested if i != index and not term.key < t.key]
+        others = [terms.span(i) for i in terms.intercepts]
+        others += [terms.span(i) for i, t in terms.tested if i != index and not term.key < t.key]
         nothing = np.zeros((len(terms.space.kept), 0))
         own = basis(terms.span(index), basis(np.hstack([nothing, *others])))
         parts, powers = [], terms.powers(index)

@@ -64,6 +64,9 @@ def _tests(page: Page, d: CheckResult) -> None:
     for c in d.get("proportional_odds") or []:
         if c["p"] is not None:
             rows.append((f"{c['term']} alike at every boundary", f"chi-squared {fixed(c['chisq'], 2)} on {c['df']} df", p_value(c["p"])))  # fmt: skip
+    for t in d.get("parts") or []:
+        if t["p"] is not None:
+            rows.append((f"{t['part']} along {t['term']}", f"chi-squared {fixed(t['statistic'], 2)} on {t['df']} df", p_value(t["p"])))  # fmt: skip
     if rows:
         page.table("Patterns", ("what", Left("figure"), "p"), rows)
 
