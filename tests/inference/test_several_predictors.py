@@ -305,7 +305,7 @@ def test_a_slope_that_is_constant_in_its_group_is_refused_in_every_part():
 
 
 @pytest.mark.parametrize(("sentence", "family"), [
-    ("moths = soil + rain; zeros = soil + rain; each orchard: intercept", "hurdle-poisson"), ("size, rain = soil*dose + soil + dose; each orchard: intercept", "gaussian"),
+    ("moths = soil + rain; zeros = soil + rain; each orchard: intercept", "hurdle-poisson"), ("size, rain = soil + dose + soil*dose; each orchard: intercept", "gaussian"),
 ])  # fmt: skip
 def test_no_type_of_test_depends_on_a_baseline(sentence, family):
     frame = FRAME.assign(dose=np.random.default_rng(8).choice(["low", "high", "none"], len(FRAME)))
