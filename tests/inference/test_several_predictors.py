@@ -13,7 +13,7 @@ from bold_orchard.design.design import Options
 from bold_orchard.design.predictors import over_predictors
 from bold_orchard.errors import OrchardError, SentenceError, UsageError
 from bold_orchard.estimation.estimate import estimate
-from bold_orchard.estimation.generalized_search import make_laplace
+from bold_orchard.estimation.generalized_search import make_laplace, with_points
 from bold_orchard.inference.coefficients.terms import terms
 from bold_orchard.inference.comparison.nested import relation
 from bold_orchard.inference.fit import Settings, fit
@@ -261,8 +261,6 @@ def test_what_does_not_answer_says_so_by_name():
             question()
     with pytest.raises(UsageError, match="--part"):
         one.means("soil", part="scatter")
-    with pytest.raises(UsageError, match="one linear predictor"):
-        bo.fit(ZEROS, FRAME, family="zero-inflated-poisson", points=5)
 
 
 @pytest.mark.slow
@@ -344,3 +342,44 @@ def test_check_finds_what_the_zeros_and_the_spread_depend_on():
         after = {(t["part"], t["term"]): t["p"] for t in better.check(influence="none").to_dict()["parts"]}
         assert (part, "soil") not in after
         assert after[part, "rain"] > 1e-3
+
+
+@pytest.mark.slow
+def test_quadrature_is_the_integral_over_the_units():
+    one = made(ZEROS)
+    b, g = estimates(one), np.array(one.result.random[0].covariance)
+    eta0 = b["intercept"] + b["rain"] * FRAME["rain"].to_numpy()
+    z0 = (
+        b["zeros: intercept"]
+        + b["zeros: rain"] * FRAME["rain"].to_numpy()
+        + b["zeros: soil[sand]"] * (FRAME["soil"] == "sand").to_numpy()
+    )
+    x, w = np.polynomial.hermite_e.hermegauss(150)
+    u = np.array(np.meshgrid(x, x)).reshape(2, -1).T @ np.linalg.cholesky(g).T
+    weights, codes, total = np.outer(w, w).ravel() / w.sum() ** 2, pd.factorize(FRAME["orchard"])[0], 0.0
+    for j in range(codes.max() + 1):
+        k = codes == j
+        y, eta, z = FRAME["moths"].to_numpy()[k], eta0[k] + u[:, [0]], z0[k] + u[:, [1]]
+        counted = special.log_expit(-z) + y * eta - np.exp(eta) - special.gammaln(y + 1)
+        rows = np.where(y == 0, np.logaddexp(special.log_expit(z), counted), counted).sum(axis=1)
+        total += np.log(np.exp(rows - rows.max()) @ weights) + rows.max()
+    c = with_points(make_laplace(one.design), 21)
+    assert -0.5 * c.at(one.evaluation.theta).deviance == pytest.approx(total, abs=1e-5)
+
+
+def test_the_gradient_of_quadrature_is_exact():
+    for sentence, family in SENTENCES[2:6:2]:
+        simple = sentence.split("; each season", maxsplit=1)[0].replace(
+            "intercept + rain + spread", "intercept + spread"
+        )
+        c = with_points(make_laplace(made(simple, family=family).design), 5)
+        theta = 0.2 * np.random.default_rng(4).normal(size=len(c.bounded)) + np.where(c.bounded, 0.5, 0.0)
+        point = c.at(theta, close=1e-10)
+        found = np.array(
+            [
+                (c.at(theta + h, point, 1e-10).deviance - c.at(theta - h, point, 1e-10).deviance) / 2e-5
+                for h in 1e-5 * np.eye(len(theta))
+            ]
+        )
+        assert point.gradient == pytest.approx(found, abs=2e-5 * (1 + np.abs(found).max()))
+    assert bo.fit(ZEROS, FRAME, family="zero-inflated-poisson", points=7).result.method == "quadrature"

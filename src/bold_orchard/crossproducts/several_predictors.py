@@ -7,7 +7,7 @@ gone through once, however many predictors there are.
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import Any
 
 import numpy as np
@@ -127,6 +127,21 @@ class SeveralRows(Weighted):
                 for a, total in enumerate(out[f]):
                     total[:] = np.bincount(unit.codes, kept[self.of_z[f][a]] * self.z[f][a], unit.levels)
         return out
+
+    def at_nodes(self, fixed: Array, u: Array) -> Array:
+        eta = np.repeat(fixed[:, None], len(u), axis=1)
+        for a, z in enumerate(self.z[0]):
+            eta[self.of_z[0][a]] += self.of_level(u[:, a]) * z
+        return eta
+
+    def by_effect(self, slopes: Array) -> Iterator[Array]:
+        return (slopes[p] * z for p, z in zip(self.of_z[0], self.z[0]))
+
+    def of_pairs(self, products: Array) -> Array:
+        h = np.zeros((self.count, self.count, self.frame.n))
+        for a, b in itertools.product(range(len(products)), repeat=2):
+            h[self.of_z[0][a], self.of_z[0][b]] += self.z[0][a] * self.z[0][b] * self.of_level(products[a, b])
+        return h
 
     def leverages(self, products: CrossProducts, back: Backward) -> Callable[[slice, Piece], Array]:
         """A function of a piece that gives z_i' (adjoint of all products) z_i of its rows, for every two predictors (P, P, rows)."""

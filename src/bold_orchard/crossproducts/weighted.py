@@ -6,7 +6,7 @@ Rows stand by level of the finest unit (``by_level``). Weights may be negative: 
 from __future__ import annotations
 
 import itertools
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import replace
 from functools import cached_property
 from typing import Any
@@ -200,6 +200,28 @@ class Weighted:
                     part *= z[a]
                 total = part if total is None else np.add(total, part, out=total)
         return np.zeros(piece.rows.stop - piece.rows.start) if total is None else total
+
+    def at_nodes(self, fixed: Array, u: Array) -> Array:
+        """The linear predictor at effects (nodes, k, levels) of the only unit, (nodes, n)."""
+        eta = fixed
+        for a, one in enumerate(self.flat[0]):
+            part = self.of_level(u[:, a])
+            if not one:
+                part *= self.z[0][a]
+            part += eta
+            eta = part
+        return eta
+
+    def by_effect(self, slopes: Array) -> Iterator[Array]:
+        """Slopes in the linear predictor (nodes, n), as those in each effect of the only unit."""
+        return (slopes if one else slopes * column for one, column in zip(self.flat[0], self.z[0]))
+
+    def of_pairs(self, products: Array) -> Array:
+        """z' M z of every row, (n,), from M (k, k, levels) of the only unit."""
+        h = np.zeros(self.frame.n)
+        for a, b in itertools.product(range(len(products)), repeat=2):
+            h += self.z[0][a] * self.z[0][b] * self.of_level(products[a, b])
+        return h
 
     def is_finest(self, f: int) -> bool:
         """Whether rows stand by the levels of unit f."""

@@ -17,7 +17,7 @@ from bold_orchard.design.design import Design
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.estimation.arrays import to_arrays
 from bold_orchard.estimation.options import BROKE, SearchOptions
-from bold_orchard.estimation.several_predictors import several_laplace
+from bold_orchard.estimation.several_predictors import SeveralLaplace, SeveralQuadrature, several_laplace
 from bold_orchard.estimation.swept import part_of, swept
 from bold_orchard.families import family_of
 from bold_orchard.families.base import Family
@@ -62,8 +62,6 @@ def check_points(design: Design, points: int | str) -> None:
     """Quadrature is for one unit with up to three terms."""
     if points in (1, "auto") and (points == 1 or not _reachable(design)):
         return
-    if design.predictors:
-        raise UsageError("--points is for rows with one linear predictor; leave it out for Laplace")
     if not _reachable(design):
         units = " and ".join(u.name for u in design.units) or "no unit"
         terms = sum(len(c.part.names) for c in design.clauses)
@@ -75,8 +73,6 @@ def check_points(design: Design, points: int | str) -> None:
 
 def _reachable(design: Design) -> bool:
     terms = sum(len(c.part.names) for c in design.clauses)
-    if design.predictors:
-        return False
     return len(design.blocks) == 1 and terms <= MOST_TERMS and design.blocks[0].relationship_factor is None
 
 
@@ -334,7 +330,10 @@ def with_points(laplace: Any, points: int) -> Any:
     """The likelihood by ``points`` quadrature points; Laplace's approximation itself for one."""
     if points == 1:
         return laplace
-    return laplace.with_points(points) if isinstance(laplace, Swept) else Quadrature.of(laplace, points)
+    if isinstance(laplace, Swept):
+        return laplace.with_points(points)
+    kind = SeveralQuadrature if isinstance(laplace, SeveralLaplace) else Quadrature
+    return kind(laplace.rows, laplace.family, laplace.offset, points)
 
 
 def enough_points(

@@ -15,13 +15,13 @@ from bold_orchard.design.model_matrix import ModelMatrix
 from bold_orchard.families.base import Family
 from bold_orchard.families.joint import clamped, definite
 from bold_orchard.likelihood.laplace.criterion import Laplace
+from bold_orchard.likelihood.quadrature import Quadrature
 
 Array = NDArray[Any]
 
 
-@dataclass(frozen=True)
-class SeveralLaplace(Laplace):
-    """Laplace's approximation jointly over all predictors; derivatives of a row are vectors, matrices and so on between these."""
+class SeveralRowsAlgebra:
+    """Derivatives of a row as vectors, matrices and so on between its linear predictors."""
 
     def blank(self, eta: Array) -> list[Array]:
         p, n = eta.shape
@@ -38,6 +38,16 @@ class SeveralLaplace(Laplace):
 
     def mended(self, weight: Array, family: Family, eta: Array, extra: Array) -> Array:
         return clamped(weight)
+
+
+@dataclass(frozen=True)
+class SeveralLaplace(SeveralRowsAlgebra, Laplace):
+    """Laplace's approximation jointly over all predictors."""
+
+
+@dataclass(frozen=True)
+class SeveralQuadrature(SeveralRowsAlgebra, Quadrature):
+    """Adaptive quadrature over the effects of the only unit, whatever predictors they stand in."""
 
 
 def several_laplace(arrays: Arrays, design: Design, family: Family) -> SeveralLaplace:

@@ -9,7 +9,6 @@ The gradient follows the nodes: d v_k = d v^ + dS x_k, v^ by implicit differenti
 
 from __future__ import annotations
 
-import itertools
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from functools import cached_property
@@ -80,19 +79,12 @@ class QuadraturePoint(LaplacePoint):
     def _made_nodes(self) -> Iterator[tuple[slice, Array]]:
         c = self.criterion
         v, _ = self._placed
-        z, fixed = c.rows.z[0], c.linear(self.theta)
-        step = max(AT_ONCE // max(len(fixed), 1), 1)
+        fixed = c.linear(self.theta)
+        step = max(AT_ONCE // max(c.rows.frame.n, 1), 1)
         for start in range(0, len(v), step):
             at = slice(start, start + step)
             u = np.einsum("ab,nbj->naj", self.factors[0], v[at])
-            eta = fixed
-            for a in range(len(z)):
-                part = c.rows.of_level(u[:, a])
-                if not c.rows.flat[0][a]:
-                    part *= z[a]
-                part += eta
-                eta = part
-            yield at, eta
+            yield at, c.rows.at_nodes(fixed, u)
 
     @cached_property
     def log_joint(self) -> Array:
@@ -123,21 +115,18 @@ class QuadraturePoint(LaplacePoint):
     def _gradient(self) -> Array:
         """Adjoints of f = -log integral: of the nodes directly, of S and so of A, of the mode."""
         c, mode, rows = self.criterion, self.mode, self.criterion.rows
-        family, extra, z = c.family, self.theta[c.extra], c.rows.z[0]
+        family, extra = c.family, self.theta[c.extra]
         t, (x, _) = self.factors[0], c.nodes
         v, share = self._placed[0], self.shares[1]
         out = np.zeros(len(self.theta))
         k = len(t)
-        d1 = np.zeros(rows.frame.n)
+        d1 = rows.zeros()
         slope_t, mode_bar = np.zeros((k, k)), np.zeros((k, v.shape[2]))
         scale_bar = np.zeros((v.shape[2], k, k))
         for at, eta in self._each_node():
-            part = rows.of_level(share[at])
             first = family.slopes(eta, extra)[0]
-            part *= first
-            d1 += part.sum(axis=0)
-            columns = (first if flat else first * column for flat, column in zip(rows.flat[0], z))
-            pulled = np.stack([rows.by_level(column) for column in columns], axis=1)
+            d1 += (rows.of_level(share[at]) * first).sum(axis=-2)
+            pulled = np.stack([rows.by_level(column) for column in rows.by_effect(first)], axis=1)
             slope_t -= np.einsum("nj,naj,nbj->ab", share[at], pulled, v[at], optimize=True)
             toward = share[at][:, None] * (v[at] - np.einsum("ba,nbj->naj", t, pulled))
             mode_bar += toward.sum(axis=0)
@@ -159,26 +148,24 @@ class QuadraturePoint(LaplacePoint):
     def _chained(self, out: Array, d1: Array, slope_t: Array, mode_bar: Array, a_bar: Array, mode: Mode) -> Array:
         """Put the direct part together with what comes through A and through the mode."""
         c, rows = self.criterion, self.criterion.rows
-        z, t, v = rows.z[0], self.factors[0], self.mode.v[0]
+        t, v = self.factors[0], self.mode.v[0]
         _, d1_mode, d2, d3 = mode.rows
         spread = np.einsum("ac,jcd,bd->abj", t, a_bar, t, optimize=True)
-        h = np.zeros(rows.frame.n)
-        for a, b in itertools.product(range(len(t)), repeat=2):
-            h += z[a] * z[b] * rows.of_level(spread[a, b])
-        s = -d3 * h
+        h = rows.of_pairs(spread)
+        s = -c.turn(d3, h)
         total_bar = mode_bar + t.T @ rows.pull(s)[0]
         low_inverse = np.linalg.inv(self.low)
         a = np.einsum("jba,jbc,cj->aj", low_inverse, low_inverse, total_bar, optimize=True)
         across = rows.spread({0: t @ a})
-        total = s - d1 + d2 * across
-        out[: c.p] = rows.x @ total
+        bent = c.bend(d2, across)
+        out[: c.p] = rows.into_x(s - d1 + bent)
         products = self.mode.products.stages[0].c
         through_a = 2.0 * np.einsum("abj,bc,jcd->ad", products, t, a_bar, optimize=True)
-        through_mode = rows.pull(s + d2 * across)[0] @ v.T + rows.pull(d1_mode)[0] @ a.T
+        through_mode = rows.pull(s + bent)[0] @ v.T + rows.pull(d1_mode)[0] @ a.T
         structure, at = c.structures[0], c.slices[0]
         out[at] = np.einsum("aij,ij->a", structure.basis, slope_t + through_a + through_mode)
         for i, (_, first, second) in enumerate(c.family.extras(mode.eta, self.theta[c.extra])):
-            out[c.extra.start + i] += float(-h @ second + across @ first)
+            out[c.extra.start + i] += float(np.vdot(across, first)) - float(np.vdot(h, second))
         return 2.0 * out
 
 
