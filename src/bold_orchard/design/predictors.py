@@ -31,13 +31,13 @@ def several_of(sentence: tree.Sentence, family: str, link: str) -> tuple[str, ..
         return sentence.predictors
     kind = family_of(family, link, bool(sentence.outcome.limits))
     zeros = bool(sentence.zeros) or any(t.is_zeros for e in sentence.each for t in e.terms)
-    spread = bool(sentence.spread) or any(e.has_spread for e in sentence.each)
+    have = [p.name for p in kind.parts]
+    spread = bool(sentence.spread) or (any(e.has_spread for e in sentence.each) and "spread" in have)
     asked = [name for name, there in (("spread", spread and not kind.additive), ("zeros", zeros)) if there]
     if kind.reads == "levels":
         if asked:
             raise OrchardError(f"an unordered outcome has no {WORDS[asked[0]]}; leave out: {asked[0]}")
         asked = ["levels"]
-    have = [p.name for p in kind.parts]
     for name in asked if kind.reads != "levels" else ():
         if name not in have:
             able = [n for n in names() if name in [p.name for p in family_of(n).parts]]
