@@ -19,7 +19,7 @@ from bold_orchard.errors import OrchardError
 from bold_orchard.families import family_of, names
 from bold_orchard.sentence import tree
 
-WORDS = {"zeros": "zeros of their own", "spread": "a spread that can depend on anything"}
+WORDS = {"zeros": "zeros of their own", "spread": "spread of its own"}
 
 
 def several_of(sentence: tree.Sentence, family: str, link: str) -> tuple[str, ...]:
