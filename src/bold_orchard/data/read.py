@@ -18,6 +18,7 @@ from bold_orchard.data.columns import Column, Columns, is_number, of_cells
 from bold_orchard.data.header import MISSING, check_header, missing_by_column
 from bold_orchard.data.other_formats import frame_table, read_columnar_table, read_json_lines, read_workbook
 from bold_orchard.data.parts import parts_of, read_parts
+from bold_orchard.data.plain_text import as_csv
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, UsageError
 
@@ -147,6 +148,7 @@ def _read_delimited(
     source: Path | io.BytesIO, name: str, suffix: str, missing: Sequence[str], columns: Container[str] = ()
 ) -> Table:
     """Small files by the standard library, large ones by Arrow, odd ones by the patient reader of pandas; all give the same."""
+    source = as_csv(source, name, suffix)
     peek = _peek(source, name, DELIMITED.get(suffix))
     by_column = missing_by_column(missing, peek.header, name)
     everywhere = [*MISSING, *by_column.pop("", [])]
