@@ -105,6 +105,7 @@ SENTENCES = [
 ]
 
 
+@pytest.mark.few(3)
 @pytest.mark.parametrize(("sentence", "family"), SENTENCES)
 def test_the_gradient_is_exact(sentence, family):
     c = make_laplace(made(sentence, family=family).design)
@@ -367,19 +368,21 @@ def test_quadrature_is_the_integral_over_the_units():
     assert -0.5 * c.at(one.evaluation.theta).deviance == pytest.approx(total, abs=1e-5)
 
 
-def test_the_gradient_of_quadrature_is_exact():
-    for sentence, family in SENTENCES[2:6:2]:
-        simple = sentence.split("; each season", maxsplit=1)[0].replace(
-            "intercept + rain + spread", "intercept + spread"
-        )
-        c = with_points(make_laplace(made(simple, family=family).design), 5)
-        theta = 0.2 * np.random.default_rng(4).normal(size=len(c.bounded)) + np.where(c.bounded, 0.5, 0.0)
-        point = c.at(theta, close=1e-10)
-        found = np.array(
-            [
-                (c.at(theta + h, point, 1e-10).deviance - c.at(theta - h, point, 1e-10).deviance) / 2e-5
-                for h in 1e-5 * np.eye(len(theta))
-            ]
-        )
-        assert point.gradient == pytest.approx(found, abs=2e-5 * (1 + np.abs(found).max()))
+@pytest.mark.few(1)
+@pytest.mark.parametrize(("sentence", "family"), SENTENCES[2:6:2])
+def test_the_gradient_of_quadrature_is_exact(sentence, family):
+    simple = sentence.split("; each season", maxsplit=1)[0].replace("intercept + rain + spread", "intercept + spread")
+    c = with_points(make_laplace(made(simple, family=family).design), 5)
+    theta = 0.2 * np.random.default_rng(4).normal(size=len(c.bounded)) + np.where(c.bounded, 0.5, 0.0)
+    point = c.at(theta, close=1e-10)
+    found = np.array(
+        [
+            (c.at(theta + h, point, 1e-10).deviance - c.at(theta - h, point, 1e-10).deviance) / 2e-5
+            for h in 1e-5 * np.eye(len(theta))
+        ]
+    )
+    assert point.gradient == pytest.approx(found, abs=2e-5 * (1 + np.abs(found).max()))
+
+
+def test_one_fit_by_quadrature():
     assert bo.fit(ZEROS, FRAME, family="zero-inflated-poisson", points=7).result.method == "quadrature"

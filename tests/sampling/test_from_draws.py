@@ -157,6 +157,7 @@ def above(draws, groups, here, level, term):
     return sum(draws[f"{g['group']} {level.split(' in ')[-1]}: {term}"] for g in parents)
 
 
+@pytest.mark.few(3)
 @pytest.mark.parametrize("name", UNITS)
 def test_groups_are_those_of_the_posterior(made, name):
     fit, posterior, draws = made(name)
@@ -202,6 +203,7 @@ def test_a_units_own_residual_sd(made, frames):
         assert row["residual_sd_ci"] == pytest.approx(np.quantile(own, [0.025, 0.975]), rel=1e-9)
 
 
+@pytest.mark.few(3)
 @pytest.mark.parametrize("name", MODELS)
 def test_components_stand_where_those_of_the_likelihood_do(made, name):
     """The same rows in the same order; each figure is the mean over draws of what the likelihood's would be there."""

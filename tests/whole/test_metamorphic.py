@@ -199,7 +199,7 @@ def test_numbers_as_categories_answer_like_their_labels(case):
     assert named == pytest.approx({m["levels"]["level"][1:]: m["mean"] for m in means(two, "level")["means"]}, rel=1e-5)
 
 
-@few(5)
+@few(2)
 @given(CASES)
 def test_rows_in_any_order_and_labels_by_any_name(case):
     family, random, seed = case

@@ -15,7 +15,7 @@ from bold_orchard.data.table import Table
 from bold_orchard.design import differing_units, outcomes, predictors, validation
 from bold_orchard.design.design import Block, Clause, Design, Options, UnitCodes
 from bold_orchard.design.known_matrices import factor, in_order, read_matrix
-from bold_orchard.design.lags import with_lags
+from bold_orchard.design.made_columns import dates_of, with_made_columns
 from bold_orchard.design.magnitudes import check_scales
 from bold_orchard.design.model_matrix import ModelMatrix, build_part
 from bold_orchard.design.residual import ResidualPart, build_residual
@@ -46,7 +46,8 @@ def build_design(
     if several and not sentence.predictors:
         return _of_predictors(sentence, table, options, family, link)
     table, filled = _fill_means(table, options.fill_mean)
-    table, gaps = with_lags(sentence, table)
+    dates = dates_of(sentence, table)
+    table, gaps = with_made_columns(sentence, table)
     used, dropped = _rows_used(sentence, table, options.weights)
     memory = {} if memory is None else dict(memory)
     maker = ColumnMaker(used, memory, options.baselines, text=sentence.source)
@@ -82,7 +83,7 @@ def build_design(
         rows={"read": table.read, "used": len(used), "dropped": dropped, "filled": filled}
         | censored_rows(y, response.limits),
         notes=tuple(notes),
-        meanings=maker.meanings,
+        meanings=dates | maker.meanings,
         family=family,
         link=link,
         trials=response.trials,
@@ -107,7 +108,8 @@ def _of_several(sentence: tree.Sentence, table: Table, options: Options) -> Desi
     """The design of several outcomes: that of the sentence and the table in which each has a row of its own."""
     outcomes.check(sentence, options.family, table)
     table, filled = _fill_means(table, options.fill_mean)
-    table, gaps = with_lags(sentence, table)
+    dates = dates_of(sentence, table)
+    table, gaps = with_made_columns(sentence, table)
     covariates = replace(sentence, outcome=tree.Outcome(tree.Column(ANY)))
     used, dropped = _rows_used(covariates, table.with_columns({ANY: np.zeros(len(table))}), options.weights)
     whole, long, observed = outcomes.stacked(sentence, used.only([c for c in used.columns if c != ANY]))
@@ -116,13 +118,14 @@ def _of_several(sentence: tree.Sentence, table: Table, options: Options) -> Desi
     if counted < len(used):
         dropped.append({"column": str(sentence.outcome), "rows": len(used) - counted})
     rows = {"read": table.read, "used": counted, "dropped": dropped, "filled": filled, "observed": observed}
-    return replace(design, rows=rows, notes=(*gaps, *design.notes))
+    return replace(design, rows=rows, notes=(*gaps, *design.notes), meanings=dates | design.meanings)
 
 
 def _of_predictors(sentence: tree.Sentence, table: Table, options: Options, family: str, link: str) -> Design:
     """The design of several linear predictors: that of the sentence and the table in which each has a row of its own."""
     table, filled = _fill_means(table, options.fill_mean)
-    table, gaps = with_lags(sentence, table)
+    dates = dates_of(sentence, table)
+    table, gaps = with_made_columns(sentence, table)
     used, dropped = _rows_used(sentence, table, options.weights)
     memory: dict[str, Any] = {}
     maker = ColumnMaker(used, memory, options.baselines, text=sentence.source)
@@ -132,7 +135,7 @@ def _of_predictors(sentence: tree.Sentence, table: Table, options: Options, fami
     design = build_design(whole, long, replace(options, fill_mean=()), memory)
     rows = {"read": table.read, "used": len(used), "dropped": dropped, "filled": filled}
     rows |= censored_rows(response.y, response.limits)
-    return replace(design, rows=rows, notes=(*gaps, *design.notes))
+    return replace(design, rows=rows, notes=(*gaps, *design.notes), meanings=dates | design.meanings)
 
 
 def censored_rows(y: Array, limits: tuple[Array, Array] | None) -> dict[str, Any]:
@@ -149,8 +152,7 @@ def rebuild_parts(
 
     ``table`` holds the rows wanted, complete in all covariates.
     """
-    if not all(table.has(c.written) for c in design.sentence.lags):
-        table, _ = with_lags(design.sentence, table)
+    table, _ = with_made_columns(design.sentence, table)
     maker = ColumnMaker(table, design.memory, learn=False, strict=strict)
     offsets, plain = split_offsets(design.sentence.terms, maker)
     fixed = fixed_part(plain, design.sentence, maker, design.family)

@@ -10,7 +10,7 @@ from bold_orchard.data.table import Table
 from bold_orchard.design import predictors
 from bold_orchard.design.build import columns_that_vary, rebuild_parts, residual_of, row_weights, unit_codes
 from bold_orchard.design.design import Block, Design, UnitCodes
-from bold_orchard.design.lags import with_lags
+from bold_orchard.design.made_columns import with_made_columns
 from bold_orchard.design.outcomes import every, is_stacked
 from bold_orchard.design.response import limits_of
 from bold_orchard.design.transformations import ColumnMaker
@@ -34,7 +34,7 @@ def complete_rows(design: Design, table: Table, weights: str | None) -> Table:
     for name in [*needed, *([weights] if weights else [])]:
         if not table.has(name):
             raise OrchardError(unknown_name("column", name, table.columns, table.name))
-    table, _ = with_lags(sentence, table)
+    table, _ = with_made_columns(sentence, table)
     keep = np.ones(len(table), dtype=bool)
     for name in [*needed, *([weights] if weights else []), *(c.written for c in sentence.lags)]:
         keep &= ~table.is_missing(name)

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass
 from typing import Any
 
@@ -10,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.covariance.residuals import residual_structure_of
+from bold_orchard.data.dates import WRITTEN, days_of, written
 from bold_orchard.design.model_matrix import ModelMatrix, build_part
 from bold_orchard.design.transformations import ColumnMaker
 from bold_orchard.errors import OrchardError, SentenceError
@@ -179,26 +179,14 @@ def _numbers(column: tree.Column, kind: str, maker: ColumnMaker, sentence: tree.
     """A column of numbers, or of dates as days."""
     if maker.table.kind(column.name) != "category":
         return maker.numbers(column.name)
-    days = _days(maker, column.name)
+    days = days_of(maker.table.labels(column.name))
     if days is None:
         raise SentenceError(
-            f"{kind} needs numbers or dates (2024-05-31) for the time, but '{column.name}' is text; number the times",
+            f"{kind} needs numbers or dates ({WRITTEN}) for the time, but '{column.name}' is text; number the times",
             sentence.source, column.place[0], column.place[1] - column.place[0],
         )  # fmt: skip
-    return days
-
-
-def _days(maker: ColumnMaker, column: str) -> Array | None:
-    """Dates written YYYY-MM-DD as days since the first, or None when some cell is no date."""
-    labels = maker.table.labels(column)
-    if not all(re.fullmatch(r"\d{4}-\d{2}-\d{2}", t) for t in labels.texts):
-        return None
-    try:
-        dates = np.array(labels.texts, dtype="datetime64[D]")
-    except ValueError:
-        return None
-    maker.meanings[column] = f"a date, counted in days since {dates.min()}"
-    return (dates - dates.min()).astype(float)[labels.codes]
+    maker.meanings[column.name] = f"a date, counted in days since {written(days.min())}"
+    return days - days.min()
 
 
 def _no_ties(

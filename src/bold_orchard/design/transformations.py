@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.data.dates import WRITTEN, days_of
 from bold_orchard.data.evaluate import evaluate
 from bold_orchard.data.table import Table
 from bold_orchard.design.cubic_spline import KNOTS, CubicSpline, knots_of
@@ -137,7 +138,13 @@ class ColumnMaker:
         made = self.make(argument)
         if isinstance(made, Category):
             odd = self.table.odd_cells(made.name) if self.table.has(made.name) else ""
-            raise OrchardError(f"{function}(...) needs numbers, but '{made.name}' is a category{odd}")
+            wanted = f"numbers or dates ({WRITTEN})" if function == "since" else "numbers"
+            grouping = (
+                " that groups rows; copy the column to count its days"
+                if function == "since" and days_of(self.table.labels(made.column)) is not None
+                else ""
+            )
+            raise OrchardError(f"{function}(...) needs {wanted}, but '{made.name}' is a category{grouping or odd}")
         return made
 
     def learned(self, call: tree.Call, compute: Callable[[], Any]) -> Any:
@@ -227,7 +234,7 @@ class ColumnMaker:
         return np.array([known.get(t, own.get(t, np.nan)) for t in labels.texts])[labels.codes]
 
     def lag(self, call: tree.Call) -> Array:
-        """The column that ``with_lags`` made over all rows of the table; in a typical row its mean over the rows of the fit."""
+        """The column that ``with_made_columns`` made over all rows of the table; in a typical row its mean over the rows of the fit."""
         name = call.written
         if self.reference is not None:
             return np.full(len(self.table), float(self.reference.table.numbers(name).mean()))

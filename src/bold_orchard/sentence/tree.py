@@ -330,6 +330,13 @@ class Sentence(Node):
         return tuple({c.written: c for c in calls_of(self) if c.function == "lag"}.values())
 
     @cached_property
+    def dated(self) -> tuple[str, ...]:
+        """Columns that may be dates: those in since(...) that are no unit."""
+        units = {c.name for e in self.each for c in e.unit.columns}
+        named = (c.arguments[0] for c in calls_of(self) if c.function == "since")
+        return tuple({a.name: a for a in named if isinstance(a, Column) and a.name not in units})
+
+    @cached_property
     def clauses(self) -> tuple[Each, ...]:
         """All each clauses: those that were written, an intercept beside a unit's own curve, then the wiggle of every curve."""
         own = tuple(

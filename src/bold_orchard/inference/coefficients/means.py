@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.data.dates import COUNTED, written
 from bold_orchard.errors import OrchardError, UsageError, shown, unknown_name
 from bold_orchard.families.links import LINKS
 from bold_orchard.inference.coefficients.comparisons import (
@@ -144,7 +145,7 @@ def document_of(
         "covariates": {c: v for c, v in grid.means.items() if c not in held},
         "averaged": averaged,
         "typical_units": grid.typical_units(),
-        "notes": [*notes, *_notes([c for c, ok in zip(asked.cells, asked.sure) if not ok])],
+        "notes": [*notes, *_notes([c for c, ok in zip(asked.cells, asked.sure) if not ok]), *_dates(fit, grid, held)],
     } | more
     if fit.one in fit.design.predictors and fit.one != MEAN:
         document["part"] = fit.one
@@ -232,6 +233,14 @@ def nothing(fit: Fit, own_scale: bool) -> dict[str, Any]:
         keys = ("chances", "outcome", "outcome_se", "outcome_ci", "population")
         entry |= dict.fromkeys(keys[0 if fit.design.graded else 1 :])
     return entry
+
+
+def _dates(fit: Fit, grid: ReferenceGrid, held: Mapping[str, Any]) -> list[str]:
+    """Which days the numbers of columns of dates are."""
+    dates = [
+        c for c, meaning in fit.design.meanings.items() if meaning == COUNTED and c in grid.means and c not in held
+    ]
+    return [f"{c} is {COUNTED}: {grid.means[c]:,.6g} is {written(grid.means[c])}." for c in dates]
 
 
 def _notes(lost: list[dict[str, Any]]) -> list[str]:

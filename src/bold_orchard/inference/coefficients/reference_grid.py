@@ -16,6 +16,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.data.columns import Texts
+from bold_orchard.data.dates import day_of
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import fixed_part, split_offsets
 from bold_orchard.design.model_matrix import build_part
@@ -82,6 +83,8 @@ class ReferenceGrid:
                 raise OrchardError(f"'{column}' does not stand in {where}, so holding it changes nothing; leave it out")
             raise OrchardError(unknown_name("column", column, known, where))
         number = _number(value)
+        if number is None and column in self.design.sentence.dated:
+            number = day_of(str(value).strip())
         if column in self.means:
             if number is None:
                 raise OrchardError(f"'{column}' is a number in {where}; it cannot be held at '{value}'")

@@ -13,7 +13,7 @@ from bold_orchard.data.evaluate import evaluate
 from bold_orchard.data.table import Table
 from bold_orchard.design.build import covariate_columns, rebuild_parts
 from bold_orchard.design.design import UnitCodes
-from bold_orchard.design.lags import with_lags
+from bold_orchard.design.made_columns import with_made_columns
 from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.inference.fit import Fit
 from bold_orchard.sentence.tree import Named, columns_of
@@ -88,8 +88,7 @@ def no_row(table: Table) -> str:
 
 def lagged(fit: Fit, table: Table) -> Table:
     """The table with what its rows take from the rows before them."""
-    known = all(table.has(c.written) for c in fit.design.sentence.lags)
-    return table if known else with_lags(fit.design.sentence, table)[0]
+    return with_made_columns(fit.design.sentence, table)[0]
 
 
 def complete_rows(fit: Fit, table: Table, new_observation: bool) -> NDArray[np.bool_]:

@@ -1,23 +1,31 @@
-"""The value before: lag(x, unit, time) over all rows of a table, whatever their order."""
+"""Columns made over all rows of a table before any is left out: the value before, lag(x, unit, time), and dates of since(date) as days."""
 
 from __future__ import annotations
 
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.data.dates import COUNTED, WRITTEN, days_of
 from bold_orchard.data.table import Table
 from bold_orchard.errors import OrchardError, counted
 from bold_orchard.sentence import tree
 
 
-def with_lags(sentence: tree.Sentence, table: Table) -> tuple[Table, list[str]]:
-    """The table with a column for every lag of the sentence, named as it is written, and what is to be said of gaps.
+def with_made_columns(sentence: tree.Sentence, table: Table) -> tuple[Table, list[str]]:
+    """The table with a column for every lag of the sentence, named as it is written, with days in the place of dates whose distance from the first
+    the sentence takes, and what is to be said of gaps; what is there already stays.
 
     Raises OrchardError for a time that is no number or occurs twice in a unit.
     """
     notes: list[str] = []
     made: dict[str, NDArray[np.float64]] = {}
+    for name in dates_of(sentence, table):
+        days = days_of(table.labels(name))
+        assert days is not None
+        made[name] = days
     for call in sentence.lags:
+        if table.has(call.written):
+            continue
         x, unit, time = (a.name for a in call.arguments if isinstance(a, tree.Column))
         values, gaps = _before(table, x, unit, time)
         made[call.written] = values
@@ -29,6 +37,12 @@ def with_lags(sentence: tree.Sentence, table: Table) -> tuple[Table, list[str]]:
                 "there it is the last row seen, not the value one step before."
             )
     return (table.with_columns(made) if made else table), notes
+
+
+def dates_of(sentence: tree.Sentence, table: Table) -> dict[str, str]:
+    """The columns of dates whose days the sentence counts, and what their numbers mean."""
+    there = (c for c in sentence.dated if table.has(c) and table.kind(c) == "category")
+    return {c: COUNTED for c in there if days_of(table.labels(c)) is not None}
 
 
 def _before(table: Table, x: str, unit: str, time: str) -> tuple[NDArray[np.float64], NDArray[np.float64]]:
@@ -53,9 +67,7 @@ def _times(table: Table, time: str) -> NDArray[np.float64]:
     """The time as numbers; dates count in days."""
     if table.kind(time) != "category":
         return table.numbers(time)
-    labels = table.labels(time)
-    try:
-        days = np.array(labels.texts, dtype="datetime64[D]").astype(float)
-    except ValueError:
-        raise OrchardError(f"lag needs numbers or dates (2024-05-31) for the time, but '{time}' is text") from None
-    return np.where(labels.codes >= 0, days[labels.codes], np.nan)
+    days = days_of(table.labels(time))
+    if days is None:
+        raise OrchardError(f"lag needs numbers or dates ({WRITTEN}) for the time, but '{time}' is text")
+    return days

@@ -1,0 +1,83 @@
+"""A column of dates in since(...) answers like the days counted beforehand."""
+
+import numpy as np
+import pandas as pd
+import pytest
+
+import bold_orchard as bo
+from bold_orchard.data.dates import day_of, written
+from bold_orchard.errors import OrchardError
+
+START = pd.Timestamp("2025-02-20")  # over the end of a month, and of daylight saving
+SENTENCES = [
+    "height = since(day, tree) + soil; each tree: intercept + since(day, tree)",
+    "let weeks = rescale(since(day), 7); height = power(weeks, 2) + soil; each tree: intercept",
+    "height = since(day, tree) + lag(sun, tree, day); each tree: intercept",
+    "height = soil + since(day); each tree: intercept; within tree: ar1(day)",
+]
+
+
+@pytest.fixture(scope="module")
+def days():
+    r = np.random.default_rng(3)
+    tree = np.repeat(np.arange(24), 6)
+    day = np.repeat(r.integers(0, 20, 24), 6) + np.tile(7 * np.arange(6), 24) + r.integers(0, 5, 144)
+    soil = np.where(tree % 2, "clay", "loam")
+    height = 3 + 0.1 * day + r.normal(size=24)[tree] + 0.3 * r.normal(size=144)
+    return pd.DataFrame(
+        {"tree": [f"t{t}" for t in tree], "day": day, "soil": soil, "sun": r.normal(size=144), "height": height}
+    )
+
+
+def _dated(frame, how=str):
+    return frame.assign(day=[how(START + pd.Timedelta(int(d), "D")) for d in frame["day"]])
+
+
+HOW = [lambda t: str(t.date()), lambda t: f"{t.date()} 00:00", lambda t: t.isoformat(), lambda t: t]
+
+
+@pytest.mark.parametrize("sentence", SENTENCES)
+def test_dates_are_days(days, sentence):
+    counted = bo.fit(sentence, days)
+    for how in HOW if sentence == SENTENCES[0] else HOW[:1]:
+        dated = bo.fit(sentence, _dated(days, how))
+        assert dated.result["fit"]["loglik"] == pytest.approx(counted.result["fit"]["loglik"], abs=1e-7)
+        assert [r["estimate"] for r in dated.result["fixed"]] == pytest.approx(
+            [r["estimate"] for r in counted.result["fixed"]], rel=1e-6
+        )
+        assert {"term": "day", "meaning": "a date, counted in days since 1970-01-01"} in dated.result["transformations"]
+
+
+def test_new_rows_and_held_values_are_dates_too(days):
+    counted, dated = bo.fit(SENTENCES[0], days), bo.fit(SENTENCES[0], _dated(days, HOW[0]))
+    new = days[days["tree"] == "t3"].iloc[[0, 2]].assign(day=lambda f: f["day"] + 3)
+    for known in (True, False):
+        rows = new if known else new.assign(tree="a tree never seen")
+        one, two = (
+            f.predict(n).to_frame()["predicted"].to_list() for f, n in ((counted, rows), (dated, _dated(rows, HOW[0])))
+        )
+        assert two == pytest.approx(one, rel=1e-6)
+    date = written(day_of(str(START.date())) + 21)
+    one = counted.means("soil", hold={"day": 21}).to_dict()["means"]
+    two = dated.means("soil", hold={"day": date}).to_dict()["means"]
+    assert [m["mean"] for m in two] == pytest.approx([m["mean"] for m in one], rel=1e-6)
+    assert [m["se"] for m in two] == pytest.approx([m["se"] for m in one], rel=1e-5)
+
+
+def test_a_time_of_the_day_is_a_part_of_it():
+    assert day_of("2025-03-01 12:00") - day_of("2025-03-01") == 0.5
+    assert day_of("2025-03-01T06:00:00") - day_of("2025-02-28") == 1.25
+    assert [day_of(t) for t in ("2025-02-30", "2025-3-1", "01.03.2025", "2025-03-01 25:00", "")] == [None] * 5
+    assert day_of("1970-01-02") == 1
+    assert day_of("1969-12-31") == -1
+
+
+def test_what_is_no_date_is_told(days):
+    with pytest.raises(OrchardError, match=r"needs numbers or dates .* but 'soil' is a category"):
+        bo.fit("height = since(soil); each tree: intercept", days)
+    frame = _dated(days, HOW[0])
+    with pytest.raises(OrchardError, match="groups rows; copy the column"):
+        bo.fit("height = since(day); each tree: intercept; each day: intercept", frame)
+    frame.loc[7, "day"] = "in May"
+    with pytest.raises(OrchardError, match="'day' is a category"):
+        bo.fit(SENTENCES[0], frame)
