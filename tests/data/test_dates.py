@@ -81,3 +81,17 @@ def test_what_is_no_date_is_told(days):
     frame.loc[7, "day"] = "in May"
     with pytest.raises(OrchardError, match="'day' is a category"):
         bo.fit(SENTENCES[0], frame)
+
+
+def test_pieces_of_a_file_count_days_too(days, tmp_path):
+    frame = pd.concat([_dated(days, HOW[0])] * 300)  # larger than a piece
+    frame.to_csv(tmp_path / "dated.csv", index=False)
+    sentence = SENTENCES[0].replace("intercept + since(day, tree)", "intercept")
+    whole = bo.fit(sentence, frame)
+    summed = bo.fit(sentence, tmp_path / "dated.csv", memory="1MB")
+    assert summed.result["rows"]["used"] == len(frame)
+    assert any("summed in pieces" in note for note in summed.result["notes"])
+    assert summed.result["fit"]["loglik"] == pytest.approx(whole.result["fit"]["loglik"], rel=1e-9)
+    assert summed.result["transformations"] == whole.result["transformations"]
+    with pytest.raises(OrchardError, match=r"centre\(...\) needs numbers, but 'soil' is a category"):
+        bo.fit("height = centre(soil); each tree: intercept", tmp_path / "dated.csv", memory="1MB")

@@ -19,10 +19,7 @@ def with_made_columns(sentence: tree.Sentence, table: Table) -> tuple[Table, lis
     """
     notes: list[str] = []
     made: dict[str, NDArray[np.float64]] = {}
-    for name in dates_of(sentence, table):
-        days = days_of(table.labels(name))
-        assert days is not None
-        made[name] = days
+    table = with_dates(sentence, table)
     for call in sentence.lags:
         if table.has(call.written):
             continue
@@ -39,10 +36,20 @@ def with_made_columns(sentence: tree.Sentence, table: Table) -> tuple[Table, lis
     return (table.with_columns(made) if made else table), notes
 
 
+def with_dates(sentence: tree.Sentence, table: Table) -> Table:
+    """The table with days in the place of dates that the sentence counts."""
+    made = _days(sentence, table)
+    return table.with_columns(made) if made else table
+
+
 def dates_of(sentence: tree.Sentence, table: Table) -> dict[str, str]:
     """The columns of dates whose days the sentence counts, and what their numbers mean."""
+    return dict.fromkeys(_days(sentence, table), COUNTED)
+
+
+def _days(sentence: tree.Sentence, table: Table) -> dict[str, NDArray[np.float64]]:
     there = (c for c in sentence.dated if table.has(c) and table.kind(c) == "category")
-    return {c: COUNTED for c in there if days_of(table.labels(c)) is not None}
+    return {c: days for c in there if (days := days_of(table.labels(c))) is not None}
 
 
 def _before(table: Table, x: str, unit: str, time: str) -> tuple[NDArray[np.float64], NDArray[np.float64]]:

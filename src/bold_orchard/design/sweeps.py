@@ -35,6 +35,7 @@ from bold_orchard.design.design import Design, Options
 from bold_orchard.design.engines import Engine
 from bold_orchard.design.learned_in_pieces import Learner, PieceMaker, Wanted, transforms
 from bold_orchard.design.levels import Levels
+from bold_orchard.design.made_columns import dates_of, with_dates
 from bold_orchard.design.model_matrix import ModelMatrix, build_part
 from bold_orchard.design.of_cells import design_of_cells
 from bold_orchard.design.one_sweep import in_one_sweep
@@ -144,7 +145,9 @@ class _Sweeps:
         return table if keep.all() else table.take(keep)
 
     def _tables(self, count: bool = False) -> Any:
-        for table in self.pieces.tables(self.asked):
+        for found in self.pieces.tables(self.asked):
+            self.meanings |= dates_of(self.sentence, found)
+            table = with_dates(self.sentence, found)
             if count:
                 self.read += table.read
                 check_columns(self.sentence, table)

@@ -135,17 +135,22 @@ class ColumnMaker:
         """An argument that must be numbers."""
         if not isinstance(argument, (tree.Column, tree.Call, tree.Named)):
             raise OrchardError(f"{function} needs a column or a function of one, not {argument}")
+        if isinstance(argument, tree.Column) and self._is_category(argument.name):
+            raise OrchardError(self._no_numbers(argument.name, function))
         made = self.make(argument)
         if isinstance(made, Category):
-            odd = self.table.odd_cells(made.name) if self.table.has(made.name) else ""
-            wanted = f"numbers or dates ({WRITTEN})" if function == "since" else "numbers"
-            grouping = (
-                " that groups rows; copy the column to count its days"
-                if function == "since" and days_of(self.table.labels(made.column)) is not None
-                else ""
-            )
-            raise OrchardError(f"{function}(...) needs {wanted}, but '{made.name}' is a category{grouping or odd}")
+            raise OrchardError(self._no_numbers(made.name, function))
         return made
+
+    def _no_numbers(self, name: str, function: str) -> str:
+        """What a function that needs numbers says of a category."""
+        there, wanted = self.table.has(name), "numbers"
+        odd = self.table.odd_cells(name) if there else ""
+        if function == "since":
+            wanted = f"numbers or dates ({WRITTEN})"
+            if there and days_of(self.table.labels(name)) is not None:
+                odd = " that groups rows; copy the column to count its days"
+        return f"{function}(...) needs {wanted}, but '{name}' is a category{odd}"
 
     def learned(self, call: tree.Call, compute: Callable[[], Any]) -> Any:
         """A value computed once from the rows used and kept under the call's own text."""
