@@ -98,8 +98,8 @@ def ask(
     grid = ReferenceGrid(fit)
     factors = grid.factor_columns(term)
     held = _checked_hold(grid, hold or {}, factors)
-    if slope is not None and slope not in grid.means:
-        covariates = list(grid.means) or ["(none)"]
+    if slope is not None and slope not in grid.means and slope not in grid.named:
+        covariates = [*grid.means, *grid.named] or ["(none)"]
         raise OrchardError(unknown_name("covariate", slope, covariates, f"the fixed part of '{fit.name}'"))
     within = next((f for f, column in factors.items() if within in (f, column)), within)
     if within is not None and within not in factors:
@@ -168,7 +168,12 @@ def _checked_hold(grid: ReferenceGrid, hold: Hold, factors: Mapping[str, str]) -
     for column, values in hold.items():
         if column in factors.values() or column in factors:
             raise UsageError(f"--hold: '{column}' is the term whose means are asked; hold another column")
-        held[column] = list(dict.fromkeys(grid.checked(column, v) for v in values))
+        at = [grid.checked(column, v) for v in values]
+        number = grid.named.get(column) if column not in grid.means else None
+        column = column if number is None else number.column
+        if column in held:
+            raise UsageError(f"--hold: '{column}' is held twice, once by the name of a function of it")
+        held[column] = list(dict.fromkeys(at))
     return held
 
 

@@ -23,6 +23,7 @@ from bold_orchard.design.model_matrix import build_part
 from bold_orchard.design.transformations import OUTCOME, Category, ColumnMaker
 from bold_orchard.errors import OrchardError, unknown_name
 from bold_orchard.inference.coefficients.curves import curve_columns, curve_effects
+from bold_orchard.inference.coefficients.named_numbers import NamedNumber, named_numbers
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.variances.averages import relationship
 from bold_orchard.sentence import tree
@@ -75,8 +76,13 @@ class ReferenceGrid:
         return out
 
     def checked(self, column: str, value: float | str) -> float | str:
-        """A held value as a number, or as the level of a category; raises OrchardError for what the model does not use."""
+        """A held value as a number (of its column, where the sentence gave a name to a function of it), or as the level of a category; raises OrchardError for what the model does not use."""
         where = f"the fixed part of '{self.fit.name}'"
+        if column in self.named and column not in self.levels:
+            number = _number(value)
+            if number is None:
+                raise OrchardError(f"'{column}' is a number in {where}; it cannot be held at '{value}'")
+            return self.named[column].column_at(number)
         if column not in self.levels and column not in self.means:
             known = [*self.means, *self.levels] or ["(none)"]
             if self.design.table.has(column):
@@ -210,8 +216,17 @@ class ReferenceGrid:
         """Whether each row of X (points, p) has an answer; see ``ColumnSpace.answers``."""
         return self.fit.model.column_space.answers(x[:, : len(self.design.fixed.names)], constant)
 
+    @cached_property
+    def named(self) -> dict[str, NamedNumber]:
+        """Names of the sentence that stand for functions of one number."""
+        return named_numbers(self.design, list(self.means))
+
     def slope(self, points: Sequence[Held], column: str) -> Array:
-        """Derivative in a raw column of the rows of X at the points, (points, p): central differences, extrapolated."""
+        """Derivative of the rows of X at the points, (points, p), in a raw column, or in a named number of one: central differences, extrapolated."""
+        if column in self.named:
+            number = self.named[column]
+            rates = [number.rate(float(p.get(number.column, self.means[number.column]))) for p in points]
+            return self.slope(points, number.column) / np.array(rates)[:, None]
         h = 1e-3 * (float(self.design.table.numbers(column).std()) or 1.0)
 
         def difference(step: float) -> Array:

@@ -53,12 +53,19 @@ def draw(
         picture = DrawPicture(_label(fit))
     elif kind == "effects":
         chosen = drawing.chosen_predictor(fit, along)
-        shown = [chosen] if along else drawing.predictors(fit)
-        more = {"effects": drawing.effects(fit, shown, by, confidence, slope)} | ({"slope": True} if slope else {})
+        shown = [chosen.column] if along else drawing.predictors(fit)
+        if slope and chosen.number is not None:
+            raise UsageError(f"--slope is along a column of the data; give --along {chosen.column}")
+        made = drawing.effects(fit, shown, by, confidence, slope)
+        if along:
+            made = chosen.placed(made)
+        more = {"effects": made} | ({"slope": True} if slope else {})
         none: tuple[Array | None, tuple[str, ...]] = (None, ())
         rows_of = fit.of_table
         groups, levels = none if by is None else places(rows_of, by)
         points = {name: places(rows_of, name)[0] for name in shown}
+        if along:
+            points = {chosen.name: chosen.places(points[chosen.column])}
         if fit.model.family.reads == "levels" and fit.one is None:  # lines of probabilities, a colour for each level
             groups, levels = rows_of.design.y, fit.design.levels
         of = f"slope of {fit.design.outcome}" + ("" if fit.design.link == "identity" else f" ({fit.design.link} scale)")
@@ -101,7 +108,8 @@ def _lines(
     by: str | None,
     confidence: float,
 ) -> tuple[dict[str, Any], DrawPicture]:
-    chosen = drawing.chosen_predictor(fit, along)
+    axis = drawing.chosen_predictor(fit, along)
+    chosen = axis.column
     if fit.model.family.reads == "levels":
         raise UsageError("lines of units are of one mean each; of unordered levels draw --kind effects")
     unit = drawing.drawn_unit(fit, asked, chosen)
@@ -113,23 +121,27 @@ def _lines(
     if by is not None:
         groups, texts = drawing.groups_of(fit, unit, by)
         told = by in fit.design.coded_columns() and by != chosen
-        own = {"by": by, "averages": drawing.effects(fit, [chosen], by, confidence) if told else []}
+        averages = drawing.effects(fit, [chosen], by, confidence) if told else []
+        own = {
+            "by": by,
+            "averages": axis.placed(averages),
+        }
     level_of = {} if groups is None else dict(zip(unit.codes.tolist(), groups.tolist()))
 
     def lines() -> list[dict[str, Any]]:
         ends = np.cumsum([len(x) for x in made.x]).tolist()
-        x, y = numbers(np.concatenate(made.x)), numbers(np.concatenate(made.y))
+        x, y = numbers(axis.places(np.concatenate(made.x))), numbers(np.concatenate(made.y))
         return [
             {"level": unit.texts[j], "x": x[start:end], "y": y[start:end]}
             | ({"by": texts[int(level_of[j])]} if level_of else {})
             for j, start, end in zip(levels.tolist(), [0, *ends], ends)
         ]
 
-    average = {"x": made.at.tolist(), "y": made.average.tolist()}
+    average = {"x": axis.places(made.at).tolist(), "y": made.average.tolist()}
     x, _ = places(fit.of_table, chosen)
     picture = DrawPicture(
         _label(fit),
-        x,
+        axis.places(x),
         _shown(fit),
         unit.codes[:: max(len(fit.design.predictors), 1)],
         tuple(unit.texts),
@@ -138,7 +150,7 @@ def _lines(
         groups=groups,
         levels=texts,
     )
-    return {"unit": unit.name, "levels": unit.size, "along": chosen, "ticks": list(made.ticks), "lines": Entries(UnitLine, len(levels), lines),
+    return {"unit": unit.name, "levels": unit.size, "along": axis.name, "ticks": list(made.ticks), "lines": Entries(UnitLine, len(levels), lines),
             "average": average, "held": made.held, **own}, picture  # fmt: skip
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -12,6 +13,7 @@ from bold_orchard.design.design import UnitCodes
 from bold_orchard.design.validation import constant_inside
 from bold_orchard.errors import OrchardError, UsageError, nearest, shown, unknown_name
 from bold_orchard.inference.coefficients.curves import with_curves
+from bold_orchard.inference.coefficients.named_numbers import NamedNumber, named_numbers
 from bold_orchard.inference.coefficients.reference_grid import ReferenceGrid
 from bold_orchard.inference.coefficients.whole_curves import whole_quantile
 from bold_orchard.inference.distributions import quantile_t
@@ -34,7 +36,27 @@ def predictors(fit: Fit) -> list[str]:
     return [*numbers, *(c.name for c in columns_of(fit.design.fixed.terms, units=False) if c.name in coded)]
 
 
-def chosen_predictor(fit: Fit, name: str | None) -> str:
+@dataclass(frozen=True)
+class Along:
+    """The column that a line runs along, and the number of it that the sentence names, where that is what stands on the axis."""
+
+    column: str
+    number: NamedNumber | None = None
+
+    @property
+    def name(self) -> str:
+        return self.column if self.number is None else self.number.name
+
+    def places(self, x: Array) -> Array:
+        """Values of the column (n,) as they stand on the axis."""
+        return x if self.number is None else self.number.values(x)
+
+    def placed(self, effects: list[dict[str, Any]]) -> list[dict[str, Any]]:
+        """Effects of the column as they stand on the axis."""
+        return [e | {"predictor": self.name, "x": self.places(np.asarray(e["x"])).tolist()} for e in effects]
+
+
+def chosen_predictor(fit: Fit, name: str | None) -> Along:
     """The predictor asked for, or the first number; raises when there is none."""
     known = predictors(fit)
     if not known:
@@ -42,10 +64,15 @@ def chosen_predictor(fit: Fit, name: str | None) -> str:
             f"'{fit.name}' has no predictor to draw along; try --kind against, or groups {fit.name} --figure"
         )
     if name is None:
-        return known[0]
+        return Along(known[0])
     if name not in known:
-        raise UsageError(unknown_name("predictor", name, known, f"the fixed part of '{fit.name}'") + " (in --along)")
-    return name
+        named = named_numbers(fit.design, covariates(fit))
+        if name in named:
+            return Along(named[name].column, named[name])
+        raise UsageError(
+            unknown_name("predictor", name, [*known, *named], f"the fixed part of '{fit.name}'") + " (in --along)"
+        )
+    return Along(name)
 
 
 def drawn_unit(fit: Fit, name: str | None, along: str) -> UnitCodes:
