@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Iterable
+from datetime import date, timedelta
 
 
 class OrchardError(Exception):
@@ -51,6 +52,11 @@ def unknown_name(kind: str, name: str, known: Iterable[str], where: str, words: 
     near = nearest(name, [*known, *words])
     hint = f"did you mean '{near}'?" if near else "there are: " + ", ".join(shown(known))
     return f"there is no {kind} '{name}' in {where}; {hint}"
+
+
+def date_of(days: float) -> str:
+    """Days since 1970-01-01 as a date; a time of the day is rounded off."""
+    return str(date(1970, 1, 1) + timedelta(days=round(days)))
 
 
 def a_or_an(noun: str) -> str:

@@ -5,8 +5,8 @@ import pandas as pd
 import pytest
 
 import bold_orchard as bo
-from bold_orchard.data.dates import day_of, written
-from bold_orchard.errors import OrchardError
+from bold_orchard.data.dates import day_of
+from bold_orchard.errors import OrchardError, date_of
 
 START = pd.Timestamp("2025-02-20")  # over the end of a month, and of daylight saving
 SENTENCES = [
@@ -57,7 +57,7 @@ def test_new_rows_and_held_values_are_dates_too(days):
             f.predict(n).to_frame()["predicted"].to_list() for f, n in ((counted, rows), (dated, _dated(rows, HOW[0])))
         )
         assert two == pytest.approx(one, rel=1e-6)
-    date = written(day_of(str(START.date())) + 21)
+    date = date_of(day_of(str(START.date())) + 21)
     one = counted.means("soil", hold={"day": 21}).to_dict()["means"]
     two = dated.means("soil", hold={"day": date}).to_dict()["means"]
     assert [m["mean"] for m in two] == pytest.approx([m["mean"] for m in one], rel=1e-6)
@@ -95,3 +95,19 @@ def test_pieces_of_a_file_count_days_too(days, tmp_path):
     assert summed.result["transformations"] == whole.result["transformations"]
     with pytest.raises(OrchardError, match=r"centre\(...\) needs numbers, but 'soil' is a category"):
         bo.fit("height = centre(soil); each tree: intercept", tmp_path / "dated.csv", memory="1MB")
+
+
+def test_pictures_have_dates_on_their_axis(days, tmp_path):
+    dated = bo.fit(
+        "let weeks = rescale(since(day), 7); height = weeks + soil; each tree: intercept", _dated(days, HOW[0])
+    )
+    first = date_of(day_of(str(START.date())) + int(days["day"].min()))
+    for kind in ("lines", "panels", "effects"):
+        answer = dated.draw(kind=kind, along="day")
+        document = answer.to_dict()
+        assert (document if kind != "effects" else document["effects"][0])["dates"] is True
+        assert first in str(answer)
+        assert answer.figure().axes[0].xaxis.get_major_formatter().__class__.__name__ == "ConciseDateFormatter"
+        by_name = dated.draw(kind=kind, along="weeks")
+        assert first not in str(by_name)
+        assert "'dates'" not in repr(by_name.to_dict())

@@ -25,11 +25,6 @@ def day_of(text: str) -> float | None:
         return None
 
 
-def written(days: float) -> str:
-    """Days since 1970-01-01 as a date; a time of the day is rounded off."""
-    return str(np.datetime64(round(days), "D"))
-
-
 def days_of(labels: Labels) -> NDArray[np.float64] | None:
     """Days since 1970-01-01 of each row (n_rows,), NaN where missing; None where some label is no date."""
     days = np.full(len(labels.raw) + 1, np.nan)  # the last for the code -1

@@ -9,10 +9,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.covariance.residuals import residual_structure_of
-from bold_orchard.data.dates import WRITTEN, days_of, written
+from bold_orchard.data.dates import WRITTEN, days_of
 from bold_orchard.design.model_matrix import ModelMatrix, build_part
 from bold_orchard.design.transformations import ColumnMaker
-from bold_orchard.errors import OrchardError, SentenceError
+from bold_orchard.errors import OrchardError, SentenceError, date_of
 from bold_orchard.sentence import tree
 
 Array = NDArray[Any]
@@ -185,7 +185,7 @@ def _numbers(column: tree.Column, kind: str, maker: ColumnMaker, sentence: tree.
             f"{kind} needs numbers or dates ({WRITTEN}) for the time, but '{column.name}' is text; number the times",
             sentence.source, column.place[0], column.place[1] - column.place[0],
         )  # fmt: skip
-    maker.meanings[column.name] = f"a date, counted in days since {written(days.min())}"
+    maker.meanings[column.name] = f"a date, counted in days since {date_of(days.min())}"
     return days - days.min()
 
 

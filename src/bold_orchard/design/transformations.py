@@ -50,7 +50,7 @@ class ColumnMaker:
     """Turns factors into columns over the rows of ``table`` (the rows used).
 
     With ``learn`` False the memory is only read: the transformation of an earlier fit. With a ``reference``, the maker
-    over the rows of that fit, the rows are typical ones of an average unit: see ``typical_mean``. Where rows stand for several, these
+    over the rows of that fit, the rows are typical ones of an average unit, but of their own in the columns ``own_units``: see ``typical_mean``. Where rows stand for several, these
     are their ``counts`` (n,). Where it is not ``strict`` a value may be no finite number, for whoever asks to judge.
     """
 
@@ -61,6 +61,7 @@ class ColumnMaker:
     text: str = ""
     meanings: dict[str, str] = field(default_factory=dict)
     reference: ColumnMaker | None = None
+    own_units: frozenset[str] = frozenset()
     counts: Array | None = None
     strict: bool = True
     _cache: dict[str, Numeric | Category] = field(default_factory=dict)
@@ -223,11 +224,14 @@ class ColumnMaker:
 
     def unit_value(self, call: tree.Call, values: Array) -> Array:
         """The mean, min or max of ``values`` in the unit named by the call's second argument, per row (n,)."""
-        if self.reference is not None:
-            typical = self.reference.typical_mean(call)
-            return values if typical is None else np.full(len(values), typical)
         unit = call.arguments[1]
         assert isinstance(unit, tree.Column)
+        if self.reference is not None:
+            typical = self.reference.typical_mean(call)
+            if typical is None:
+                return values
+            if unit.name not in self.own_units:
+                return np.full(len(values), typical)
         labels = self.table.labels(unit.name)
 
         def compute() -> dict[str, float]:

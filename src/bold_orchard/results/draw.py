@@ -51,7 +51,7 @@ class Agreement(Part):
 @dataclass(frozen=True)
 class EffectBand(Part):
     """The outcome along one predictor, or its slope, the others held; ``ticks`` name the places of a category. A curve has the ends of the band that
-    holds all of it together too."""
+    holds all of it together too; along ``dates`` x counts days since 1970-01-01."""
 
     predictor: str
     by: str | None
@@ -63,6 +63,7 @@ class EffectBand(Part):
     high: list[Number]
     low_simultaneous: list[Number] | Absent = ABSENT
     high_simultaneous: list[Number] | Absent = ABSENT
+    dates: bool | Absent = ABSENT
 
 
 @dataclass(frozen=True)
@@ -134,6 +135,7 @@ class DrawResult(Result):
     along: str | Absent = ABSENT
     held: str | Absent = ABSENT
     ticks: list[str] | Absent = ABSENT
+    dates: bool | Absent = ABSENT
     lines: list[UnitLine] | Absent = ABSENT
     average: AverageLine | Absent = ABSENT
     by: str | Absent = ABSENT

@@ -9,8 +9,8 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.data.dates import COUNTED, written
-from bold_orchard.errors import OrchardError, UsageError, shown, unknown_name
+from bold_orchard.data.dates import COUNTED
+from bold_orchard.errors import OrchardError, UsageError, date_of, shown, unknown_name
 from bold_orchard.families.links import LINKS
 from bold_orchard.inference.coefficients.comparisons import (
     Comparisons,
@@ -245,7 +245,7 @@ def _dates(fit: Fit, grid: ReferenceGrid, held: Mapping[str, Any]) -> list[str]:
     dates = [
         c for c, meaning in fit.design.meanings.items() if meaning == COUNTED and c in grid.means and c not in held
     ]
-    return [f"{c} is {COUNTED}: {grid.means[c]:,.6g} is {written(grid.means[c])}." for c in dates]
+    return [f"{c} is {COUNTED}: {grid.means[c]:,.6g} is {date_of(grid.means[c])}." for c in dates]
 
 
 def _notes(lost: list[dict[str, Any]]) -> list[str]:

@@ -150,7 +150,7 @@ def _lines(
         groups=groups,
         levels=texts,
     )
-    return {"unit": unit.name, "levels": unit.size, "along": axis.name, "ticks": list(made.ticks), "lines": Entries(UnitLine, len(levels), lines),
+    return {"unit": unit.name, "levels": unit.size, "along": axis.name, "ticks": list(made.ticks), **axis.dates(fit), "lines": Entries(UnitLine, len(levels), lines),
             "average": average, "held": made.held, **own}, picture  # fmt: skip
 
 

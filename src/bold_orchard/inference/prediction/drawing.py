@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
+from bold_orchard.data.dates import COUNTED
 from bold_orchard.design.design import UnitCodes
 from bold_orchard.design.validation import constant_inside
 from bold_orchard.errors import OrchardError, UsageError, nearest, shown, unknown_name
@@ -53,7 +54,24 @@ class Along:
 
     def placed(self, effects: list[dict[str, Any]]) -> list[dict[str, Any]]:
         """Effects of the column as they stand on the axis."""
-        return [e | {"predictor": self.name, "x": self.places(np.asarray(e["x"])).tolist()} for e in effects]
+        if self.number is None:
+            return effects
+        return [
+            _without_dates(e) | {"predictor": self.name, "x": self.places(np.asarray(e["x"])).tolist()} for e in effects
+        ]
+
+    def dates(self, fit: Fit) -> dict[str, bool]:
+        """That the axis counts the days of dates, where it does."""
+        return dates_along(fit, self.column) if self.number is None else {}
+
+
+def dates_along(fit: Fit, column: str) -> dict[str, bool]:
+    """That values of the column are days of dates, where they are."""
+    return {"dates": True} if fit.design.meanings.get(column) == COUNTED else {}
+
+
+def _without_dates(effect: dict[str, Any]) -> dict[str, Any]:
+    return {k: v for k, v in effect.items() if k != "dates"}
 
 
 def chosen_predictor(fit: Fit, name: str | None) -> Along:
@@ -160,7 +178,7 @@ def effects(
             rows, constant, sure = _slopes(fit, name, at, held) if slope else _rows(fit, name, at, ticks, held)
             whole = None if ticks else together(fit, rows[sure], confidence)
             out.append({"predictor": name, "by": None if level is None else by, "level": level, "ticks": list(ticks),
-                        "x": at.tolist()} | _band(fit, rows, constant, sure, confidence, whole, slope))  # fmt: skip
+                        "x": at.tolist()} | dates_along(fit, name) | _band(fit, rows, constant, sure, confidence, whole, slope))  # fmt: skip
     if not out:
         raise UsageError("--slope is of numbers; a category has differences: orchard means")
     return out
@@ -180,7 +198,7 @@ def _of_predictors(
         "level": level,
         "ticks": list(ticks),
         "x": at.tolist(),
-    }
+    } | dates_along(fit, name)
     if fit.one is not None and fit.one != MEAN:
         grid = ReferenceGrid(fit)
         x, constant = grid.rows(points)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
@@ -20,7 +21,7 @@ from bold_orchard.inference.coefficients.curves import average_curves
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.prediction.average_lines import POINTS, places
 from bold_orchard.inference.prediction.response_scale import outcome_mean
-from bold_orchard.sentence.tree import MEAN
+from bold_orchard.sentence.tree import BY_UNIT, MEAN, calls_of, columns_of
 
 Array = NDArray[Any]
 
@@ -48,8 +49,8 @@ def unit_lines(fit: Fit, unit: UnitCodes, along: str, levels: NDArray[np.intp], 
     """Each level's own line over its own range of the predictor: the average line plus its effects and those of the units it belongs to.
 
     All lines and the average stand at the same values, numbers at their means and categories at equal weights (where ``by`` names a
-    category of the fixed part, each level's at its own), so that they differ by the units' effects alone. Units that cross this one have
-    effect zero, but for those that it makes together with a category the line runs along.
+    category of the fixed part, each level's at its own), so that they differ by the units' effects alone; what a function takes from the unit
+    itself, as centre(rain, orchard) does, each line has of its own. Units that cross this one have effect zero, but for those that it makes together with a category the line runs along.
     """
     x, ticks = places(fit, along)
     low, high = np.full(unit.size, np.inf), np.full(unit.size, -np.inf)
@@ -66,7 +67,7 @@ def unit_lines(fit: Fit, unit: UnitCodes, along: str, levels: NDArray[np.intp], 
     each = fit.each_predictor or [fit]
     of_units, of_average, held = [], [], ""
     for one in each:
-        rows = Lines(one, along, ticks, _levels_by(fit, unit, by))
+        rows = Lines(one, along, ticks, _own_columns(fit, unit, by, along))
         eta, parts = rows.at(values, who)
         of_units.append(eta + _own_effects(fit, unit, who, along, values, ticks, parts))
         of_average.append(Lines(one, along, ticks).at(at, np.zeros(len(at), dtype=np.intp))[0])
@@ -84,14 +85,22 @@ def _on_outcome_scale(fit: Fit, predictors: list[Array]) -> Array:
     return outcome_mean(fit, np.stack(predictors, axis=1).ravel() if len(predictors) > 1 else predictors[0])
 
 
-def _levels_by(fit: Fit, unit: UnitCodes, by: str | None) -> tuple[str, Array] | None:
-    """The level of ``by`` that each level of the unit has, as raw values (levels,); None where the fixed part does not hold it."""
-    if by is None or by not in fit.design.coded_columns():
-        return None
-    labels = fit.design.table.labels(by)
-    first = np.zeros(unit.size, dtype=np.intp)
-    first[unit.codes[::-1]] = labels.codes[::-1]
-    return by, labels.raw[first]
+def _own_columns(fit: Fit, unit: UnitCodes, by: str | None, along: str) -> dict[str, Array]:
+    """Columns that every level of the unit has at its own value, raw (levels,): ``by`` where the fixed part holds it, and those of the unit
+    itself, and of the units it belongs to, in functions such as centre(rain, orchard)."""
+    design, coded = fit.design, fit.design.coded_columns()
+    terms = (design.sentence.terms, tuple(e.terms for e in design.sentence.clauses))
+    wanted = [by] if by in coded else []
+    wanted += [c.name for call in calls_of(terms) if call.function in BY_UNIT for c in columns_of(call.arguments[1:2])]
+    out, first = {}, np.zeros(unit.size, dtype=np.intp)
+    first[unit.codes[::-1]] = np.arange(len(unit.codes))[::-1]
+    for name in dict.fromkeys(wanted):
+        labels = design.table.labels(name)
+        if name is None or name == along or (name != by and name in coded):
+            continue
+        if name == by or constant_inside(unit.codes, unit.size, labels.codes.astype(float)):
+            out[name] = labels.raw[labels.codes[first]]
+    return out
 
 
 class Lines:
@@ -100,15 +109,15 @@ class Lines:
     Combinations of categories that the fit's rows do not tell have no part in the average.
     """
 
-    def __init__(self, fit: Fit, along: str, ticks: tuple[str, ...], by: tuple[str, Array] | None = None) -> None:
-        self.fit, self.along, self.ticks, self.by = fit, along, ticks, by
+    def __init__(self, fit: Fit, along: str, ticks: tuple[str, ...], own: Mapping[str, Array] | None = None) -> None:
+        self.fit, self.along, self.ticks, self.own = fit, along, ticks, own or {}
         design, table = fit.design, fit.design.table
         self.training = design.maker()
         factors = [f for e in design.sentence.clauses for t in e.terms for f in t.factors if not t.is_spread]
         coded = {m.column for m in map(self.training.make, factors) if isinstance(m, Category)} | set(
             design.coded_columns()
         )
-        held = {along} | ({by[0]} if by is not None else set())
+        held = {along, *self.own}
         names = dict.fromkeys(covariate_columns(design.sentence))
         self.numbers = {
             n: design.mean_of(table.numbers(n)) for n in names if n not in coded | held and table.kind(n) == "number"
@@ -119,7 +128,7 @@ class Lines:
         """At what values the lines stand, in words; empty where nothing else is in the model."""
         words = [f"{n} = {v:.4g} (its mean)" for n, v in self.numbers.items()]
         words += [f"{n} at equal weights" for n in self.free]
-        words += [f"{self.by[0]} as each level has it"] if self.by is not None else []
+        words += [f"{n} as each level has it" for n in self.own]
         return ", ".join(words)
 
     def at(self, values: Array, who: NDArray[np.intp]) -> tuple[Array, list[Array]]:
@@ -129,7 +138,9 @@ class Lines:
         parts = [np.zeros((len(values), len(c.part.names))) for c in design.clauses]
         for cell in itertools.product(*(labels.positions for labels in self.free.values())):
             table = self._table(values, who, cell)
-            maker = ColumnMaker(table, design.memory, learn=False, reference=self.training)
+            maker = ColumnMaker(
+                table, design.memory, learn=False, reference=self.training, own_units=frozenset(self.own)
+            )
             offset, plain = split_offsets(design.sentence.terms, maker)
             fixed = fixed_part(plain, design.sentence, maker, design.family)
             sure = (
@@ -153,8 +164,7 @@ class Lines:
         columns: dict[str, Any] = {c: np.full(n, v) for c, v in self.numbers.items()}
         for (name, labels), place in zip(self.free.items(), cell):
             columns[name] = np.full(n, labels.raw[place], dtype=labels.raw.dtype)
-        if self.by is not None and self.by[0] != self.along:
-            columns[self.by[0]] = self.by[1][who]
+        columns |= {name: values_of[who] for name, values_of in self.own.items() if name != self.along}
         columns[self.along] = values
         if self.ticks:
             levels = self.fit.design.table.labels(self.along)

@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from bold_orchard.errors import UsageError
 from bold_orchard.reporting.figures.panels import cloud
-from bold_orchard.reporting.figures.style import BARK, LEAF, PALETTE, PLUM, SKY, canvas, name_places, short
+from bold_orchard.reporting.figures.style import BARK, LEAF, PALETTE, PLUM, SKY, canvas, name_dates, name_places, short
 from bold_orchard.results.base import Result
 from bold_orchard.results.draw import DrawPicture, DrawResult
 
@@ -121,9 +121,16 @@ def _lines_figure(d: Result, p: DrawPicture) -> Figure:
         ax.plot([], [], color=LEAF, linewidth=1.5, label=f"{n:,} levels of {d['unit']}")
     ax.legend(loc="best", framealpha=0.9, edgecolor="none")  # lines may pass beneath it
     ax.set(xlabel=d["along"], ylabel=p.label)
-    if d["ticks"]:
-        name_places(ax, d["ticks"], 150)
+    _name_axis(ax, d, 150)
     return figure
+
+
+def _name_axis(ax: Axes, axis: Any, room: int) -> None:
+    """Names of categories or dates along the axis below."""
+    if axis["ticks"]:
+        name_places(ax, axis["ticks"], room)
+    elif axis.get("dates"):
+        name_dates(ax)
 
 
 def _grouped(ax: Axes, d: Result, p: DrawPicture) -> None:
@@ -143,8 +150,7 @@ def _grouped(ax: Axes, d: Result, p: DrawPicture) -> None:
         ax.plot(d["average"]["x"], d["average"]["y"], color=BARK, linewidth=4, label="average")
     ax.legend(loc="best", framealpha=0.9, edgecolor="none", title=d["by"])
     ax.set(xlabel=d["along"], ylabel=p.label)
-    if d["ticks"]:
-        name_places(ax, d["ticks"], 150)
+    _name_axis(ax, d, 150)
 
 
 def _thin_lines(ax: Axes, lines: list[dict[str, Any]], colour: str = LEAF, of: int | None = None) -> None:
@@ -193,8 +199,7 @@ def _panels_figure(d: Result, p: DrawPicture) -> Figure:
         mark = "o" if len(line["x"]) == 1 or d["ticks"] else ""
         ax.plot(line["x"], line["y"], color=LEAF, linewidth=2.5, marker=mark, markersize=5)
         ax.set_title(short(line["level"], 100 // columns), fontsize=11)
-        if d["ticks"]:
-            name_places(ax, d["ticks"], 150 // columns)
+        _name_axis(ax, d, 150 // columns)
         ax.tick_params(labelleft=i % columns == 0, labelbottom=i + columns >= n)
     for ax in axes[n:]:
         ax.set_visible(False)
@@ -268,6 +273,8 @@ def _effects_figure(d: Result, p: DrawPicture) -> Figure:
             beside = len(own) > MOST_BANDS  # many levels: no bands, and their names outside
             ax.legend(frameon=False, title=own[0]["by"], fontsize=10, loc="upper left" if beside else "best",
                       bbox_to_anchor=(1, 1) if beside else None)  # fmt: skip
+        if own[0].get("dates"):
+            name_dates(ax)
         if d.get("slope"):
             ax.axhline(0.0, color=BARK, linewidth=1)
         ax.set(xlabel=name, ylabel=p.label, title=f"{what} {short(name, 90 // columns)}")

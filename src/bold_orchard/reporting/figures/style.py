@@ -89,6 +89,15 @@ def name_places(ax: Axes, names: Sequence[str], room: int) -> None:
                       rotation_mode="anchor" if angle < 90 else "default", fontsize=10)  # fmt: skip
 
 
+def name_dates(ax: Axes) -> None:
+    """Dates along the axis below, of numbers that are days since 1970-01-01."""
+    from matplotlib.dates import AutoDateLocator, ConciseDateFormatter
+
+    locator = AutoDateLocator()  # type: ignore[no-untyped-call]
+    ax.xaxis.set_major_locator(locator)
+    ax.xaxis.set_major_formatter(ConciseDateFormatter(locator))  # type: ignore[no-untyped-call]
+
+
 def save(figure: Figure, path: Path) -> None:
     """Write a picture in the form its ending asks for."""
     with styled():

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from bold_orchard.errors import counted as count
+from bold_orchard.errors import date_of
 from bold_orchard.reporting.numbers import figure, percent
 from bold_orchard.reporting.page import Left, Page
 from bold_orchard.results.draw import DrawResult
@@ -21,7 +22,8 @@ def draw_page(d: DrawResult, digits: int = 4) -> Page:
         of = "" if len(d["lines"]) == d["levels"] else f" of {d['levels']:,} levels"
         page.text(f"{shown}{of} of {d['unit']} along {d['along']} and the average line of {name}{where}.")
         if d.get("held"):
-            page.text(f"All lines stand at {d['held']}; they differ by the units' effects alone.")
+            beyond = "beyond that they" if "as each level has it" in d["held"] else "they"
+            page.text(f"All lines stand at {d['held']}; {beyond} differ by the units' effects alone.")
         page.table("", ("level", "at the lowest", "at the highest"), _ends(d, digits))
     elif d["kind"] == "against":
         page.text(f"Observed against predicted {d['outcome']} of {name}, {count(len(d['rows']), 'row')}{where}.")
@@ -75,15 +77,22 @@ def _imputed(page: Page, d: DrawResult, name: str, digits: int) -> None:
 def _ends(d: DrawResult, digits: int) -> list[tuple[str, str, str]]:
     """The average line and the first few levels, at both ends of their own range."""
     lines = [{"level": "average", **d["average"]}, *d["lines"]]
-    rows = [(line["level"], *(_at(d["ticks"], line["x"][k], line["y"][k], digits) for k in (0, -1))) for line in lines[: SHOWN + 1]]  # fmt: skip
+    rows = [(line["level"], *(_at(d, line["x"][k], line["y"][k], digits) for k in (0, -1))) for line in lines[: SHOWN + 1]]  # fmt: skip
     return rows + ([("...", "", "")] if len(lines) > len(rows) else [])
 
 
-def _at(ticks: list[str], x: float, y: float, digits: int) -> str:
-    return f"{figure(y, digits)} at {ticks[int(x)] if ticks else figure(x, 3)}"
+def _at(d: DrawResult, x: float, y: float, digits: int) -> str:
+    return f"{figure(y, digits)} at {_place(d, x)}"
+
+
+def _place(axis: Any, x: float) -> str:
+    """Where on an axis of names, of dates or of numbers."""
+    if axis["ticks"]:
+        return str(axis["ticks"][int(x)])
+    return date_of(x) if axis.get("dates") else figure(x, 3)
 
 
 def _effect(e: dict[str, Any], digits: int) -> tuple[str, str, str, str, str]:
     name = e["predictor"] if e["level"] is None else f"{e['predictor']}, {e['by']} {e['level']}"
-    ends = [e["ticks"][int(e["x"][k])] if e["ticks"] else figure(e["x"][k], 3) for k in (0, -1)]
+    ends = [_place(e, e["x"][k]) for k in (0, -1)]
     return name, ends[0], figure(e["estimate"][0], digits), ends[1], figure(e["estimate"][-1], digits)
