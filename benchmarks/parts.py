@@ -44,7 +44,9 @@ def one_set(seed: int, kind: str) -> np.ndarray:
     """Estimate, low and high of every coefficient, (coefficients, 3); NaN where a fit fails."""
     frame, out = made(seed), np.full((len(TRUTH[kind]), 3), np.nan)
     one = (
-        bo.fit(ZEROS, frame, family="zero-inflated-poisson") if kind == "zeros" else bo.fit(LEVELS, frame, family="nominal")
+        bo.fit(ZEROS, frame, family="zero-inflated-poisson")
+        if kind == "zeros"
+        else bo.fit(LEVELS, frame, family="nominal")
     )
     if one.converged:
         rows = {r.term: r for r in one.core.result.coefficients}
@@ -59,7 +61,9 @@ def calibration(kind: str, sets: int) -> None:
     for k, (term, truth) in enumerate(TRUTH[kind].items()):
         error = good[:, k, 0] - truth
         held = (good[:, k, 1] <= truth) & (truth <= good[:, k, 2])
-        print(f"  {term:18} bias {error.mean():+.4f} (error {error.std() / np.sqrt(len(good)):.4f})  95% held {held.mean():.3f}")
+        print(
+            f"  {term:18} bias {error.mean():+.4f} (error {error.std() / np.sqrt(len(good)):.4f})  95% held {held.mean():.3f}"
+        )
 
 
 def timing() -> None:
