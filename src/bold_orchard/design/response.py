@@ -188,13 +188,19 @@ def _of_trials(sentence: tree.Sentence, maker: ColumnMaker, table: Table) -> Res
     return Response(y, m)
 
 
-def _grades(sentence: tree.Sentence, table: Table, asked: tuple[str, ...]) -> Response:
+def _categories(sentence: tree.Sentence, table: Table, wanted: str) -> tuple[str, list[str], Array]:
+    """The outcome's column, its levels and the level of every row (n,); raises for anything but a column of two levels or more."""
     if not isinstance(sentence.outcome.value, tree.Column):
-        raise OrchardError(f"an ordinal outcome is a column of grades, not {sentence.outcome}")
+        raise OrchardError(f"{wanted}, not {sentence.outcome}")
     name = sentence.outcome.value.name
     levels, codes = _levels(table, name)
     if len(levels) == 1:
         raise OrchardError(f"the outcome '{name}' is {levels[0]} in every row used; there is nothing to explain")
+    return name, levels, codes
+
+
+def _grades(sentence: tree.Sentence, table: Table, asked: tuple[str, ...]) -> Response:
+    name, levels, codes = _categories(sentence, table, "an ordinal outcome is a column of grades")
     if len(levels) > MOST_GRADES:
         raise OrchardError(
             f"'{name}' has {len(levels):,} grades; an ordinal model is for a few ({MOST_GRADES} at most)"
@@ -212,12 +218,7 @@ def _grades(sentence: tree.Sentence, table: Table, asked: tuple[str, ...]) -> Re
 
 
 def _unordered(sentence: tree.Sentence, table: Table, baselines: Mapping[str, str]) -> Response:
-    if not isinstance(sentence.outcome.value, tree.Column):
-        raise OrchardError(f"a nominal outcome is a column of categories, not {sentence.outcome}")
-    name = sentence.outcome.value.name
-    levels, codes = _levels(table, name)
-    if len(levels) == 1:
-        raise OrchardError(f"the outcome '{name}' is {levels[0]} in every row used; there is nothing to explain")
+    name, levels, codes = _categories(sentence, table, "a nominal outcome is a column of categories")
     if len(levels) > MOST_LEVELS:
         raise OrchardError(
             f"'{name}' has {len(levels):,} levels, and a nominal model has an equation for each but one; it is for a few ({MOST_LEVELS} at most)"

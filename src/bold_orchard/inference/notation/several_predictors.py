@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
+from bold_orchard.design.design import UnitCodes
 from bold_orchard.inference.notation.symbols import total, upright
-from bold_orchard.inference.notation.variation import effect_lines
 from bold_orchard.inference.notation.writer import Writer
-from bold_orchard.results.equations import EquationsResult
 from bold_orchard.sentence.tree import MEAN
 
 # own parameters whose law has a squared scale, which the predictor describes by its root
@@ -15,26 +14,14 @@ ROOTS = ("lognormal", "student", "gaussian")
 class SeveralWriter(Writer):
     """As ``Writer``; coefficients are numbered through all predictors."""
 
-    def document(self) -> EquationsResult:
-        rows = self.predictor_lines()
-        levels = [("rows", [*rows, *self.family_lines()])]
-        for unit in self.at.units:
-            lines: list[tuple[str, str]] = []
-            for clause in self.clauses:
-                if self.unit(clause) is unit:
-                    names = [self.effect(clause, n) for n in clause.part.names]
-                    lines += effect_lines(
-                        self.fit,
-                        clause,
-                        self.letter(clause),
-                        self.at.of(unit),
-                        names,
-                        self.where,
-                        self.estimates,
-                        self.digits,
-                    )
-            levels.append((unit.name, lines))
-        return self.made(levels, rows)
+    def combined(self) -> list[tuple[str, str]]:
+        return self.predictor_lines()
+
+    def rows_level(self) -> list[tuple[str, str]]:
+        return self.predictor_lines()
+
+    def unit_level(self, unit: UnitCodes) -> list[tuple[str, str]]:
+        return []  # what varies stands in the predictors already
 
     def predictor_lines(self) -> list[tuple[str, str]]:
         """The law of the outcome, then every predictor by its link."""
