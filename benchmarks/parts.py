@@ -2,8 +2,10 @@
 
     python benchmarks/parts.py [sets]
 
-Sets are drawn from a zero-inflated Poisson model with ``zeros = rain; each orchard: intercept + zeros`` and from a nominal one of three levels, 40
-orchards of 25 rows: mean estimate less truth with its Monte-Carlo error, and the share of 95% Wald intervals that hold. Then 50,000 rows of 500
+Sets are drawn from a zero-inflated Poisson model with ``zeros = rain; each orchard: intercept + zeros`` and from a
+nominal one of three levels, 40
+orchards of 25 rows: mean estimate less truth with its Monte-Carlo error, and the share of 95% Wald intervals that hold.
+Then 50,000 rows of 500
 orchards, whole fits in this process, as ratios to a Poisson fit of the same rows.
 """
 

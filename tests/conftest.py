@@ -96,7 +96,8 @@ def harvest(tmp_path):
 
 @pytest.hookimpl(tryfirst=True)
 def pytest_collection_modifyitems(items):
-    """Of a test marked ``few`` the first cases alone are quick, the others slow; files that take longest go first, so that two workers end together."""
+    """Of a test marked ``few`` the first cases alone are quick, the others slow; files that take longest go first, so
+    that two workers end together."""
     seen = Counter()
     for item in items:
         marker = item.get_closest_marker("few")

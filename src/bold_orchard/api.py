@@ -105,7 +105,8 @@ def fit(
     method, family, link, ... : the options of ``orchard fit``, by the same names.
     source : the file that a Table was read from, kept when the fit is saved; of a path it is the path itself.
     order : the levels of text columns in their order, {"dose": ["low", "high"]}; the first is the baseline.
-    labels : texts of columns and levels, {"graft": {"label": "Graft", "levels": {"0": "own roots"}, "order": ["0", "1"]}, "rain": "Rain (mm)"}, or a
+    labels : texts of columns and levels, {"graft": {"label": "Graft", "levels": {"0": "own roots"}, "order": ["0",
+    "1"]}, "rain": "Rain (mm)"}, or a
         TOML file of them; of a path also NAME.labels.toml beside it. Pages and pictures show them.
     impute : rows with missing covariates are kept, what is missing drawn this often, and the fits pooled; ``seed`` begins the draws.
     impute_with : columns beside the sentence that help to draw.

@@ -296,7 +296,8 @@ def compare(
 ) -> Answer:  # fmt: skip
     """Likelihood-ratio tests and information criteria of fits of the same rows; see ``orchard compare``.
 
-    With ``leave_out``, a unit, also how well each fit foretells units that it has not seen, left out in ``folds`` (default: one by one); with "rows"
+    With ``leave_out``, a unit, also how well each fit foretells units that it has not seen, left out in ``folds``
+    (default: one by one); with "rows"
     rows of units that it has seen, in ten folds or as many as are given, ``repeats`` times over.
     """
     from bold_orchard.inference.comparison.compare import compare as compared
@@ -404,7 +405,8 @@ def side_by_side(
 def _labels_of(
     fits: Sequence[Fit], labels: str | Mapping[str, str] | None, named: Mapping[str, str]
 ) -> tuple[dict[str, str], Wording]:
-    """Labels of terms, printed names and columns, and the texts of columns and levels: those kept with fits, of a file, and of options.
+    """Labels of terms, printed names and columns, and the texts of columns and levels: those kept with fits, of a file,
+    and of options.
 
     COLUMN:LEVEL names a level where it is no term of the fits. Raises OrchardError for a file that cannot be read.
     """

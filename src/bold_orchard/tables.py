@@ -75,7 +75,8 @@ def ordered(rows: Table, order: Mapping[str, Sequence[str]]) -> Table:
 
 
 def declared(rows: Table, orders: Mapping[str, Sequence[str]]) -> Table:
-    """The same rows with orders that a file of labels declares, of columns that are there, text, and without an order of their own; levels that
+    """The same rows with orders that a file of labels declares, of columns that are there, text, and without an order
+    of their own; levels that
     have no place come last."""
     made = {}
     for column, levels in orders.items():

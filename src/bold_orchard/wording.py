@@ -1,4 +1,5 @@
-"""Texts for columns and their levels, and the order of levels: from options, or from a small TOML file beside the data."""
+"""Texts for columns and their levels, and the order of levels: from options, or from a small TOML file beside the
+data."""
 
 from __future__ import annotations
 
@@ -75,7 +76,8 @@ class Wording:
 
 
 def wording_of(given: Mapping[str, Any], where: str = "labels") -> Wording:
-    """From a dictionary as a file has it; a text alone is the label of a column. Raises OrchardError for anything else, named by column."""
+    """From a dictionary as a file has it; a text alone is the label of a column. Raises OrchardError for anything else,
+    named by column."""
     made = {}
     for name, own in given.items():
         if isinstance(own, str):
@@ -122,7 +124,8 @@ def beside_data(data: object) -> Wording:
 
 
 def parse_wording(texts: Iterable[str], columns: Iterable[str] = ()) -> Wording:
-    """``rain=Rain (mm)`` names a column, ``graft:0=own roots`` a level of one; raises UsageError for a text without a name or the sign."""
+    """``rain=Rain (mm)`` names a column, ``graft:0=own roots`` a level of one; raises UsageError for a text without a
+    name or the sign."""
     known, made = set(columns), Wording()
     for text in texts:
         name, sign, label = (part.strip() for part in text.partition("="))
@@ -140,7 +143,8 @@ def parse_wording(texts: Iterable[str], columns: Iterable[str] = ()) -> Wording:
 def asked_wording(
     data: object, file: str | None, texts: Iterable[str], kept: Mapping[str, Any] | None = None
 ) -> Wording:
-    """The texts beside the data, in their place those ``kept`` with a fit, then those of a file that is named, then those of options."""
+    """The texts beside the data, in their place those ``kept`` with a fit, then those of a file that is named, then
+    those of options."""
     found = (beside_data(data) if file is None else Wording()).beside(wording_of(kept or {}))
     return found.beside(Wording() if file is None else read_wording(file)).beside(parse_wording(texts))
 

@@ -1,4 +1,5 @@
-"""Comment lines above the header, and tables whose columns stand apart by spaces, read like the CSV they might have been."""
+"""Comment lines above the header, and tables whose columns stand apart by spaces, read like the CSV they might have
+been."""
 
 import csv
 

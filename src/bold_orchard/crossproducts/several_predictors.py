@@ -1,6 +1,7 @@
 """Cross-products of rows with several linear predictors, whose weights are matrices between these.
 
-Every working column belongs to one predictor. A product of two columns is weighted by the entry of W between their predictors, so that rows are
+Every working column belongs to one predictor. A product of two columns is weighted by the entry of W between their
+predictors, so that rows are
 gone through once, however many predictors there are.
 """
 
@@ -26,7 +27,8 @@ Array = NDArray[Any]
 
 
 class SeveralRows(Weighted):
-    """As ``Weighted``, with linear predictors (P, n) and weights (P, P, n); ``of_x`` (p,) and ``of_z[f]`` (k,) are the predictors of columns.
+    """As ``Weighted``, with linear predictors (P, n) and weights (P, P, n); ``of_x`` (p,) and ``of_z[f]`` (k,) are the
+    predictors of columns.
 
     ``predictor`` gives that of every column of ``model``, whose rows are those of the table.
     """
@@ -144,7 +146,8 @@ class SeveralRows(Weighted):
         return h
 
     def leverages(self, products: CrossProducts, back: Backward) -> Callable[[slice, Piece], Array]:
-        """A function of a piece that gives z_i' (adjoint of all products) z_i of its rows, for every two predictors (P, P, rows)."""
+        """A function of a piece that gives z_i' (adjoint of all products) z_i of its rows, for every two predictors (P,
+        P, rows)."""
         places = [None if self.in_order else self._place(stage.order, stage.unit) for stage in products.stages]
         beside = [self._beside_tails(products, i, back.rights.get(i)) for i in range(len(places))]
         dense = unmixed(products, back.dense[: products.q, : products.q]) if products.q else None
@@ -184,7 +187,8 @@ class SeveralRows(Weighted):
 
 
 def _fixed(columns: list[Array], numbers: Sequence[int], of: Array) -> tuple[Array, list[int], Array]:
-    """Working columns of X (p', n), orthonormal inside each predictor, the positions kept, and X[:, kept] = X_work @ to_work."""
+    """Working columns of X (p', n), orthonormal inside each predictor, the positions kept, and X[:, kept] = X_work @
+    to_work."""
     n, parts, kept, blocks = len(columns[0]) if columns else 0, [np.zeros((0, 0))], [], []
     parts = []
     for a in sorted({int(of[c]) for c in numbers}):
@@ -203,7 +207,8 @@ def _fixed(columns: list[Array], numbers: Sequence[int], of: Array) -> tuple[Arr
 
 
 def _effects(unit: RandomUnit, columns: list[Array], of: Array) -> tuple[Array, Array]:
-    """User effects -> working effects (k, k), and the working columns (k, n): slopes centred and scaled within their predictor."""
+    """User effects -> working effects (k, k), and the working columns (k, n): slopes centred and scaled within their
+    predictor."""
     back, made = [], []
     for block in unit.blocks:
         z = np.array([columns[c] for c in block.columns])

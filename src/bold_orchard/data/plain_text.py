@@ -83,7 +83,8 @@ def _cells(line: str) -> list[str]:
 
 
 def _spaced(lines: list[str]) -> bool:
-    """Whether every line has as many cells set apart by spaces as the first, more than one, and no other separator stands there."""
+    """Whether every line has as many cells set apart by spaces as the first, more than one, and no other separator
+    stands there."""
     if len(lines) < 2 or any(sign in lines[0] for sign in SEPARATORS):
         return False
     first = len(_cells(lines[0].replace("\t", " ")))

@@ -122,7 +122,8 @@ def _of_several(sentence: tree.Sentence, table: Table, options: Options) -> Desi
 
 
 def _of_predictors(sentence: tree.Sentence, table: Table, options: Options, family: str, link: str) -> Design:
-    """The design of several linear predictors: that of the sentence and the table in which each has a row of its own."""
+    """The design of several linear predictors: that of the sentence and the table in which each has a row of its
+    own."""
     table, filled = _fill_means(table, options.fill_mean)
     dates = dates_of(sentence, table)
     table, gaps = with_made_columns(sentence, table)
@@ -148,7 +149,8 @@ def censored_rows(y: Array, limits: tuple[Array, Array] | None) -> dict[str, Any
 def rebuild_parts(
     design: Design, table: Table, strict: bool = True
 ) -> tuple[ModelMatrix, tuple[ModelMatrix, ...], Array | None]:
-    """The fixed part, the parts of all clauses and the offset over other rows, coded as in the fit; not ``strict``, with NaN where a function has no value.
+    """The fixed part, the parts of all clauses and the offset over other rows, coded as in the fit; not ``strict``,
+    with NaN where a function has no value.
 
     ``table`` holds the rows wanted, complete in all covariates.
     """

@@ -117,7 +117,9 @@ class Design:
     """Everything the likelihood and the printed result need; ``table`` holds the rows used only.
 
     Where rows were summed in pieces each row here stands for ``counts`` (n,) of them, which may be a broken number and is its weight,
-    ``engine`` says where and by how many workers; ``unstacked`` says that rows are those of the table though each has several linear predictors; ``ends`` are the least and the largest value of the model's raw numbers; ``prepared`` holds the numeric factors over these rows: their transformations cannot be made from its raw columns.
+    ``engine`` says where and by how many workers; ``unstacked`` says that rows are those of the table though each has
+    several linear predictors; ``ends`` are the least and the largest value of the model's raw numbers; ``prepared``
+    holds the numeric factors over these rows: their transformations cannot be made from its raw columns.
     """
 
     sentence: tree.Sentence
@@ -194,7 +196,8 @@ class Design:
 
     @property
     def predictors(self) -> tuple[str, ...]:
-        """The names of several linear predictors, each of which has a row of its own for every row of the table; nothing where there is one."""
+        """The names of several linear predictors, each of which has a row of its own for every row of the table;
+        nothing where there is one."""
         return self.sentence.predictors
 
     def folded(self, eta: Array) -> Array:

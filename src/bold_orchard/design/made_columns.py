@@ -1,4 +1,5 @@
-"""Columns made over all rows of a table before any is left out: the value before, lag(x, unit, time), and dates of since(date) as days."""
+"""Columns made over all rows of a table before any is left out: the value before, lag(x, unit, time), and dates of
+since(date) as days."""
 
 from __future__ import annotations
 
@@ -12,7 +13,8 @@ from bold_orchard.sentence import tree
 
 
 def with_made_columns(sentence: tree.Sentence, table: Table) -> tuple[Table, list[str]]:
-    """The table with a column for every lag of the sentence, named as it is written, with days in the place of dates whose distance from the first
+    """The table with a column for every lag of the sentence, named as it is written, with days in the place of dates
+    whose distance from the first
     the sentence takes, and what is to be said of gaps; what is there already stays.
 
     Raises OrchardError for a time that is no number or occurs twice in a unit.

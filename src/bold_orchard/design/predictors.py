@@ -1,6 +1,8 @@
-"""Several linear predictors in one model: every row of the table becomes one for each of them, and every term belongs to one.
+"""Several linear predictors in one model: every row of the table becomes one for each of them, and every term belongs
+to one.
 
-Zeros and the spread have predictors of their own beside the mean's; an unordered outcome has one for each level but its baseline.
+Zeros and the spread have predictors of their own beside the mean's; an unordered outcome has one for each level but its
+baseline.
 """
 
 from __future__ import annotations
@@ -23,7 +25,8 @@ WORDS = {"zeros": "zeros of their own", "spread": "spread of its own"}
 
 
 def several_of(sentence: tree.Sentence, family: str, link: str) -> tuple[str, ...]:
-    """What has a linear predictor of its own, the mean first; nothing where that is alone. Of an unordered outcome what its levels say.
+    """What has a linear predictor of its own, the mean first; nothing where that is alone. Of an unordered outcome what
+    its levels say.
 
     Raises OrchardError for a part that the family does not have and for what does not go with several predictors.
     """
@@ -131,7 +134,8 @@ def over_all(one: Design, two: Design) -> tuple[str, ...] | None:
 
 
 def over_predictors(design: Design, names: tuple[str, ...]) -> Design:
-    """The same model written over rows of every one of some linear predictors, those that it lacks being one number each."""
+    """The same model written over rows of every one of some linear predictors, those that it lacks being one number
+    each."""
     if design.predictors == names:
         return design
     have, p, n = design.predictors or (tree.MEAN,), len(names), design.n_rows

@@ -189,7 +189,8 @@ def _of_trials(sentence: tree.Sentence, maker: ColumnMaker, table: Table) -> Res
 
 
 def _categories(sentence: tree.Sentence, table: Table, wanted: str) -> tuple[str, list[str], Array]:
-    """The outcome's column, its levels and the level of every row (n,); raises for anything but a column of two levels or more."""
+    """The outcome's column, its levels and the level of every row (n,); raises for anything but a column of two levels
+    or more."""
     if not isinstance(sentence.outcome.value, tree.Column):
         raise OrchardError(f"{wanted}, not {sentence.outcome}")
     name = sentence.outcome.value.name

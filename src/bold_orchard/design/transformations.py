@@ -50,7 +50,8 @@ class ColumnMaker:
     """Turns factors into columns over the rows of ``table`` (the rows used).
 
     With ``learn`` False the memory is only read: the transformation of an earlier fit. With a ``reference``, the maker
-    over the rows of that fit, the rows are typical ones of an average unit, but of their own in the columns ``own_units``: see ``typical_mean``. Where rows stand for several, these
+    over the rows of that fit, the rows are typical ones of an average unit, but of their own in the columns
+    ``own_units``: see ``typical_mean``. Where rows stand for several, these
     are their ``counts`` (n,). Where it is not ``strict`` a value may be no finite number, for whoever asks to judge.
     """
 
@@ -243,7 +244,8 @@ class ColumnMaker:
         return np.array([known.get(t, own.get(t, np.nan)) for t in labels.texts])[labels.codes]
 
     def lag(self, call: tree.Call) -> Array:
-        """The column that ``with_made_columns`` made over all rows of the table; in a typical row its mean over the rows of the fit."""
+        """The column that ``with_made_columns`` made over all rows of the table; in a typical row its mean over the
+        rows of the fit."""
         name = call.written
         if self.reference is not None:
             return np.full(len(self.table), float(self.reference.table.numbers(name).mean()))

@@ -1,6 +1,7 @@
 """Whether what is one number in a model, the probability of zeros or the spread, depends on a term of its fixed part.
 
-Score tests (Rao 1948) at the fit: of the indicator of a zero less its probability, and of squared quantile residuals less 1, along each term.
+Score tests (Rao 1948) at the fit: of the indicator of a zero less its probability, and of squared quantile residuals
+less 1, along each term.
 """
 
 from __future__ import annotations
@@ -22,7 +23,8 @@ OWN = 1e-9  # of a column that is its own
 
 
 def part_checks(fit: Fit, standardised: Array) -> list[dict[str, Any]]:
-    """For each part that the family could have a predictor of, and each term that it has not: ``part``, ``term``, ``statistic``, ``df``, ``p``."""
+    """For each part that the family could have a predictor of, and each term that it has not: ``part``, ``term``,
+    ``statistic``, ``df``, ``p``."""
     design = fit.design
     out: list[dict[str, Any]] = []
     if design.additive:

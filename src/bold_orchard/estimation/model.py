@@ -42,7 +42,8 @@ class FittedModel(ABC, Generic[C, E]):
     """A design, the likelihood over it, and where the search for its maximum ended.
 
     ``points`` are the quadrature points a level's integral was taken with; 1 is exact for a gaussian outcome and Laplace's
-    approximation for others. ``whole`` is the model over all linear predictors of every row, where the design has the rows of the table alone.
+    approximation for others. ``whole`` is the model over all linear predictors of every row, where the design has the
+    rows of the table alone.
     """
 
     design: Design
@@ -160,7 +161,8 @@ class FittedModel(ABC, Generic[C, E]):
         return out
 
     def family_eta(self, eta: Array) -> Array:
-        """A linear predictor (n,) as the family takes it: with the others of every row, at the units' predicted effects, where there are several."""
+        """A linear predictor (n,) as the family takes it: with the others of every row, at the units' predicted
+        effects, where there are several."""
         if self.whole is not None:
             others = self.design.folded(self.whole.linear_predictor())[1:]
             return np.concatenate([eta[None], others])

@@ -1,4 +1,5 @@
-"""The numeric model of a design whose rows have several linear predictors: zeros and spread with their own, unordered categories."""
+"""The numeric model of a design whose rows have several linear predictors: zeros and spread with their own, unordered
+categories."""
 
 from __future__ import annotations
 

@@ -50,7 +50,8 @@ class Support:
 
 @dataclass(frozen=True)
 class Part:
-    """An own parameter that may have a linear predictor of its own: its ``place``, and that predictor's ``sign`` and ``link``."""
+    """An own parameter that may have a linear predictor of its own: its ``place``, and that predictor's ``sign`` and
+    ``link``."""
 
     name: str
     place: int
@@ -67,7 +68,9 @@ class Family:
     intercept's place; ``additive`` where the outcome is eta plus a residual, whose likelihood is exact; ``chances`` where
     eta is a chance's, so that coefficients grow with the variance and a unit that never varies has an effect without end;
     ``separable`` where a predictor can split the outcome; ``wants_trials`` where it is of successes of trials only; ``limits`` the families it contains at an end of its own parameters, in the order
-    of these; ``parts`` which own parameters may have a linear predictor of their own, and ``predictors`` the names of those that a family of several has; ``differenced`` where own parameters cannot be jets; ``describes`` whose link eta is; ``law`` the
+    of these; ``parts`` which own parameters may have a linear predictor of their own, and ``predictors`` the names of
+    those that a family of several has; ``differenced`` where own parameters cannot be jets; ``describes`` whose link
+    eta is; ``law`` the
     outcome's law in LaTeX, the mean being \\mu_{@} and @ the indices of a row; ``own`` which of these are reported.
     """
 

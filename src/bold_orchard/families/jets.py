@@ -1,7 +1,10 @@
-"""Values with all their derivatives up to the third in several variables, by which a density of several linear predictors is differentiated.
+"""Values with all their derivatives up to the third in several variables, by which a density of several linear
+predictors is differentiated.
 
-Griewank & Walther (2008), Evaluating Derivatives, chapter 13. A jet holds a value, its gradient, its Hessian and its third derivatives; sums,
-products and functions of jets are jets by the rules of Leibniz and Faa di Bruno, so that a log-density is written down once.
+Griewank & Walther (2008), Evaluating Derivatives, chapter 13. A jet holds a value, its gradient, its Hessian and its
+third derivatives; sums,
+products and functions of jets are jets by the rules of Leibniz and Faa di Bruno, so that a log-density is written down
+once.
 """
 
 from __future__ import annotations
@@ -23,7 +26,8 @@ Value = Any  # a jet, an array or a number
 
 @dataclass(frozen=True)
 class Jet:
-    """``value`` (..., n), ``first`` (P, ..., n), ``second`` (P, P, ..., n), ``third`` (P, P, P, ..., n); None is zero throughout.
+    """``value`` (..., n), ``first`` (P, ..., n), ``second`` (P, P, ..., n), ``third`` (P, P, P, ..., n); None is zero
+    throughout.
 
     The third derivatives are carried along only up to ``order`` 3.
     """
@@ -109,7 +113,8 @@ def _less(a: Array | None, b: Array | None) -> Array | None:
 
 
 def _outer(a: Array, b: Array) -> Array:
-    """(P, ...) and (Q..., ...) to (P, Q..., ...): every entry of one times every entry of the other, the first index first."""
+    """(P, ...) and (Q..., ...) to (P, Q..., ...): every entry of one times every entry of the other, the first index
+    first."""
     return np.asarray(a[(slice(None), *(None,) * _indices(a, b))] * b[None])
 
 

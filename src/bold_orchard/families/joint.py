@@ -1,6 +1,7 @@
 """Families with several linear predictors: the mean, and own parameters that depend on columns and on units.
 
-Rigby & Stasinopoulos (2005), Applied Statistics 54, 507-554. Every array of linear predictors has these in its first axis, (P, ..., n); l is
+Rigby & Stasinopoulos (2005), Applied Statistics 54, 507-554. Every array of linear predictors has these in its first
+axis, (P, ..., n); l is
 (..., n), its derivatives (P, ..., n), (P, P, ..., n) and (P, P, P, ..., n).
 """
 
@@ -96,7 +97,8 @@ def _whole(values: Array | None, indices: tuple[int, ...], shape: tuple[int, ...
 
 
 class Joint(Several):
-    """A family some of whose own parameters have predictors; ``law`` has it with the values of each row in their places."""
+    """A family some of whose own parameters have predictors; ``law`` has it with the values of each row in their
+    places."""
 
     plain: ClassVar[type[Family]]
     chosen: ClassVar[tuple[Part, ...]]

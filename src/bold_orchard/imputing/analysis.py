@@ -98,7 +98,8 @@ class Analysis:
         return eta
 
     def log_likelihood(self, rows: Places, eta: Array) -> Array:
-        """Of those rows at a linear predictor (m,), constants left out; of values that the sentence's functions do not take, the logarithm of zero."""
+        """Of those rows at a linear predictor (m,), constants left out; of values that the sentence's functions do not
+        take, the logarithm of zero."""
         with np.errstate(all="ignore"):
             if self.gaussian:
                 made = -0.5 * self.precision[rows] * (self.design.outcome_values[rows] - eta) ** 2
@@ -141,7 +142,8 @@ class Intercepts:
 
 
 def with_units_anew(design: Design) -> Design:
-    """The design whose means, least and largest values of units are those of the rows at hand, as if it remembered no unit; all else is remembered."""
+    """The design whose means, least and largest values of units are those of the rows at hand, as if it remembered no
+    unit; all else is remembered."""
     memory = {k: {} if _of_units(k, v) else v for k, v in design.memory.items()}
     return replace(design, memory=memory)
 

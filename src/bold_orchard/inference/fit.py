@@ -132,7 +132,8 @@ class Fit:
         return self.model.converged
 
     def of(self, outcome: str) -> Fit:
-        """The same fit asked about one of its outcomes, whose rows are then its rows, or about one of its linear predictors; its estimates are those
+        """The same fit asked about one of its outcomes, whose rows are then its rows, or about one of its linear
+        predictors; its estimates are those
         of all."""
         if self.design.predictors:
             return replace(self, one=outcome)
@@ -147,7 +148,8 @@ class Fit:
         return [self.of(name) for name in self.design.predictors]
 
     def part(self, asked: str | None) -> Fit:
-        """The same fit asked about a part: zeros, spread, mean, or a level of an unordered outcome. Raises UsageError for one that it has not."""
+        """The same fit asked about a part: zeros, spread, mean, or a level of an unordered outcome. Raises UsageError
+        for one that it has not."""
         if asked is None:
             return self
         if asked not in self.design.predictors:
@@ -157,7 +159,8 @@ class Fit:
 
     @cached_property
     def of_table(self) -> Fit:
-        """The same fit with rows as the table has them, where each has several linear predictors: for what looks at rows and residuals."""
+        """The same fit with rows as the table has them, where each has several linear predictors: for what looks at
+        rows and residuals."""
         if not self.design.stacked:
             return self
         keep = np.arange(0, len(self.design.y), len(self.design.predictors))

@@ -121,7 +121,8 @@ def _rivals(model: GeneralizedModel) -> str | None:
 
 
 def _coefficients_without_end(model: GeneralizedModel) -> list[str]:
-    """Of several linear predictors the coefficients that nothing holds back: rows to which they apply all lie on one side."""
+    """Of several linear predictors the coefficients that nothing holds back: rows to which they apply all lie on one
+    side."""
     design = model.design
     if not design.predictors or not model.found.hessian.size:
         return []

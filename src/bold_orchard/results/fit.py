@@ -84,7 +84,8 @@ class Coefficient(Part):
 
 @dataclass(frozen=True)
 class PartCoefficients(Part):
-    """Coefficients of a linear predictor beside the mean's: ``part`` is zeros or spread, ``link`` its scale; terms stand without the part's name."""
+    """Coefficients of a linear predictor beside the mean's: ``part`` is zeros or spread, ``link`` its scale; terms
+    stand without the part's name."""
 
     part: str
     link: str
@@ -279,7 +280,8 @@ class FitResult(Result):
 
     @property
     def coefficients(self) -> list[Coefficient]:
-        """Rows of all linear predictors in the order of the model's parameters; beside the mean's with the part's name before the term."""
+        """Rows of all linear predictors in the order of the model's parameters; beside the mean's with the part's name
+        before the term."""
         parts = [] if isinstance(self.parts, Absent) else self.parts
         named = [r.with_keys(term=f"{p.part}: {r.term}", label=f"{p.part}: {r.label}") for p in parts for r in p.fixed]
         return [*self.fixed, *named]

@@ -1,4 +1,5 @@
-"""Results as they are shown: names of columns and levels replaced by the texts that a person gave, in every field that holds one."""
+"""Results as they are shown: names of columns and levels replaced by the texts that a person gave, in every field that
+holds one."""
 
 from __future__ import annotations
 
@@ -97,7 +98,8 @@ class Worded:
 
 
 def worded(result: R, wording: Wording | None, left: tuple[str, ...] = ()) -> R:
-    """The result with texts where its document and its picture name columns and levels, but in the keys ``left``; itself where there are none."""
+    """The result with texts where its document and its picture name columns and levels, but in the keys ``left``;
+    itself where there are none."""
     if not wording:
         return result
     w = Worded(wording, left)

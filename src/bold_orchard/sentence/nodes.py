@@ -101,7 +101,8 @@ class OwnZeros(Node):
 
 @dataclass(frozen=True)
 class OfOutcome(Node):
-    """1 in the rows of one of several outcomes or linear predictors, 0 in the others: the first factor of every term of a sentence over stacked rows.
+    """1 in the rows of one of several outcomes or linear predictors, 0 in the others: the first factor of every term of
+    a sentence over stacked rows.
     ``bare`` is the term of an each clause that is called as its predictor is."""
 
     name: str

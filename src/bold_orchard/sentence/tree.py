@@ -267,7 +267,8 @@ class Outcome(Node):
 @dataclass(frozen=True)
 class Sentence(Node):
     """The whole model; ``known`` is the column that holds the SD of each row's error, ``stacked`` the several outcomes of a sentence over
-    rows in which each has a row of its own, ``predictors`` the linear predictors of a sentence over rows in which each of these has one, ``source`` the text it was read from, ``notes`` what
+    rows in which each has a row of its own, ``predictors`` the linear predictors of a sentence over rows in which each
+    of these has one, ``source`` the text it was read from, ``notes`` what
     reading it gave rise to."""
 
     outcome: Outcome

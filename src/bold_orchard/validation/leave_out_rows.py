@@ -1,4 +1,5 @@
-"""Scores of predictions for rows that a fit has not seen, of units that it mostly has: left out in folds, several times over."""
+"""Scores of predictions for rows that a fit has not seen, of units that it mostly has: left out in folds, several times
+over."""
 
 from __future__ import annotations
 
@@ -24,9 +25,11 @@ FOLDS = 10
 
 
 def leave_out_rows(fits: Sequence[Fit], folds: int | None, repeats: int, seed: int, report: Progress) -> list[Scores]:
-    """Every fit made again without the rows of a fold, and each of these scored by its density given what the fit knows of its units.
+    """Every fit made again without the rows of a fold, and each of these scored by its density given what the fit knows
+    of its units.
 
-    Means over ``repeats`` shares of the rows among ``folds``. Raises UsageError for folds and repeats that cannot be, and OrchardError where
+    Means over ``repeats`` shares of the rows among ``folds``. Raises UsageError for folds and repeats that cannot be,
+    and OrchardError where
     a fold cannot be fitted or its rows not foretold.
     """
     first, n = fits[0], len(fits[0].design.y)
@@ -96,7 +99,8 @@ def _observed(made: Fit, y: Array, trials: Array | None) -> Array:
 
 
 def _additive(made: Fit, table: Any, y: Array) -> tuple[Array, Array]:
-    """Normal, with the error of the mean and that of the row, neighbours' observed errors known where these are correlated."""
+    """Normal, with the error of the mean and that of the row, neighbours' observed errors known where these are
+    correlated."""
     level = 0.5
     told = predict(made, table, level, new_observation=True)
     if not np.isfinite(told.predicted).all():

@@ -1,4 +1,5 @@
-"""Names that ``let`` gave to functions of one number: their values, their rate of change, and the number that has a value."""
+"""Names that ``let`` gave to functions of one number: their values, their rate of change, and the number that has a
+value."""
 
 from __future__ import annotations
 
@@ -45,7 +46,8 @@ class NamedNumber:
         return float((8.0 * (near[2] - near[1]) - (near[3] - near[0])) / (12.0 * h))
 
     def column_at(self, value: float) -> float:
-        """The column where the named number is ``value``; raises UsageError where that is nowhere, or more than once."""
+        """The column where the named number is ``value``; raises UsageError where that is nowhere, or more than
+        once."""
         from scipy.optimize import brentq
 
         x = self.design.table.numbers(self.column)

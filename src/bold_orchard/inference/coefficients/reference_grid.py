@@ -76,7 +76,8 @@ class ReferenceGrid:
         return out
 
     def checked(self, column: str, value: float | str) -> float | str:
-        """A held value as a number (of its column, where the sentence gave a name to a function of it), or as the level of a category; raises OrchardError for what the model does not use."""
+        """A held value as a number (of its column, where the sentence gave a name to a function of it), or as the level
+        of a category; raises OrchardError for what the model does not use."""
         where = f"the fixed part of '{self.fit.name}'"
         if column in self.named and column not in self.levels:
             number = _number(value)
@@ -222,7 +223,8 @@ class ReferenceGrid:
         return named_numbers(self.design, list(self.means))
 
     def slope(self, points: Sequence[Held], column: str) -> Array:
-        """Derivative of the rows of X at the points, (points, p), in a raw column, or in a named number of one: central differences, extrapolated."""
+        """Derivative of the rows of X at the points, (points, p), in a raw column, or in a named number of one: central
+        differences, extrapolated."""
         if column in self.named:
             number = self.named[column]
             rates = [number.rate(float(p.get(number.column, self.means[number.column]))) for p in points]

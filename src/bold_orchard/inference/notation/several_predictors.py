@@ -1,4 +1,5 @@
-"""Equations of rows with several linear predictors: the law of the outcome, one line for each predictor, the units' effects jointly."""
+"""Equations of rows with several linear predictors: the law of the outcome, one line for each predictor, the units'
+effects jointly."""
 
 from __future__ import annotations
 

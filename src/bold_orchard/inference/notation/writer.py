@@ -136,7 +136,8 @@ class Writer:
 
     @cached_property
     def homes(self) -> dict[str, tuple[str, UnitCodes, str]]:
-        """Columns of X that stand above the rows: whose coefficient they explain, at which unit, and what stands there of them."""
+        """Columns of X that stand above the rows: whose coefficient they explain, at which unit, and what stands there
+        of them."""
         out = {}
         values = dict(zip(self.fit.design.fixed.names, self.fit.design.fixed.values))
         for name in self.fixed:

@@ -39,7 +39,8 @@ def predictors(fit: Fit) -> list[str]:
 
 @dataclass(frozen=True)
 class Along:
-    """The column that a line runs along, and the number of it that the sentence names, where that is what stands on the axis."""
+    """The column that a line runs along, and the number of it that the sentence names, where that is what stands on the
+    axis."""
 
     column: str
     number: NamedNumber | None = None
@@ -187,7 +188,8 @@ def effects(
 def _of_predictors(
     fit: Fit, name: str, at: Array, ticks: tuple[str, ...], by: str | None, level: str | None, confidence: float
 ) -> list[dict[str, Any]]:
-    """The same where rows have several linear predictors: of the outcome by all of them, of unordered levels a line for each, or of one part."""
+    """The same where rows have several linear predictors: of the outcome by all of them, of unordered levels a line for
+    each, or of one part."""
     from bold_orchard.inference.prediction.several_predictors import SeveralErrors, own_scale, stacked_rows
 
     held: dict[str, float | str] = {} if level is None else {str(by): level}

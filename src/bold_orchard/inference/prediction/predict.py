@@ -111,7 +111,8 @@ def _has_chances(fit: Fit) -> bool:
 
 
 def linear_predictor(fit: Fit, table: Table) -> tuple[Array, Array]:
-    """X b + Z u + offset of the rows that have all that the model needs, and the variance of its error, (n,) each; errors of neighbours left out."""
+    """X b + Z u + offset of the rows that have all that the model needs, and the variance of its error, (n,) each;
+    errors of neighbours left out."""
     at = needed(fit, table, False)
     moved, variance, _ = _unit_part(fit, at.used, at.parts, at.x)
     return _average(fit, at) + moved, variance

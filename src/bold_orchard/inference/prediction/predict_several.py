@@ -1,4 +1,5 @@
-"""Predictions of rows with several linear predictors: all of them with their errors together, then the outcome's mean by the delta method."""
+"""Predictions of rows with several linear predictors: all of them with their errors together, then the outcome's mean
+by the delta method."""
 
 from __future__ import annotations
 
@@ -79,7 +80,8 @@ def of_run(fit: Fit, table: Table, confidence: float, new_observation: bool, rng
 
 
 def _effects(fit: Fit, used: Table, x: Array, columns: list[Array]) -> tuple[Array, Array, Array]:
-    """Z u of every linear predictor (n P,), the covariance of the errors of X b + Z u (n, P, P), and which units are known (n, clauses)."""
+    """Z u of every linear predictor (n P,), the covariance of the errors of X b + Z u (n, P, P), and which units are
+    known (n, clauses)."""
     design, e, p, n = fit.design, fit.evaluation, len(fit.design.predictors), len(used)
     moved, known = np.zeros(n * p), np.ones((n, len(design.clauses)))
     covariance = np.zeros((n, p, p))

@@ -20,7 +20,8 @@ DRAWS, ROWS_AT_ONCE = 2_000, 2_000  # outcomes a row: quantiles to 2% of their s
 class Predictions:
     """Over the rows of ``table``, each (n,), NaN where a covariate is missing.
 
-    ``average`` is the fixed part alone; ``known`` (n, units) tells which units were in the fit; ``probabilities`` of each grade.
+    ``average`` is the fixed part alone; ``known`` (n, units) tells which units were in the fit; ``probabilities`` of
+    each grade.
     """
 
     table: Table
@@ -39,7 +40,8 @@ def joint_error(fit: Fit, x: Array, blocks: list[tuple[Array, Array]]) -> Array:
     """Variance of x b_hat + sum z (u_hat - u) per row, x (n, p'), blocks of (level (n,), z (n, k)) per clause.
 
     Rows that share all levels and covariates share the answer. With w = [x z], this is sigma^2 w' C^- w, C the
-    coefficient matrix of the mixed-model equations; each distinct row is one more column carried through the elimination.
+    coefficient matrix of the mixed-model equations; each distinct row is one more column carried through the
+    elimination.
     """
     e, design = fit.evaluation, fit.design
     standard = e.criterion.products.standard

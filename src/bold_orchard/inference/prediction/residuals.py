@@ -92,7 +92,8 @@ def _(model: GeneralizedModel, eta: Array, average: Array, fit: Fit, seed: int) 
 
 
 def _row_means(fit: Fit, eta: Array, average: Array) -> tuple[Array, Array]:
-    """The mean of the outcome in the rows used, with the units' effects and without; of unordered levels the probability of the one that is there."""
+    """The mean of the outcome in the rows used, with the units' effects and without; of unordered levels the
+    probability of the one that is there."""
     model = fit.model
     if not fit.design.predictors:
         return outcome_mean(fit, eta), outcome_mean(fit, average)

@@ -1,6 +1,8 @@
-"""Answers on the outcome's scale where rows have several linear predictors: each is made for all of them, then the outcome's mean from these.
+"""Answers on the outcome's scale where rows have several linear predictors: each is made for all of them, then the
+outcome's mean from these.
 
-Linear predictors stand one row after the other for each row of a table, as the design has them; the delta method takes the mean's slopes in each.
+Linear predictors stand one row after the other for each row of a table, as the design has them; the delta method takes
+the mean's slopes in each.
 """
 
 from __future__ import annotations
@@ -31,7 +33,8 @@ def interleaved(each: Sequence[Array]) -> Array:
 
 
 def stacked_rows(fit: Fit, points: Sequence[Held]) -> tuple[Array, Array]:
-    """Weights of the coefficients (points P, p') and the constants (points P,) of every linear predictor at some points."""
+    """Weights of the coefficients (points P, p') and the constants (points P,) of every linear predictor at some
+    points."""
     rows, constants = [], []
     for one in fit.each_predictor:
         grid = ReferenceGrid(one)
@@ -71,7 +74,8 @@ class SeveralErrors(OutcomeErrors):
     def interval(
         self, eta: Array, x: Array, confidence: float, variance: Array | None = None
     ) -> tuple[Array, Array, Array, Array]:
-        """``variance`` (n,) is that of the predictors put together by the mean's slopes, where units' effects are in it."""
+        """``variance`` (n,) is that of the predictors put together by the mean's slopes, where units' effects are in
+        it."""
         m, joint = self._joint
         mean, slopes = self.mean(self.fit.design.folded(eta)), self.gradient(eta, x)
         own, rows = slopes[:, :m], slopes[:, m:]
@@ -95,7 +99,8 @@ class SeveralErrors(OutcomeErrors):
     def probabilities(
         self, eta: Array, x: Array, variances: Callable[[Array], Array] | None = None
     ) -> tuple[Array, Array]:
-        """Of every level of an unordered outcome, and their errors, (levels, n) each; ``variances`` gives that of rows put together by slopes (P, n)."""
+        """Of every level of an unordered outcome, and their errors, (levels, n) each; ``variances`` gives that of rows
+        put together by slopes (P, n)."""
         family: Any = self.fit.model.family
         at = self.fit.design.folded(eta)
         own, errors, covariance = family.probabilities(at), [], self._joint[1]
@@ -110,7 +115,8 @@ class SeveralErrors(OutcomeErrors):
 
 
 def population_of(fit: Fit, eta: Array, variance: Array, mean: Callable[[Array], Array]) -> Array:
-    """E over units of a mean at one point: predictors ``eta`` (P,), of whose effects they have the covariance ``variance`` (P, P)."""
+    """E over units of a mean at one point: predictors ``eta`` (P,), of whose effects they have the covariance
+    ``variance`` (P, P)."""
     x, w = np.polynomial.hermite_e.hermegauss(NODES)
     values, vectors = np.linalg.eigh(variance)
     grid = np.array(list(itertools.product(x, repeat=len(eta)))).T
@@ -133,7 +139,8 @@ def effect_covariances(fit: Fit, points: Sequence[Held]) -> Array:
 
 
 def outcome_of_means(fit: Fit, points: Sequence[Held], confidence: float) -> list[dict[str, Any]]:
-    """For each point what a mean says on the outcome's scale, by every predictor: ``outcome`` for an average unit, ``population`` over units; of
+    """For each point what a mean says on the outcome's scale, by every predictor: ``outcome`` for an average unit,
+    ``population`` over units; of
     unordered levels ``chances``."""
     rows, constants = stacked_rows(fit, points)
     errors, eta = SeveralErrors(fit), rows @ fit.evaluation.b + constants
@@ -157,7 +164,8 @@ def outcome_of_means(fit: Fit, points: Sequence[Held], confidence: float) -> lis
 
 
 def own_scale(part: str, mean: float, se: float, confidence: float, variance: float = 0.0) -> dict[str, Any]:
-    """What a mean of a part's own predictor says: the probability of a zero, the size of the spread; over units, whose effects have a ``variance``."""
+    """What a mean of a part's own predictor says: the probability of a zero, the size of the spread; over units, whose
+    effects have a ``variance``."""
     width = quantile_t(confidence, None) * se
     back = special.expit if part != "spread" else np.exp
     value, low, high = (float(back(v)) for v in (mean, mean - width, mean + width))

@@ -49,8 +49,10 @@ def unit_lines(fit: Fit, unit: UnitCodes, along: str, levels: NDArray[np.intp], 
     """Each level's own line over its own range of the predictor: the average line plus its effects and those of the units it belongs to.
 
     All lines and the average stand at the same values, numbers at their means and categories at equal weights (where ``by`` names a
-    category of the fixed part, each level's at its own), so that they differ by the units' effects alone; what a function takes from the unit
-    itself, as centre(rain, orchard) does, each line has of its own. Units that cross this one have effect zero, but for those that it makes together with a category the line runs along.
+    category of the fixed part, each level's at its own), so that they differ by the units' effects alone; what a
+    function takes from the unit
+    itself, as centre(rain, orchard) does, each line has of its own. Units that cross this one have effect zero, but for
+    those that it makes together with a category the line runs along.
     """
     x, ticks = places(fit, along)
     low, high = np.full(unit.size, np.inf), np.full(unit.size, -np.inf)
@@ -86,7 +88,8 @@ def _on_outcome_scale(fit: Fit, predictors: list[Array]) -> Array:
 
 
 def _own_columns(fit: Fit, unit: UnitCodes, by: str | None, along: str) -> dict[str, Array]:
-    """Columns that every level of the unit has at its own value, raw (levels,): ``by`` where the fixed part holds it, and those of the unit
+    """Columns that every level of the unit has at its own value, raw (levels,): ``by`` where the fixed part holds it,
+    and those of the unit
     itself, and of the units it belongs to, in functions such as centre(rain, orchard)."""
     design, coded = fit.design, fit.design.coded_columns()
     terms = (design.sentence.terms, tuple(e.terms for e in design.sentence.clauses))
