@@ -52,3 +52,17 @@ def test_other_categories_stand_at_equal_weights_for_all(frame):
         line = next(line for line in drawn["lines"] if line["level"] == tree)
         at = np.interp(spread["rain"][rows], line["x"], line["y"])
         assert at == pytest.approx(predicted[rows] + away * effect, abs=1e-9)
+
+
+@pytest.mark.parametrize("sentence", SENTENCES[1:6:2])
+def test_names_order_and_scales_change_no_line(frame, sentence):
+    other = frame.sample(frac=1, random_state=2).reset_index(drop=True)
+    other["tree"], other["orchard"] = "9 of " + other["tree"], other["orchard"].str.upper()
+    other["rain"] *= 10.0
+    one, two = (bo.fit(sentence, f).draw(kind="lines", unit="tree", along="rain").to_dict() for f in (frame, other))
+    renamed = {line["level"]: line for line in two["lines"]}
+    for line in one["lines"]:
+        same = renamed[f"9 of {line['level']}"]
+        assert same["x"] == pytest.approx([10.0 * x for x in line["x"]], rel=1e-9)
+        assert same["y"] == pytest.approx(line["y"], abs=1e-5)
+    assert two["average"]["y"] == pytest.approx(one["average"]["y"], abs=1e-5)
