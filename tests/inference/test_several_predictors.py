@@ -237,6 +237,17 @@ def test_what_has_no_end_is_not_called_converged():
     assert any("zeros: soil: sand vs clay runs away" in w for w in one.result.warnings)
 
 
+def test_counts_that_explain_all_zeros_are_told():
+    r = np.random.default_rng(6)
+    plain = FRAME.assign(moths=1 + r.poisson(3.0, len(FRAME)))
+    one = made("moths = rain; zeros = soil", plain, "zero-inflated-poisson")
+    assert not one.converged
+    told = [w for w in one.result.warnings if "The counts explain all zeros" in w]
+    assert len(told) == 1
+    assert "--family poisson" in told[0]
+    assert not any("runs away" in w for w in one.result.warnings)
+
+
 @pytest.mark.parametrize(("sentence", "family", "error", "words"), [
     ("moths = rain; zeros = soil", "poisson", OrchardError, "families that have: zero-inflated-poisson"),
     ("moths = rain; each orchard: intercept + zeros", "gaussian", OrchardError, r"write \[zeros\]"),

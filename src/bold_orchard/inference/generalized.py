@@ -26,6 +26,7 @@ from bold_orchard.results.notes import Note
 Array = NDArray[Any]
 NEARLY = 8.0  # deviance within which another maximum of the likelihood is told
 ENDLESS = 30.0  # standard error of what a coefficient adds to a linear predictor, from which nothing holds it back
+NEVER = -10.0  # logit of a probability that is as good as none
 HUGE = 12.0  # SD on the linear scale beyond which chances inside a unit are all but 0 or 1
 
 
@@ -133,11 +134,23 @@ def _coefficients_without_end(model: GeneralizedModel) -> list[str]:
             where = {"zeros": "zeros are never or always there", "spread": "nothing tells the spread"}.get(
                 str(term.outcome), "the outcome lies on one side"
             )
+            if term.outcome == "zeros" and (explained := _zeros_explained(model)):
+                out += [] if explained in out else [explained]
+                continue
             out.append(
                 f"{design.fixed.labels[k]} runs away ({b:.3g}, SE {se:.2g}): where it applies {where}, so its size has no end. Leave it out of "
                 f"{term.outcome if term.outcome in ('zeros', 'spread') else 'the sentence'}, or put levels together."
             )
     return out
+
+
+def _zeros_explained(model: GeneralizedModel) -> str | None:
+    """What is said where the counts explain all zeros, so that the probability of one of its own is none in every row."""
+    design, counts = model.design, model.design.family.removeprefix("zero-inflated-")
+    own = design.folded(model.linear_predictor())[design.predictors.index("zeros")]
+    if counts == design.family or own.max() > NEVER:
+        return None
+    return f"The counts explain all zeros: no row needs one of its own, so nothing of zeros is told. Leave it out, with --family {counts}."
 
 
 def _run_away(model: GeneralizedModel) -> list[str]:
