@@ -26,7 +26,7 @@ from bold_orchard.data.columns import (
 
 Array = NDArray[Any]
 BLOCK = 4 << 20  # bytes of text parsed together: enough for every processor, small beside the table
-SCAN, LONGEST = 8 << 20, 64  # bytes looked through together; of a cell of digits
+SCAN, LONGEST = 128 << 10, 64  # bytes looked through together, near the processor; of a cell of digits
 MOST_LABELS = 2**31 - 1
 COLUMNAR = (".parquet", ".pq", ".feather", ".arrow")
 
@@ -49,7 +49,7 @@ def read_text(
 
     def read(kinds: dict[str, Any]) -> Any:
         return csv.read_csv(
-            pa.BufferReader(source.getbuffer()) if isinstance(source, io.BytesIO) else str(source),
+            pa.BufferReader(source.getvalue()) if isinstance(source, io.BytesIO) else str(source),
             csv.ReadOptions(column_names=list(header), skip_rows=1, block_size=BLOCK),
             csv.ParseOptions(delimiter=separator, newlines_in_values=quoted),
             csv.ConvertOptions(
@@ -118,10 +118,9 @@ def _zeros_lead(source: Path | io.BytesIO, separator: str) -> bool:
         rest = b""
         while block := file.read(SCAN):
             values = np.frombuffer(rest + block, dtype=np.uint8)
-            starts = np.isin(values[:-2], np.frombuffer(separator.encode() + b'"\n', dtype=np.uint8)) & (
-                values[1:-1] == ord("0")
-            )
-            second = (values[2:] - ord("0") < 10) | ((values[2:] | 32) == ord("x"))
+            before, zero, after = values[:-2], values[1:-1] == ord("0"), values[2:]
+            starts = ((before == ord(separator)) | (before == ord('"')) | (before == ord("\n"))) & zero
+            second = (after - ord("0") < 10) | ((after | 32) == ord("x"))
             if (starts & second).any() and cell.search(rest + block + b"\n"):
                 return True
             rest = block[-LONGEST:]

@@ -70,7 +70,7 @@ class Pieces:
 
     def _of_file(self, path: Path) -> Iterator[Table]:
         if path.suffix.lower() in TEXT and path.is_file() and path.stat().st_size > 2 * BYTES:
-            yield from _runs(path, self.missing)
+            yield from _runs(path, self.missing, self.used)
             return
         if path.suffix.lower() not in COLUMNAR:
             yield read_table(path, self.missing, None, self.used)
@@ -81,21 +81,21 @@ class Pieces:
             yield read_table(path, self.missing, None, self.used)
 
 
-def _runs(path: Path, missing: Sequence[str]) -> Iterator[Table]:
+def _runs(path: Path, missing: Sequence[str], used: Sequence[str]) -> Iterator[Table]:
     """Runs of whole lines of a text file, each under the file's own header."""
     with path.open("rb") as f:
         header = f.readline()
         while True:
-            run = f.read(BYTES)
-            if not run:
+            lines = f.read(BYTES)
+            if not lines:
                 return
-            run += f.readline()
-            while run.count(b'"') % 2:  # a cell in quotes may hold the end of a line
+            run = b"".join((header, lines, f.readline()))
+            while run.count(b'"') % 2 != header.count(b'"') % 2:  # a cell in quotes may hold the end of a line
                 more = f.readline()
                 if not more:
                     break
                 run += more
-            yield read_bytes(header + run, path.name, missing)
+            yield read_bytes(run, path.name, missing, used)
 
 
 def _same_kinds(first: Table, table: Table, one: Path, two: Path, used: Sequence[str]) -> None:

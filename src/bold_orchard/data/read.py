@@ -99,9 +99,9 @@ def _read_file(path: Path, missing: Sequence[str], columns: Container[str]) -> T
     return _read_delimited(path, name, suffix, missing, columns)
 
 
-def read_bytes(raw: bytes, name: str, missing: Sequence[str] = ()) -> Table:
-    """A table from CSV bytes, which the result keeps."""
-    return replace(_read_delimited(io.BytesIO(raw), name, ".csv", missing), raw=raw)
+def read_bytes(raw: bytes, name: str, missing: Sequence[str] = (), columns: Container[str] = ()) -> Table:
+    """A table from CSV bytes, which the result keeps; ``columns`` as in `read_table`."""
+    return replace(_read_delimited(io.BytesIO(raw), name, ".csv", missing, columns), raw=raw)
 
 
 def _check_path(path: Path) -> None:
