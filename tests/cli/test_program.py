@@ -234,3 +234,14 @@ def demo_folder(tmp_path_factory):
     (folder / "plan.toml").write_text(SMALL)
     (folder / "next-season.csv").write_text("orchard,tree,season,rain,pruning,soil\nBarrow,1,7,60,light,clay\n")
     return folder
+
+
+def test_options_that_mean_nothing_to_a_command_are_not_offered(orchard):
+    for command, idle in {
+        "equations": ["figure", "seed", "confidence", "strips"],
+        "means": ["seed"],
+        "scout": ["seed"],
+    }.items():
+        text = orchard(command, "--help").out
+        assert "--json" in text and not any(f"--{option}" in text for option in idle), command
+    assert "--seed N" in orchard("power", "--help").out

@@ -27,7 +27,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="effects of a mixed interaction add to zero over the fixed factor (balanced data)",
     )
-    output_options(parser)
+    output_options(parser, idle=("confidence", "strips", "seed"))
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:

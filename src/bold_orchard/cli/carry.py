@@ -44,7 +44,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     group = parser.add_argument_group("the second model")
     outcome_options(group)
     data_options(parser)
-    output_options(parser)
+    output_options(parser, idle=("figure", "strips"))
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:

@@ -21,7 +21,7 @@ exit code 0 where every figure has the digits it needs, 4 where one has not
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
-    output_options(parser)
+    output_options(parser, idle=("figure", "confidence", "strips", "seed"))
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:

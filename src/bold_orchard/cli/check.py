@@ -33,7 +33,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--influence", choices=("one-step", "exact", "none"),
                         help="of each unit: one step of the search (default where quick), or the fit made anew without it")  # fmt: skip
     parser.add_argument("--csv-units", metavar="FILE", help="one row per unit as CSV: effects and influence")
-    output_options(parser)
+    output_options(parser, idle=("confidence", "strips"))
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:

@@ -41,7 +41,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
         "--folds", metavar="K", type=int, help="leave out in K folds (default: units one by one, rows in ten)"
     )
     parser.add_argument("--repeats", metavar="R", type=int, help="share the rows out R times (default 1)")
-    output_options(parser)
+    output_options(parser, idle=("confidence", "strips"))
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:

@@ -49,7 +49,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     one_outcome_option(parser)
     part_option(parser)
-    output_options(parser)
+    output_options(parser, idle=("strips",))
 
 
 def prepare(args: argparse.Namespace) -> None:

@@ -22,7 +22,7 @@ EXAMPLE = """examples:
 def add_options(parser: argparse.ArgumentParser) -> None:
     fit_argument(parser)
     parser.add_argument("--estimates", action="store_true", help="numbers in place of the coefficients and variances")
-    output_options(parser)
+    output_options(parser, idle=("figure", "confidence", "strips", "seed"))
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:

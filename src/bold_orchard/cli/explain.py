@@ -23,7 +23,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--label", metavar="NAME=TEXT", action="append", default=[], help="a column or term in words (repeatable)"
     )
-    output_options(parser)
+    output_options(parser, idle=("figure", "strips", "seed"))
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:

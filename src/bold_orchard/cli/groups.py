@@ -22,7 +22,7 @@ EXAMPLE = """examples:
 def add_options(parser: argparse.ArgumentParser) -> None:
     fit_argument(parser)
     posterior_option(parser)
-    output_options(parser)
+    output_options(parser, idle=("strips", "seed"))
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:

@@ -64,7 +64,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--force", action="store_true", help="go on with a fit that did not converge")
     posterior_option(parser)
     errors_option(parser)
-    output_options(parser)
+    output_options(parser, idle=("seed",))
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import math
 import sys
+from collections.abc import Collection
 from pathlib import Path
 from typing import Any
 
@@ -119,18 +120,34 @@ def _is_fit(name: str) -> bool:
     return any(path.is_file() for path in (Path(name), save_path(name)))
 
 
-def output_options(parser: argparse.ArgumentParser) -> None:
-    group = parser.add_argument_group("output, the same in every command")
+def output_options(parser: argparse.ArgumentParser, idle: Collection[str] = ()) -> None:
+    """Options of every command; those that mean nothing to this one (``idle``) are not offered, though a script may give them."""
+
+    def offered(option: str, text: str) -> str:
+        return argparse.SUPPRESS if option in idle else text
+
+    group = parser.add_argument_group("output, spelled the same in every command")
     group.add_argument("--json", action="store_true", help="one JSON document on standard output and nothing else")
     group.add_argument("--csv", metavar="FILE", help="the main table as CSV")
-    group.add_argument("--figure", metavar="FILE", help="the command's picture: .png, .svg or .pdf")
+    group.add_argument("--figure", metavar="FILE", help=offered("figure", "the command's picture: .png, .svg or .pdf"))
     group.add_argument("--to", metavar="FILE", action="append", default=[],
                        help="the whole printed result as .html, .docx, .tex, .md, .txt, .csv or .json (repeatable)")  # fmt: skip
-    group.add_argument("--confidence", metavar="LEVEL", type=_level, help="level of every interval (default 0.95)")
+    group.add_argument(
+        "--confidence",
+        metavar="LEVEL",
+        type=_level,
+        help=offered("confidence", "level of every interval (default 0.95)"),
+    )
     group.add_argument("--digits", metavar="N", type=_digits, default=4, help="significant digits in text (default 4)")
     group.add_argument("--strips", action="store_true",
-                       help="small strips beside tables in pipes too: intervals around zero, shares (on terminals always)")  # fmt: skip
-    group.add_argument("--seed", metavar="N", type=_seed, default=SEED, help=f"for whatever is random (default {SEED})")
+                       help=offered("strips", "small strips beside tables in pipes too: intervals around zero, shares (on terminals always)"))  # fmt: skip
+    group.add_argument(
+        "--seed",
+        metavar="N",
+        type=_seed,
+        default=SEED,
+        help=offered("seed", f"for whatever is random (default {SEED})"),
+    )
     group.add_argument("--quiet", action="store_true", help="no progress, no notes")
 
 

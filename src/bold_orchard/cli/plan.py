@@ -22,7 +22,7 @@ EXAMPLE = """examples:
 def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("fits", metavar="FIT", nargs="+", help="saved fits, the simplest first")
     parser.add_argument("--title", metavar="TEXT", help="the title of the study")
-    output_options(parser)
+    output_options(parser, idle=("figure", "confidence", "strips", "seed"))
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:

@@ -62,7 +62,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--uncertain", action="store_true",
                         help="also the power if the pilot's estimates err, drawn from their distribution")  # fmt: skip
-    output_options(parser)
+    output_options(parser, idle=("confidence",))
 
 
 def prepare(args: argparse.Namespace) -> None:

@@ -28,7 +28,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     one_outcome_option(parser)
     data_options(parser)
     posterior_option(parser)
-    output_options(parser)
+    output_options(parser, idle=("strips",))
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:

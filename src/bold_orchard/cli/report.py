@@ -22,7 +22,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("fits", metavar="FIT", nargs="+", help="saved fits, the simplest first")
     parser.add_argument("--title", metavar="TEXT", help="what stands at the head of the page")
     parser.add_argument("--labels", metavar="FILE", help='a TOML file of labels for its table, rain = "Rain (mm)"')
-    output_options(parser)
+    output_options(parser, idle=("figure", "confidence", "strips", "seed"))
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:

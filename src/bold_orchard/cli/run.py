@@ -41,7 +41,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--check", action="store_true", help="say what would run, be written and be called, and do nothing"
     )
-    output_options(parser)
+    output_options(parser, idle=("figure", "confidence", "strips", "seed"))
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:

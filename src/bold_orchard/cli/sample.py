@@ -46,7 +46,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--compare", metavar="POSTERIOR", action="append", default=[],
                         help="set leave-one-out beside that of another kept posterior of the same rows (repeatable)")  # fmt: skip
     parser.add_argument("--kind", choices=KINDS, default="trace", help="which picture --figure draws (default: trace)")
-    output_options(parser)
+    output_options(parser, idle=("strips",))
 
 
 def prepare(args: argparse.Namespace) -> None:

@@ -47,7 +47,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     outcome_options(parser.add_argument_group("the model"))
     data_options(parser)
-    output_options(parser)
+    output_options(parser, idle=("strips", "seed"))
 
 
 def prepare(args: argparse.Namespace) -> None:

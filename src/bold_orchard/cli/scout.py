@@ -37,7 +37,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     data_options(parser)
     order_option(parser)
     label_options(parser)
-    output_options(parser)
+    output_options(parser, idle=("confidence", "strips", "seed"))
 
 
 def prepare(args: argparse.Namespace) -> None:

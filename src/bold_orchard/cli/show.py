@@ -32,7 +32,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--effects", action="store_true", help="also average effects on the outcome's own scale")
     parser.add_argument("--ratios", action="store_true", help="also odds, rate or hazard ratios")
     fit_tables(parser)
-    output_options(parser)
+    output_options(parser, idle=("seed",))
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:

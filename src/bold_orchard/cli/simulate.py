@@ -25,7 +25,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--draws", metavar="N", type=int, default=1, help="outcomes of all rows (default 1)")
     parser.add_argument("--new", metavar="DATA", help="a table of other rows (default: the rows of the fit's own data)")
     data_options(parser)
-    output_options(parser)
+    output_options(parser, idle=("figure", "confidence", "strips"))
 
 
 def prepare(args: argparse.Namespace) -> None:

@@ -34,7 +34,7 @@ def add_options(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--order", metavar="A,B,C", help="terms that stand first, in this order")
     errors_option(parser)
-    output_options(parser)
+    output_options(parser, idle=("figure", "strips", "seed"))
 
 
 def answer(args: argparse.Namespace, progress: Steps) -> Answer:

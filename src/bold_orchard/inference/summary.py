@@ -9,13 +9,13 @@ from typing import Any, TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.design.design import Design
-from bold_orchard.errors import UsageError, shown
+from bold_orchard.errors import UsageError
 from bold_orchard.estimation.gaussian import GaussianModel
 from bold_orchard.estimation.model import FittedModel
 from bold_orchard.families import family_of
 from bold_orchard.inference import advice
+from bold_orchard.inference.aliasing import alias_notes
 from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.monte_carlo import monte_carlo, note
@@ -26,14 +26,12 @@ from bold_orchard.inference.variances.information import parameter_covariance
 from bold_orchard.optimize.protocol import OptimizeResult
 from bold_orchard.results.base import Absent
 from bold_orchard.results.fit import Coefficient, FitResult
-from bold_orchard.results.parts import within
 from bold_orchard.results.plain import plain
 from bold_orchard.sentence.tree import MEAN
 
 Array = NDArray[Any]
 R = TypeVar("R", bound=FitResult)
 SCHEMA = "bold-orchard/fit/1"
-NEARLY = 1e-5  # of a column's length that is its own, below which coefficients lose more than five digits
 
 
 def summarise(
@@ -327,52 +325,6 @@ def mean_variances(model: FittedModel[Any, Any]) -> dict[str, Any]:
     """What the effects of each clause and, of additive outcomes, the residuals add to the variance of a row on average."""
     own = {"mean_residual_variance": number(mean_residual_variance(model))} if model.design.additive else {}
     return {"mean_random_variance": [number(mean_effect_variance(model, c)) for c in model.design.clauses]} | own
-
-
-def alias_notes(design: Design, products: CrossProducts) -> list[str]:
-    kept = set(products.standard.kept)
-    lost = [n for i, n in enumerate(design.fixed.names) if i not in kept]
-    flat = _without_inner_part(design, lost)
-    near, lost = [*flat.values(), *_nearly_aliased(design, products)], [n for n in lost if n not in flat]
-    if not lost:
-        return near
-    names = ", ".join(shown(lost))
-    many = len(lost) > 1
-    return [
-        f"{names} {'are' if many else 'is'} fully determined by the terms before {'them' if many else 'it'} in the rows used, "
-        f"so {'they have' if many else 'it has'} no estimate; leave {'them' if many else 'it'} out, or look for empty "
-        "combinations of categories.",
-        *near,
-    ]
-
-
-def _without_inner_part(design: Design, lost: list[str]) -> dict[str, str]:
-    """By name, a note on what was centred in its units and does not change in any."""
-    out = {}
-    for name, values in zip(design.fixed.names, design.fixed.values):
-        part = within(name) if name in lost and not values.any() else None
-        if part is not None:
-            out[name] = (
-                f"{name} is zero in every row: {part[0]} is the same in all rows of one {part[1]}, so it has no part within, and no "
-                f"estimate; write {part[0]} in the place of its parts."
-            )
-    return out
-
-
-def _nearly_aliased(design: Design, products: CrossProducts) -> list[str]:
-    """Columns of which hardly anything is their own: the diagonal of the triangular factor against its column."""
-    r = products.standard.to_work[1:, 1:] if design.fixed.intercept else products.standard.to_work
-    if not len(r):
-        return []
-    own = np.abs(np.diag(r)) / np.maximum(np.linalg.norm(r, axis=0), 1e-300)
-    kept = products.standard.kept[len(products.standard.kept) - len(r) :]
-    names = [design.fixed.names[k] for k, share in zip(kept, own) if share < NEARLY]
-    if not names:
-        return []
-    return [
-        f"{', '.join(shown(names))} all but {'repeat' if len(names) > 1 else 'repeats'} the terms before (a part in {1.0 / own.min():.0e} is "
-        "its own): the coefficients of such terms are huge, against each other, and told to fewer digits. Leave one out."
-    ]
 
 
 def with_confidence(result: FitResult, confidence: float) -> FitResult:

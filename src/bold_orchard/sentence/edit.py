@@ -16,13 +16,19 @@ def _again(sentence: tree.Sentence) -> tree.Sentence:
 
 
 def with_clause(
-    sentence: tree.Sentence, position: int, terms: tuple[tree.Term, ...], structure: str | None = None
+    sentence: tree.Sentence,
+    position: int,
+    terms: tuple[tree.Term, ...],
+    structure: str | None = None,
+    vary: tuple[tree.Term, ...] | None = None,
 ) -> tree.Sentence:
-    """Other terms in the each clause number ``position``, and another structure if named; no terms drop the clause."""
+    """Other terms in the each clause number ``position``, and another structure or other terms under `vary with` if given; no terms
+    drop the clause."""
     each = list(sentence.each)
     if terms:
         kept = each[position].structure if structure is None else tree.Structure(structure)
-        each[position] = replace(each[position], terms=terms, structure=kept)
+        kept_vary = each[position].vary if vary is None else vary
+        each[position] = replace(each[position], terms=terms, structure=kept, vary=kept_vary)
     else:
         del each[position]
     return _again(replace(sentence, each=tuple(each)))

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.design.design import Design
+from bold_orchard.design.design import Clause, Design
 from bold_orchard.design.subset import some_rows
 from bold_orchard.errors import OrchardError
 from bold_orchard.estimation.gaussian_search import make_criterion
@@ -19,6 +19,7 @@ from bold_orchard.inference.variances.told_apart import null_direction
 from bold_orchard.likelihood.expected_information import MOST_EFFECTS, linear_moments, widest
 from bold_orchard.likelihood.gaussian import Criterion, GaussianPoint
 from bold_orchard.optimize.protocol import OptimizeResult
+from bold_orchard.sentence.edit import with_clause
 
 Array = NDArray[Any]
 SUSPECT = 1e-2  # fall of the deviance that a change of a parameter by its own size would promise
@@ -144,9 +145,27 @@ def _never_together(design: Design) -> str:
     return f"{rows.labels[pairs[0][0]]} and {rows.labels[pairs[0][1]]}" if len(pairs) else ""
 
 
+def _levels_apart(design: Design, clause: Clause) -> str:
+    """A remedy where two effects of a clause stand in no unit together: their correlation, not their variances, is what rows lack."""
+    have = np.zeros((design.units[clause.unit].size, len(clause.part.names)))
+    for k, values in enumerate(clause.part.values):
+        np.maximum.at(have[:, k], design.units[clause.unit].codes, values != 0)
+    pairs = np.argwhere(np.triu(have.T @ have == 0, 1))
+    if not len(pairs) or clause.structure.kind != "unstructured" or clause.wiggle:
+        return ""
+    one, two = (clause.part.names[k] for k in pairs[0])
+    place = next(k for k, c in enumerate(design.clauses) if c is clause)
+    offer = with_clause(design.sentence, place, design.sentence.each[place].terms, "diagonal").source
+    return (
+        f"No {design.units[clause.unit].name} has rows of both {one} and {two}, so the correlation of their effects cannot be estimated; "
+        f"their variances can. Write: {offer}"
+    )
+
+
 def _words(design: Design, criterion: Criterion, direction: Array) -> str:
     """In words; ``direction`` is over (covariance elements by unit, what else V depends on), the residual last."""
     at, names = 0, []
+    found: list[Clause] = []
     for f, structure in enumerate(criterion.structures):
         parts = [c for c in design.clauses if c.block == f]
         sizes = [b.structure.n_theta for b in criterion.products.units[f].blocks]
@@ -155,6 +174,7 @@ def _words(design: Design, criterion: Criterion, direction: Array) -> str:
             at += size
             if size and weights.max() > IN:
                 names.append(f"{design.units[clause.unit].name} ({', '.join(clause.part.names)})")
+                found.append(clause)
         assert sum(sizes) == structure.n_theta
     apart = _never_together(design)
     if not names and apart:
@@ -164,6 +184,8 @@ def _words(design: Design, criterion: Criterion, direction: Array) -> str:
             f"within {design.residual.unit}: exchangeable, or ar1 of a time."
         )
     residual = float(np.abs(direction[at:]).max(initial=0.0)) > IN
+    if len(found) == 1 and not residual and (remedy := _levels_apart(design, found[0])):
+        return remedy
     what = " and ".join([*names, *(["the residual"] if residual else [])])
     why = "several sets of values give one and the same likelihood"
     if len(names) == 1 and not residual:
