@@ -223,7 +223,7 @@ def test_fill_mean_is_said_aloud(orchard, harvest):
 def test_same_options_and_an_example_in_every_help(orchard):
     for command in ("scout", "fit", "show", "compare", "check", "components"):
         text = orchard(command, "--help").out
-        for option in ("--json", "--csv", "--figure", "--confidence", "--digits", "--seed", "--quiet"):
+        for option in ("--json", "--csv", "--figure", "--to", "--digits", "--quiet"):
             assert option in text, (command, option)
         assert "examples:\n  orchard " + command in text
     overview = orchard().out

@@ -226,6 +226,7 @@ def demo_folder(tmp_path_factory):
     try:
         for step in (s for s in read_plan(PLAN, all_keys()).steps if s.command == "fit"):
             assert main([*typed(step), "--quiet"]) == 0
+        assert main(["fit", "--from", "slopes", "--add", "pruning * centre(rain)", "--save", "crossed", "--quiet"]) == 0
         few = ("--chains", "2", "--warmup", "120", "--draws", "500", "--seed", "5")
         assert main(["sample", "slopes", *few, "--save", "slopes", "--keep", "draws.parquet", "--quiet"]) == 0
     finally:

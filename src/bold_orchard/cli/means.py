@@ -24,7 +24,8 @@ EXAMPLE = """examples:
   orchard means slopes pruning --differences
   orchard means slopes "pruning*soil" --differences --within soil --figure means.png
   orchard means slopes pruning --against none --letters --effect-sizes
-  orchard means slopes pruning --curve rain --figure where.png
+  orchard fit --from slopes --add "pruning * centre(rain)" --save crossed
+  orchard means crossed pruning --curve rain --figure where.png
   orchard means slopes pruning --hold rain=40,80
   orchard means slopes pruning --posterior draws.parquet --differences
 """

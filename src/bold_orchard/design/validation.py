@@ -255,9 +255,10 @@ def _constant_slopes(design: Design, position: int, force: bool) -> list[str]:
         )
         if not force:
             offer = with_clause(design.sentence, position, rest).source
-            raise OrchardError(
-                f"{message}; write: {offer}  ({_scatter(design, position, rest, term)}or add --force to go on)"
-            )
+            scatter = _scatter(design, position, rest, term)
+            more = f"  or: {scatter}" if scatter else ""
+            known = ", though their spread may differ with it" if scatter else ""
+            raise OrchardError(f"{message}{known}; write: {offer}{more}  (or add --force to go on)")
         notes.append(f"{message[0].upper()}{message[1:]}; fitted all the same because of --force.")
     return notes
 
@@ -267,8 +268,7 @@ def _scatter(design: Design, position: int, rest: tuple[tree.Term, ...], term: t
     each = design.sentence.each[position]
     if design.family != "gaussian" or term.outcome is not None or len(each.terms) == len(rest) or each.vary:
         return ""
-    offer = with_clause(design.sentence, position, rest, vary=(term,)).source
-    return f"if their spread differs with {term}: {offer}; "
+    return with_clause(design.sentence, position, rest, vary=(term,)).source
 
 
 def rows_of_term(design: Design, term: tree.Term) -> Any:
