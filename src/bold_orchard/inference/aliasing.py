@@ -2,15 +2,20 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 import numpy as np
+from numpy.typing import NDArray
 
 from bold_orchard.crossproducts.stages import CrossProducts
 from bold_orchard.design.design import Design
 from bold_orchard.errors import shown
 from bold_orchard.results.parts import within
 
+Array = NDArray[Any]
 NEARLY = 1e-5  # of a column's length that is its own, below which coefficients lose more than five digits
-NOTHING = 1e-9  # of the largest value of a column
+NOTHING = 1e-9  # of a column's length
+ROWS = 100_000  # taken together
 MOST_SAID = 3  # columns of which another is made, in words
 
 
@@ -35,23 +40,41 @@ def alias_notes(design: Design, products: CrossProducts) -> list[str]:
 
 def _combination(design: Design, name: str, kept: set[int]) -> str:
     """What a column is of at most MOST_SAID estimated ones, in words; nothing where it is no plain sum of so few."""
-    columns = [design.fixed.values[i] for i in sorted(kept)]
-    own = design.fixed.values[design.fixed.names.index(name)]
-    size = [float(np.abs(c).max()) or 1.0 for c in (*columns, own)]
-    scaled = np.column_stack([c / s for c, s in zip(columns, size)])
-    weights, *_ = np.linalg.lstsq(scaled, own / size[-1], rcond=None)
-    names = [design.fixed.names[i] for i in sorted(kept)]
-    parts = [(w * size[-1] / s, n) for w, s, n in zip(weights, size, names) if abs(w) > NOTHING]
-    off = float(np.abs(own / size[-1] - scaled @ np.where(np.abs(weights) > NOTHING, weights, 0.0)).max())
-    if not 0 < len(parts) <= MOST_SAID or off > NOTHING:
+    order = sorted(kept)
+    columns, own = [design.fixed.values[i] for i in order], design.fixed.values[design.fixed.names.index(name)]
+    size, own_size = np.array([np.abs(c).max() or 1.0 for c in columns]), float(np.abs(own).max()) or 1.0
+    triangle: Array = np.zeros((0, len(order) + 1))
+    for at in range(0, len(own), ROWS):  # a run of rows at a time: what is solved has the precision of all
+        rows = [*(c[at : at + ROWS] / s for c, s in zip(columns, size)), own[at : at + ROWS] / own_size]
+        triangle = np.asarray(np.linalg.qr(np.vstack([triangle, np.column_stack(rows)]), mode="r"))
+    chosen, weights = _fewest(triangle)
+    if not 0 < len(chosen) <= MOST_SAID:
         return ""
-    said = []
-    for weight, term in parts:
-        size_of = "" if f"{abs(weight):.6g}" == "1" and term != "intercept" else f"{abs(weight):.6g}"
-        said.append(
-            f"{'-' if weight < 0 else '+'} {size_of} {'' if term == 'intercept' else term}".replace("  ", " ").strip()
-        )
-    return " ".join(said).removeprefix("+ ")
+    parts = [(w * own_size / size[k], order[k]) for k, w in zip(chosen, weights)]
+    words = [_times(weight, design.fixed.names[i]) for weight, i in sorted(parts, key=lambda p: p[0] < 0)]
+    return " ".join(words).removeprefix("+ ")
+
+
+def _fewest(triangle: Array) -> tuple[list[int], Array]:
+    """Columns (and their weights) of which the last one is made, left out from the smallest on while the rest still makes it; none
+    where all together do not."""
+    chosen = list(range(triangle.shape[1] - 1))
+    kept: tuple[list[int], Array] = ([], np.zeros(0))
+    while chosen:
+        weights = np.linalg.lstsq(triangle[:, chosen], triangle[:, -1], rcond=None)[0]
+        off = np.linalg.norm(triangle[:, chosen] @ weights - triangle[:, -1]) / np.linalg.norm(triangle[:, -1])
+        if off > NOTHING:
+            break
+        kept = list(chosen), weights
+        chosen.pop(int(np.argmin(np.abs(weights))))
+    return kept
+
+
+def _times(weight: float, name: str) -> str:
+    sign, size = "-" if weight < 0 else "+", f"{abs(weight):.6g}"
+    if name == "intercept":
+        return f"{sign} {size}"
+    return f"{sign} {name}" if size == "1" else f"{sign} {size} {name}"
 
 
 def _without_inner_part(design: Design, lost: list[str]) -> dict[str, str]:

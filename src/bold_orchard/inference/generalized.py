@@ -19,6 +19,7 @@ from bold_orchard.inference.distributions import p_of_t, quantile_t
 from bold_orchard.inference.separation import separated
 from bold_orchard.inference.summary import fixed_part, fixed_rows, full_covariance, number, residual_part
 from bold_orchard.inference.trouble import Trouble, trouble_of
+from bold_orchard.inference.variances.identified import levels_apart
 from bold_orchard.own_parameter import OwnParameter
 from bold_orchard.parameters.catalogue import Catalogue
 from bold_orchard.results.notes import Note
@@ -83,7 +84,7 @@ def _(model: GeneralizedModel) -> Trouble:
     named: dict[str, list[str | None]] = {
         "separation": [apart, *_coefficients_without_end(model)],
         "runs away": list(_run_away(model)),
-        "not identified": [single],
+        "not identified": [single, *(levels_apart(design, c) for c in design.clauses)],
     }
     notes = [Note(text, code) for code, texts in named.items() for text in texts if text]
     remarks = [] if (rivals := _rivals(model)) is None else [Note(rivals, "several maxima")]
@@ -98,7 +99,7 @@ def _(model: GeneralizedModel) -> Trouble:
     for own in c.family.own:
         if lost[own.place]:
             remarks.append(_at_limit(own, dict(enumerate(c.family.limits)).get(own.place)))
-    return Trouble(tuple(notes), single is None, tuple(remarks))
+    return Trouble(tuple(notes), not any(named["not identified"]), tuple(remarks))
 
 
 def _at_limit(own: OwnParameter, family: str | None) -> Note:

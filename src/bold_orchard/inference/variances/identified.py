@@ -145,13 +145,14 @@ def _never_together(design: Design) -> str:
     return f"{rows.labels[pairs[0][0]]} and {rows.labels[pairs[0][1]]}" if len(pairs) else ""
 
 
-def _levels_apart(design: Design, clause: Clause) -> str:
+def levels_apart(design: Design, clause: Clause) -> str:
     """A remedy where two effects of a clause stand in no unit together: their correlation, not their variances, is what rows lack."""
     have = np.zeros((design.units[clause.unit].size, len(clause.part.names)))
     for k, values in enumerate(clause.part.values):
         np.maximum.at(have[:, k], design.units[clause.unit].codes, values != 0)
-    pairs = np.argwhere(np.triu(have.T @ have == 0, 1))
-    if not len(pairs) or clause.structure.kind != "unstructured" or clause.wiggle:
+    pairs = np.argwhere(np.triu(have.T @ have == 0, 1) & np.outer(have.any(axis=0), have.any(axis=0)))
+    related = design.blocks[clause.block].relationship_factor is not None
+    if not len(pairs) or clause.structure.kind != "unstructured" or clause.wiggle or related:
         return ""
     one, two = (clause.part.names[k] for k in pairs[0])
     place = next(k for k, c in enumerate(design.clauses) if c is clause)
@@ -184,7 +185,7 @@ def _words(design: Design, criterion: Criterion, direction: Array) -> str:
             f"within {design.residual.unit}: exchangeable, or ar1 of a time."
         )
     residual = float(np.abs(direction[at:]).max(initial=0.0)) > IN
-    if len(found) == 1 and not residual and (remedy := _levels_apart(design, found[0])):
+    if len(found) == 1 and not residual and (remedy := levels_apart(design, found[0])):
         return remedy
     what = " and ".join([*names, *(["the residual"] if residual else [])])
     why = "several sets of values give one and the same likelihood"
