@@ -44,12 +44,12 @@ def trial(tmp_path):
     return frame
 
 
-def test_a_file_beside_the_data_is_found_and_kept(trial, orchard):
-    made = orchard("fit", "trial.csv", SENTENCE, "--save", "f")
+def test_a_file_beside_the_data_is_found_and_kept(trial, quick):
+    made = quick("fit", "trial.csv", SENTENCE, "--save", "f")
     assert "Rain (mm)" in made.out
     assert "Graft: own roots vs" in " ".join(made.out.split())
     assert "category(graft)" not in made.out.split("Average effects")[1]
-    document = orchard("show", "f", "--json").json
+    document = quick("show", "f", "--json").json
     assert document["labels"]["graft"] == {
         "label": "Graft",
         "levels": {"0": "own roots", "1": "grafted"},
@@ -66,14 +66,14 @@ def test_a_file_beside_the_data_is_found_and_kept(trial, orchard):
         ("scout", "trial.csv"),
         ("intervals", "f", "--method", "wald"),
     ):
-        page = orchard(*words).out
+        page = quick(*words).out
         assert "Rain (mm)" in page, words
         assert "Graft" in page, words
-    means = orchard("means", "f", "category(graft)", "--differences")
+    means = quick("means", "f", "category(graft)", "--differences")
     assert "own roots vs grafted" in means.out
-    raw = orchard("means", "f", "category(graft)", "--json").json
+    raw = quick("means", "f", "category(graft)", "--json").json
     assert [m["levels"] for m in raw["means"]] == [{"category(graft)": "1"}, {"category(graft)": "0"}]
-    assert orchard("draw", "f", "--kind", "effects", "--figure", "e.png").code == 0
+    assert quick("draw", "f", "--kind", "effects", "--figure", "e.png").code == 0
 
 
 def test_options_stand_above_the_file_and_go_into_a_plan(trial, orchard, tmp_path):

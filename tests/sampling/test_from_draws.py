@@ -11,7 +11,7 @@ import bold_orchard as bo
 from bold_orchard.errors import OrchardError, UsageError
 from builders import diaries, inspections
 
-MANY = {"chains": 1, "warmup": 150, "draws": 400, "seed": 3}
+MANY = {"chains": 1, "warmup": 100, "draws": 160, "seed": 3}
 MODELS = {
     "slopes": ("yield = rain + soil; each tree: intercept + rain", "diary", {}),
     "nested": (
@@ -72,8 +72,8 @@ def test_every_command_answers_from_draws(made, frames, name):
     answers += [fit.means(term, posterior=posterior)] if term else []
     for answer in answers:
         d = answer.to_dict()
-        assert d["posterior"] == {"file": name, "chains": 1, "draws": 400}
-        assert "400 draws of the posterior" in str(answer)
+        assert d["posterior"] == {"file": name, "chains": 1, "draws": MANY["draws"]}
+        assert f"{MANY['draws']} draws of the posterior" in str(answer)
         assert type(answer.result).from_dict(d).document == d
         assert answer.figure() is not None
 
@@ -132,7 +132,7 @@ def test_chances_of_grades(made):
     base = next(m for m in d["means"] if m["levels"] == {"spray": fit.core.design.table.labels("spray").texts[0]})
     known = [k for k in draws if k.startswith("spray[")]
     eta = eta + (draws[f"spray[{base['levels']['spray']}]"] if f"spray[{base['levels']['spray']}]" in known else 0.0)
-    below = np.vstack([np.zeros(400), special.expit(cuts - eta), np.ones(400)])
+    below = np.vstack([np.zeros(MANY["draws"]), special.expit(cuts - eta), np.ones(MANY["draws"])])
     for values, row in zip(np.diff(below, axis=0), base["chances"]):
         told(values, row, "chance", "se", "ci")
     assert sum(c["chance"] for c in base["chances"]) == pytest.approx(1.0)
@@ -186,7 +186,7 @@ def test_what_is_left_out_is_said(made, monkeypatch):
     fit, posterior, _ = made("slopes")
     monkeypatch.setattr(predictions, "MOST_DRAWS", 100)
     some = fit.predict(posterior=posterior).to_dict()
-    assert "100 of the 400 draws, evenly spaced" in some["notes"][0] and some["posterior"]["draws"] == 100
+    assert f"100 of the {MANY['draws']} draws, evenly spaced" in some["notes"][0] and some["posterior"]["draws"] == 100
     monkeypatch.setattr(groups, "MOST_RANKED", 10)
     d = fit.groups(posterior=posterior).to_dict()
     assert "places have no intervals" in d["notes"][0] and "rank_ci" not in d["groups"][0]["rows"][0]
@@ -229,7 +229,8 @@ def test_components_stand_where_those_of_the_likelihood_do(made, name):
         assert 0.0 <= d["r2"][f"{which}_ci"][0] <= d["r2"][which] <= d["r2"][f"{which}_ci"][1] <= 1.0
 
 
-@pytest.mark.parametrize("name", ["slopes", "vary", "ar1", "trials", "counts", "grades"])
+@pytest.mark.few(4)
+@pytest.mark.parametrize("name", ["slopes", "ar1", "trials", "vary", "counts", "grades"])
 def test_shares_at_one_draw_are_those_of_a_fit_with_these_values(made, name):
     """Every draw put at the likelihood's estimates: ICC and R squared are then the likelihood's own, to rounding."""
     fit, _posterior, draws = made(name)
@@ -371,7 +372,7 @@ def test_what_cannot_be_answered_is_refused_in_a_line(made, tmp_path):
     bare.to_csv(tmp_path / "bare.csv", index=False)
     with pytest.raises(OrchardError, match="holds no effects of units"):
         fit.groups(posterior=str(tmp_path / "bare.csv"))
-    assert fit.means("soil", posterior=str(tmp_path / "bare.csv")).to_dict()["posterior"]["draws"] == 400
+    assert fit.means("soil", posterior=str(tmp_path / "bare.csv")).to_dict()["posterior"]["draws"] == MANY["draws"]
     few = pd.DataFrame(draws).iloc[:9]
     few.to_csv(tmp_path / "few.csv", index=False)
     with pytest.raises(OrchardError, match="holds 9 draws"):
@@ -388,7 +389,7 @@ def test_what_cannot_be_answered_is_refused_in_a_line(made, tmp_path):
 def test_chains_that_do_not_agree_are_told(made, tmp_path):
     fit, _, draws = made("slopes")
     apart = pd.DataFrame(draws)
-    apart["chain"] = np.repeat([1, 2], 200)
+    apart["chain"] = np.repeat([1, 2], MANY["draws"] // 2)
     apart["rain"] = apart["rain"] + 5.0 * (apart["chain"] == 2)
     apart.to_parquet(tmp_path / "apart.parquet")
     answer = fit.means("soil", posterior=str(tmp_path / "apart.parquet"))
