@@ -62,7 +62,7 @@ def test_json_stands_alone_and_csv_holds_the_table(saved, command):
     assert list(saved.folder.glob(".*")) == []
 
 
-@pytest.mark.few(7)
+@pytest.mark.few(3)
 @pytest.mark.parametrize("command", COMMANDS, ids=lambda c: c[0])
 def test_the_same_words_twice_give_the_same_bytes(saved, command):
     assert saved(*command, "--json").out == saved(*command, "--json").out

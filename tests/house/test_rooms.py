@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import ast
+import functools
 import re
 import subprocess
 import sys
@@ -26,13 +27,15 @@ def room_of(path):
     return path.relative_to(ROOT).parts[0].removesuffix(".py")
 
 
+@functools.cache
 def imports(path):
+    names = []
     for node in ast.walk(ast.parse(path.read_text())):
         if isinstance(node, ast.Import):
-            yield from (a.name for a in node.names)
+            names += [a.name for a in node.names]
         elif isinstance(node, ast.ImportFrom):
-            yield node.module or ""
-            yield from (f"{node.module}.{a.name}" for a in node.names)
+            names += [node.module or "", *(f"{node.module}.{a.name}" for a in node.names)]
+    return names
 
 
 def arrows(path):
