@@ -57,6 +57,7 @@ def fitted(sentence, family=None):
     return fit(sentence, Table(frame, "t", len(frame)), Settings(options=Options(family=family)))
 
 
+@pytest.mark.few(6)
 @pytest.mark.parametrize(("sentence", "family"), CASES)
 def test_everything_stands_once_and_is_explained(sentence, family):
     made = fitted(sentence, family)

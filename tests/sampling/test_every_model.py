@@ -115,6 +115,7 @@ def test_every_law_that_is_listed_can_be_typed(frames, name):
         priors_of(made, read_priors(["nowhere = normal(0, 1)"]))
 
 
+@pytest.mark.few(8)
 @pytest.mark.parametrize("name", DIARY | OTHER)
 def test_its_prior_alone(fitted, name):
     made = fitted(name).sample(prior_only=True, chains=2, draws=40, seed=1)
