@@ -121,7 +121,7 @@ def _is_fit(name: str) -> bool:
 
 
 def output_options(parser: argparse.ArgumentParser, idle: Collection[str] = ()) -> None:
-    """Options of every command; those that mean nothing to this one (``idle``) are not offered, though a script may give them."""
+    """Options of every command; those that mean nothing to this one (``idle``) are not offered, though taken."""
 
     def offered(option: str, text: str) -> str:
         return argparse.SUPPRESS if option in idle else text

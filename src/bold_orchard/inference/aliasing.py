@@ -56,8 +56,10 @@ def _combination(design: Design, name: str, kept: set[int]) -> str:
 
 
 def _fewest(triangle: Array) -> tuple[list[int], Array]:
-    """Columns (and their weights) of which the last one is made, left out from the smallest on while the rest still makes it; none
-    where all together do not."""
+    """Columns (and their weights) of which the last one is made, the smallest left out while the rest still makes it.
+
+    None where all together do not.
+    """
     chosen = list(range(triangle.shape[1] - 1))
     kept: tuple[list[int], Array] = ([], np.zeros(0))
     while chosen:

@@ -22,8 +22,10 @@ def with_clause(
     structure: str | None = None,
     vary: tuple[tree.Term, ...] | None = None,
 ) -> tree.Sentence:
-    """Other terms in the each clause number ``position``, and another structure or other terms under `vary with` if given; no terms
-    drop the clause."""
+    """Other terms in the each clause number ``position``, and another structure or terms under `vary with` if given.
+
+    No terms drop the clause.
+    """
     each = list(sentence.each)
     if terms:
         kept = each[position].structure if structure is None else tree.Structure(structure)

@@ -146,7 +146,7 @@ def _never_together(design: Design) -> str:
 
 
 def levels_apart(design: Design, clause: Clause) -> str:
-    """A remedy where two effects of a clause stand in no unit together: their correlation, not their variances, is what rows lack."""
+    """A remedy where two effects of a clause stand in no unit together, so that rows tell no correlation of them."""
     have = np.zeros((design.units[clause.unit].size, len(clause.part.names)))
     for k, values in enumerate(clause.part.values):
         np.maximum.at(have[:, k], design.units[clause.unit].codes, values != 0)
