@@ -45,6 +45,13 @@ def derivatives(fit, frame):
         same = (
             frame[part["group"]].astype(str).to_numpy()[:, None] == frame[part["group"]].astype(str).to_numpy()
         ).astype(float)
+        if "vary" in part:
+            yes, at, c = (frame["spray"] == "yes").to_numpy(float), len(first), part["vary"][0]["estimate"]
+            z = z * np.exp(c * yes)[:, None]
+            whole, x = (z @ np.array(part["covariance"]) @ z.T) * same, yes[:, None] + yes
+            first += [2 * whole, x * whole]
+            second |= {(at, at): 4 * whole, (at, at + 1): 2 * x * whole, (at + 1, at + 1): x * x * whole}
+            continue
         for a in range(z.shape[1]):
             for b in range(a + 1):
                 e = np.zeros((z.shape[1],) * 2)
@@ -92,6 +99,8 @@ def by_the_paper(fit, frame, rows):
     v = residual(frame, d["residual"]["unit"], d["residual"])
     for clause, part in zip(fit.core.design.clauses, d["random"]):
         z = np.column_stack(clause.part.values)
+        for row in part.get("vary", []):
+            z = z * np.exp(row["estimate"] * (frame["spray"] == "yes").to_numpy(float))[:, None]
         names = frame[part["group"]].astype(str).to_numpy()
         v = v + (z @ np.array(part["covariance"]) @ z.T) * (names[:, None] == names)
     vi = np.linalg.inv(v)
@@ -133,10 +142,16 @@ SENTENCES = [
 ]
 
 
+VARIED = [
+    "yield = rain + soil; each tree (vary with spray): intercept",
+    "yield = rain + soil; each orchard: intercept; each tree (vary with spray): intercept; spread = soil",
+]
+
+
 @pytest.mark.few(3)
-@pytest.mark.parametrize("sentence", SENTENCES)
+@pytest.mark.parametrize("sentence", [VARIED[0], *SENTENCES, VARIED[1]])
 def test_it_is_the_paper_s(sentence):
-    frame = frame_of()
+    frame = frame_of(*((5, 90) if sentence in VARIED else ()))
     fit = bo.fit(sentence, frame, df="kenward-roger")
     assert fit.converged
     if fit.result.convergence.boundary:
@@ -166,6 +181,28 @@ def test_a_trial_with_visits_and_dropout():
     assert all(a.se >= b.se - 1e-9 for a, b in zip(fit.result.fixed, plain.result.fixed))
 
 
+@pytest.mark.parametrize("terms", ["intercept", "intercept + week", "intercept + sun"])
+def test_sds_that_vary_answer_the_same_however_columns_are_coded(terms):
+    """Another zero and unit of the column that SDs depend on, another origin of a slope: one model, one test."""
+    frame = frame_of(5, trees=90)
+    tree = frame["tree"].str[1:].astype(int)
+    frame = frame.assign(age=tree % 7, sun=np.random.default_rng(1).normal(size=len(frame)))
+    frame["yield"] += (
+        np.exp(0.3 * frame["age"]) * np.random.default_rng(2).normal(size=90)[tree] * (1 + 0.5 * frame["week"]) / 2
+    )
+    frame["yield"] += np.random.default_rng(3).normal(size=90)[tree] * frame["sun"]
+    sentence = f"yield = rain + soil + sun + week; each tree (vary with age): {terms}"
+    one = bo.fit(sentence, frame, df="kenward-roger")
+    assert one.converged and not one.result.convergence.boundary
+    other = frame.assign(age=10 * (frame["age"] - 3), week=2 * frame["week"] + 7, sun=(frame["sun"] - 5) / 3)
+    two = bo.fit(sentence, other, df="kenward-roger")
+    at = [r.term for r in one.result.fixed].index("rain")
+    a, b = one.result.fixed[at], two.result.fixed[at]
+    assert (b.se, b.df) == (pytest.approx(a.se, rel=1e-5), pytest.approx(a.df, rel=1e-4))
+    for x, y in zip(one.terms().to_dict()["tests"], two.terms().to_dict()["tests"]):
+        assert (y["value"], y["den_df"]) == (pytest.approx(x["value"], rel=1e-4), pytest.approx(x["den_df"], rel=1e-4))
+
+
 def test_names_of_levels_and_rows_in_any_order():
     frame = frame_of()
     other = frame.sample(frac=1, random_state=1).assign(tree=lambda f: "z" + f["tree"])
@@ -178,12 +215,11 @@ def test_what_it_cannot_serve(monkeypatch):
     from bold_orchard.inference.coefficients import kenward_roger_beyond
 
     frame = frame_of()
-    with pytest.raises(UsageError, match="vary with"):
-        bo.fit(
-            "yield = rain; each orchard (vary with spray2): intercept",
-            frame.assign(spray2=frame["orchard"] % 2),
-            df="kenward-roger",
-        )
+    near_zero = (
+        "yield = rain + soil; each orchard: intercept; each tree (vary with spray): intercept; within tree: ar1(week)"
+    )
+    with pytest.raises(UsageError, match="negative variances; leave the columns out"):
+        bo.fit(near_zero, frame_of(trees=40), df="kenward-roger")
     monkeypatch.setattr(kenward_roger_beyond, "MOST_TOGETHER", 20)
     with pytest.raises(UsageError, match="hang together"):
         bo.fit("yield = rain; each season: intercept; within tree: ar1(week)", frame, df="kenward-roger")

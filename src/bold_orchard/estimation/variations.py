@@ -1,7 +1,7 @@
 """How the covariance of some rows changes with the parameters as they are reported: its first and second derivatives, written out.
 
 Variances and covariances of effects and of occasions, in which V is linear; the residual variance with what its structure reports
-(rho, range), by differences; where the residual SD depends on columns the logarithm of that of the baseline and the coefficients.
+(rho, range), by differences; where an SD depends on columns the logarithm of that of the baseline and the coefficients.
 """
 
 from __future__ import annotations
@@ -13,6 +13,8 @@ from typing import Any
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.sparse import csr_array
+from scipy.sparse.csgraph import connected_components
 
 from bold_orchard.design.design import Design
 from bold_orchard.estimation.assumed import Assumed
@@ -32,33 +34,113 @@ class Variation:
     second: dict[tuple[int, int], Array]
 
 
+@dataclass(frozen=True)
+class Scale:
+    """The parameters of the covariance of one clause's effects.
+
+    ``moves`` (m, k, k) its derivatives; ``logs`` runs (first, end) of parameters of which the first is the logarithm of an overall SD.
+    """
+
+    clause: int
+    moves: Array
+    logs: tuple[tuple[int, int], ...]
+
+
 Residuals = tuple[list[Array], dict[tuple[int, int], Array]]
 
 
 def variation(
-    design: Design, assumed: Assumed, structures: list[Any], sizes: list[float], known: dict[bytes, Residuals]
+    design: Design, assumed: Assumed, scales: list[Scale], sizes: list[float], known: dict[bytes, Residuals]
 ) -> Variation:
-    """Of V over the rows of a design; ``structures`` of every block's effects, ``sizes`` of the steps in each residual parameter, 0 where it
-    stands at an edge and is none. ``known`` keeps what was made for rows that stand alike."""
-    first = [*_of_effects(design, structures)]
+    """Of V over the rows of a design; ``scales`` of the effects' covariances over all rows, ``sizes`` of the steps in each residual
+    parameter, 0 where it stands at an edge and is none. ``known`` keeps what was made for rows that stand alike."""
+    first, second = _of_effects(design, assumed, scales)
     key = _standing(design)
     if key not in known:
         known[key] = _of_residuals(design, assumed, sizes)
     own, pairs = known[key]
     at = len(first)
-    return Variation(np.array([*first, *own]), {(a + at, b + at): v for (a, b), v in pairs.items()})
+    return Variation(np.array([*first, *own]), second | {(a + at, b + at): v for (a, b), v in pairs.items()})
 
 
-def _of_effects(design: Design, structures: list[Any]) -> Iterator[Array]:
-    for f, (block, structure) in enumerate(zip(design.blocks, structures)):
-        z = np.zeros((len(design.y), structure.size))
-        for clause in design.clauses:
-            if clause.block == f:
-                z[:, clause.columns] = np.column_stack(clause.part.values)
+def effect_scales(design: Design, assumed: Assumed, structures: list[Any]) -> list[Scale]:
+    """The parameters of every clause's covariance; ``structures`` of every block."""
+    out = []
+    for i, clause in enumerate(design.clauses):
+        directions = structures[clause.block].directions[:, clause.columns, clause.columns]
+        directions = directions[np.abs(directions).max(axis=(1, 2), initial=0.0) > 0]
+        if clause.vary is None:
+            out.append(Scale(i, directions, ()))
+            continue
+        g, z = assumed.covariances[clause.block][clause.columns, clause.columns], np.column_stack(clause.part.values)
+        made: list[Array] = []
+        logs: list[tuple[int, int]] = []
+        for own in _hanging_together(directions):
+            moves, logged = _from_overall(directions[own], g, z.T @ z)
+            if logged:
+                logs.append((len(made), len(made) + len(moves)))
+            made += moves
+        out.append(Scale(i, np.array(made), tuple(logs)))
+    return out
+
+
+def _hanging_together(directions: Array) -> list[NDArray[np.intp]]:
+    """Sets of directions that share a term with each other, and with no other."""
+    terms = np.abs(directions).max(axis=1) > 0
+    label = connected_components(csr_array(terms @ terms.T), directed=False)[1]
+    return [np.flatnonzero(label == k) for k in range(label.max() + 1)]
+
+
+def _from_overall(directions: Array, g: Array, within: Array) -> tuple[list[Array], bool]:
+    """Moves of a covariance (k, k) in the logarithm of its overall SD, that of what it adds to a row on average, and then those
+    that leave this as it is; plain directions, and False, of one that is zero.
+
+    Neither depends on where a column that the SD depends on has its zero, nor on how the terms are coded.
+    """
+    here = np.abs(directions).max(axis=0) > 0
+    g = np.where(here, g, 0.0)
+    size = float(np.sum(g * within))
+    if not size > 0:
+        return list(directions), False
+    sizes = np.einsum("kij,ij->k", directions, within)
+    share = np.linalg.lstsq(directions.reshape(len(directions), -1).T, g.ravel(), rcond=None)[0]
+    dropped = int(np.argmax(share * sizes))
+    rest = [d - s / size * g for k, (d, s) in enumerate(zip(directions, sizes)) if k != dropped]
+    return [2.0 * g, *rest], True
+
+
+def _of_effects(
+    design: Design, assumed: Assumed, scales: list[Scale]
+) -> tuple[list[Array], dict[tuple[int, int], Array]]:
+    firsts: list[Array] = []
+    seconds: dict[tuple[int, int], Array] = {}
+    for scale in scales:
+        clause = design.clauses[scale.clause]
+        block, z = design.blocks[clause.block], np.column_stack(clause.part.values)
         codes, mix = block.unit.codes, block.relationship_factor
         alike = (codes[:, None] == codes[None, :]).astype(float) if mix is None else (mix @ mix.T)[np.ix_(codes, codes)]
-        for direction in structure.directions:
-            yield (z @ direction @ z.T) * alike
+        columns = () if clause.vary is None else clause.vary.values
+        if columns:
+            z = z * np.exp(sum(a * v for a, v in zip(assumed.vary[scale.clause], columns)))[:, None]
+        start = len(firsts)
+        firsts += [(z @ move @ z.T) * alike for move in scale.moves]
+        for low, high in scale.logs:
+            seconds |= {(start + low, start + k): 2.0 * firsts[start + k] for k in range(low, high)}
+        whole, end = (z @ assumed.covariances[clause.block][clause.columns, clause.columns] @ z.T) * alike, len(firsts)
+        _grow(firsts, seconds, [np.add.outer(v, v) for v in columns], whole, range(start, end))
+    return firsts, seconds
+
+
+def _grow(
+    firsts: list[Array], seconds: dict[tuple[int, int], Array], sums: list[Array], whole: Array, own: range
+) -> None:
+    """Append the coefficients of the columns that an SD depends on: ``sums`` (n, n) of each column over pairs of rows, ``whole`` what
+    they scale, ``own`` the parameters of it."""
+    for k, x in enumerate(sums):
+        at = len(firsts)
+        seconds |= {(i, at): x * firsts[i] for i in own}
+        seconds |= {(at - k + j, at): sums[j] * x * whole for j in range(k + 1)}
+        firsts.append(x * whole)
 
 
 def _standing(design: Design) -> bytes:
@@ -91,11 +173,7 @@ def _of_residuals(design: Design, assumed: Assumed, sizes: list[float]) -> Resid
             seconds[k, k] = _difference(design, assumed, {i: sizes[i]}, SECOND) / sizes[i] ** 2
         for (k, i), (m, j) in itertools.combinations(enumerate(places, start=1), 2):
             seconds[k, m] = _mixed(design, assumed, i, j, sizes)
-    for x in sums:
-        at = len(firsts)
-        seconds |= {(k, at): x * firsts[k] for k in range(at)}
-        firsts.append(x * r)
-        seconds[at, at] = x * x * r
+    _grow(firsts, seconds, sums, r, range(len(firsts)))
     return firsts, seconds
 
 

@@ -87,10 +87,6 @@ def check_reach(criterion: Criterion) -> None:
     """Raise UsageError when the method is asked of a fit that it cannot serve."""
     if not criterion.reml:
         raise UsageError("--df kenward-roger rests on REML; fit with --method reml, or use --df satterthwaite")
-    if criterion.vary is not None:
-        raise UsageError(
-            "--df kenward-roger is not made for effects whose SD depends on columns (vary with); use --df satterthwaite"
-        )
     if not criterion.linear:
         return
     width = widest(criterion.products)

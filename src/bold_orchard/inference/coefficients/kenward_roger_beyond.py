@@ -1,4 +1,4 @@
-"""Kenward and Roger's adjustment where residuals are correlated or spread, by matrices of the rows that hang together."""
+"""Kenward and Roger's adjustment where residuals are correlated or SDs depend on columns, by matrices of the rows that hang together."""
 
 from __future__ import annotations
 
@@ -17,7 +17,7 @@ from bold_orchard.errors import UsageError
 from bold_orchard.estimation.assumed import Assumed, assumed_of
 from bold_orchard.estimation.dense import effects_covariance, residual_covariance
 from bold_orchard.estimation.gaussian import GaussianModel
-from bold_orchard.estimation.variations import STEP, variation
+from bold_orchard.estimation.variations import STEP, effect_scales, variation
 from bold_orchard.inference.coefficients.kenward_roger import KenwardRoger
 from bold_orchard.likelihood.expected_information import Moments
 
@@ -53,7 +53,7 @@ class BeyondLinear(KenwardRoger):
         first: Any = 0.0
         second: Any = 0.0
         bends: Any = 0.0
-        steps = self._steps(assumed)
+        steps, scales = self._steps(assumed), effect_scales(design, assumed, self.e.criterion.structures)
         known: dict[bytes, Any] = {}
         for rows in self.clusters:
             if (
@@ -63,7 +63,7 @@ class BeyondLinear(KenwardRoger):
             part = some_rows(design, rows)
             v = effects_covariance(part, assumed) + residual_covariance(part, assumed)
             made, inverse, own = (
-                variation(part, assumed, self.e.criterion.structures, steps, known),
+                variation(part, assumed, scales, steps, known),
                 np.linalg.inv(v),
                 x[rows],
             )
@@ -92,10 +92,20 @@ class BeyondLinear(KenwardRoger):
 
     @cached_property
     def _adjusted(self) -> Array:
-        """Phi + 2 Phi {sum W_ij (Q_ij - P_i Phi P_j - R_ij / 4)} Phi."""
+        """Phi + 2 Phi {sum W_ij (Q_ij - P_i Phi P_j - R_ij / 4)} Phi.
+
+        Raises UsageError where that is no covariance, as the second order of a logarithm is not beside an SD of hardly more than zero.
+        """
         m = self.moments
         inner = np.einsum("ij,ijpq->pq", self.variances, self._made[1], optimize=True)
-        return np.asarray(super()._adjusted - 0.5 * m.phi @ inner @ m.phi)
+        out = np.asarray(super()._adjusted - 0.5 * m.phi @ inner @ m.phi)
+        scale = np.sqrt(np.diag(m.phi))
+        if len(out) and not np.linalg.eigvalsh(out / np.outer(scale, scale))[0] > 0:
+            raise UsageError(
+                "--df kenward-roger fails here: the SDs that depend on columns are known too badly for its adjustment, which gives negative "
+                "variances; leave the columns out, or use --df satterthwaite"
+            )
+        return out
 
 
 def _at(time: Array | None, rows: NDArray[np.intp]) -> Array | None:
