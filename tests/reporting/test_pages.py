@@ -184,3 +184,19 @@ def test_names_stand_as_they_were_given(saved):
         read(saved, "fit", "harvest.csv", "yield = rain; each orchard: intercept", "--missing", "-999", "--save", name)
     page = saved("table", "[red]late", ":apple:").out.splitlines()
     assert any("[red]late" in line and ":apple:" in line for line in page), page
+
+
+@pytest.mark.parametrize("width", [60, 80, 100, 120])
+def test_what_is_too_wide_stands_in_blocks_under_whole_names(width, monkeypatch):
+    """Every label stands in every block, every figure once, and no line is wider than the page."""
+    monkeypatch.setenv("COLUMNS", str(width))
+    rows = [(f"label number {r} of ten", *(f"{r}{c}.123 (0.456)" for c in range(9))) for r in range(10)]
+    out = io.StringIO()
+    print_page(Page().table("Heading", ("", *(f"fit{c}" for c in range(9))), rows, whole_names=True), out)
+    lines = out.getvalue().splitlines()
+    assert max(map(len, lines)) <= width
+    blocks = out.getvalue().count("label number 3 of ten")
+    assert blocks > 1 and sum(line.startswith("label number 3 of ten") for line in lines) == blocks
+    for r in range(10):
+        assert [out.getvalue().count(f" {r}{c}.123 (0.456)") for c in range(9)] == [1] * 9
+    assert [line.split() for line in lines if "fit" in line][0][0] == "fit0"

@@ -3,13 +3,21 @@
 from __future__ import annotations
 
 import math
+from collections.abc import Callable
+from functools import partial
+
+ROUNDING = 1e-10  # of a standard error
+MOST_PLACES = 9  # decimals, or places before the point, at which a number is still written out
 
 
-def figure(x: float | None, digits: int = 4) -> str:
-    """``x`` to some significant digits, without exponents in the common range; an em dash for nothing."""
+def figure(x: float | None, digits: int = 4, error: float | None = None) -> str:
+    """``x`` to some significant digits, without exponents in the common range; an em dash for nothing.
+
+    0 for what is nothing but rounding beside its standard ``error``.
+    """
     if x is None:
         return "—"
-    if x == 0:
+    if abs(x) <= ROUNDING * (error or 0.0):
         return "0"
     if math.isinf(x):
         return "∞"
@@ -24,6 +32,17 @@ def fixed(x: float | None, places: int) -> str:
         return "—"
     text = f"{x:,.{places}f}"
     return text.removeprefix("-") if not any(c in "123456789" for c in text) else text
+
+
+def rounding(error: float | None, digits: int = 4) -> Callable[[float | None], str]:
+    """How a number and all that stands beside it are written: to the decimals at which its standard error has ``digits`` - 1 figures.
+
+    To ``digits`` figures where there is no error, or one that would ask for too many decimals.
+    """
+    if not error or not math.isfinite(error):
+        return partial(figure, digits=digits)
+    places = max(digits - 1, 1) - 1 - math.floor(math.log10(abs(error)))
+    return partial(figure, digits=digits) if abs(places) > MOST_PLACES else partial(fixed, places=max(places, 0))
 
 
 def p_value(p: float | None) -> str:

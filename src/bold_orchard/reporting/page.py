@@ -7,9 +7,12 @@ import shutil
 import textwrap
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import IO
+from typing import IO, TYPE_CHECKING
 
 from bold_orchard.errors import visible
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 NARROWEST, USUAL, WIDEST, PARAGRAPH = 60, 80, 120, 88  # columns: of any page, in a pipe, of tables, of running text
 # of the sixteen colours that every terminal has, magenta alone stands out from white and from black grounds alike
@@ -37,14 +40,22 @@ class Page:
         return self
 
     def table(
-        self, heading: str, columns: Sequence[str], rows: Sequence[Sequence[str]], strips: Sequence[str] = ()
+        self,
+        heading: str,
+        columns: Sequence[str],
+        rows: Sequence[Sequence[str]],
+        strips: Sequence[str] = (),
+        whole_names: bool = False,
     ) -> Page:
         """The first column is left-aligned, the others right-aligned; a column named by ``Left`` stands left.
 
-        ``strips`` end the rows where they are shown and there is room for them.
+        ``strips`` end the rows where they are shown and there is room for them; ``whole_names`` keeps the first column on one line
+        for as long as half of the page holds it.
         """
         names = tuple(type(c)(visible(c)) for c in columns)
-        self.pieces.append(Grid(visible(heading), names, [tuple(map(visible, r)) for r in rows], tuple(strips)))
+        self.pieces.append(
+            Grid(visible(heading), names, [tuple(map(visible, r)) for r in rows], tuple(strips), whole_names)
+        )
         return self
 
     def notes(self, notes: Sequence[str]) -> Page:
@@ -122,6 +133,7 @@ class Grid:
     columns: tuple[str, ...]
     rows: list[tuple[str, ...]]
     strips: tuple[str, ...] = ()
+    whole_names: bool = False
 
 
 @dataclass(frozen=True)
@@ -182,12 +194,11 @@ def _wrap(text: str, width: int, first: str = "", later: str = "") -> str:
     )  # fmt: skip
 
 
-def _print_grid(console: object, grid: Grid, strips: bool) -> None:
-    from rich.console import Console
+def _print_grid(console: Console, grid: Grid, strips: bool) -> None:
+    """A table; columns of figures for which the page has no room stand in blocks one under the other, beside the same names."""
     from rich.table import Table
     from rich.text import Text
 
-    assert isinstance(console, Console)
     if grid.heading:
         console.print(Text(grid.heading, style="bold"))
     columns = list(zip(grid.columns, *grid.rows))
@@ -195,17 +206,44 @@ def _print_grid(console: object, grid: Grid, strips: bool) -> None:
     left = [i == 0 or isinstance(name, Left) for i, name in enumerate(grid.columns)]
     needed = sum(widths) + 2 * (len(widths) - 1)
     strips = strips and any(grid.strips) and needed + 2 + max(map(len, grid.strips)) <= console.width
-    gap = 2 if needed <= console.width or sum(left) > 1 else 1
-    rigid = sum(w for w, side in zip(widths, left) if not side) + gap * (len(widths) - 1)
-    least = rigid + sum(min(w, NAMES) for w, side in zip(widths, left) if side)
-    table = Table(box=None, pad_edge=False, padding=(0, gap, 0, 0), header_style="dim")
-    for name, side, width in zip(grid.columns, left, widths):
-        if side:
-            table.add_column(name, justify="left", overflow="fold", min_width=min(width, NAMES))
+    gap = 2 if needed <= console.width or sum(left) > 1 or grid.whole_names else 1
+    least = [min(w, NAMES) if side else w for w, side in zip(widths, left)]
+    if grid.whole_names:
+        least[0] = min(widths[0], console.width // 2)
+    page = console.width
+    for k, block in enumerate(_blocks(least, left, page, gap)):
+        table = Table(box=None, pad_edge=False, padding=(0, gap, 0, 0), header_style="dim")
+        for i in block:
+            if left[i]:
+                table.add_column(grid.columns[i], justify="left", overflow="fold", min_width=least[i])
+            else:
+                table.add_column(
+                    grid.columns[i], justify="right", no_wrap=True, min_width=widths[i]
+                )  # figures are never cut
+        if strips:
+            table.add_column("", justify="left", no_wrap=True, style=STRIP)
+        for row, strip in zip(grid.rows, grid.strips if strips else [None] * len(grid.rows)):
+            table.add_row(*(Text(row[i]) for i in block), *([] if strip is None else [Text(strip)]))
+        if k:
+            console.print()
+        console.width = max(page, sum(least[i] for i in block) + gap * (len(block) - 1))
+        console.print(table)
+        console.width = page
+
+
+def _blocks(widths: list[int], left: list[bool], page: int, gap: int) -> list[list[int]]:
+    """Columns that fit beside each other; the names of the rows, which stand first and left, in every block."""
+    names = next((i for i, side in enumerate(left) if not side), len(left))
+    if sum(widths) + gap * (len(widths) - 1) <= page or names == len(left):
+        return [list(range(len(widths)))]
+    lead = sum(widths[:names]) + gap * names
+    blocks: list[list[int]] = []
+    used = 0
+    for i in range(names, len(widths)):
+        if blocks and used + gap + widths[i] <= page:
+            blocks[-1].append(i)
+            used += gap + widths[i]
         else:
-            table.add_column(name, justify="right", no_wrap=True, min_width=width)  # figures are never cut
-    if strips:
-        table.add_column("", justify="left", no_wrap=True, style=STRIP)
-    for row, strip in zip(grid.rows, grid.strips if strips else [None] * len(grid.rows)):
-        table.add_row(*(Text(cell) for cell in row), *([] if strip is None else [Text(strip)]))
-    console.print(table, width=max(console.width, least), crop=False, no_wrap=least > console.width)
+            blocks.append([*range(names), i])
+            used = lead + widths[i]
+    return blocks

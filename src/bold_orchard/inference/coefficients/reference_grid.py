@@ -70,8 +70,12 @@ class ReferenceGrid:
             name = factor.strip()
             name = name if name in self.factors else written.get(name, name)
             if name not in self.factors:
-                known = list(self.factors) or ["(no category)"]
-                raise OrchardError(unknown_name("category", name, known, f"the fixed part of '{self.fit.name}'"))
+                where = f"the fixed part of '{self.fit.name}'"
+                if name in self.means or name in self.named:
+                    raise OrchardError(
+                        f"'{name}' is a number in {where} and has a slope; for a mean of each of its values write category({name}) in the sentence"
+                    )
+                raise OrchardError(unknown_name("category", name, list(self.factors) or ["(none)"], where))
             out[name] = self.factors[name]
         return out
 

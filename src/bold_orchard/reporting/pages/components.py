@@ -63,7 +63,9 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
             c["kind"], figure(c["sd"], digits)
         )
         share = "" if c["kind"] == "parameter" else percent(c["share"])
-        rows.append((c["group"], term, figure(c["estimate"], digits), figure(c["se"], 3), interval, second, share))
+        rows.append(
+            (c["group"], term, figure(c["estimate"], digits, c["se"]), figure(c["se"], 3), interval, second, share)
+        )
     level = f"{100 * d['confidence']:g}% interval"
     page.table("Components", ("group", Left("term"), "estimate", "SD of\ndraws" if drawn else "SE", level, "SD", "share"), rows,
                [bar(c["share"]) for c in d["components"]])  # fmt: skip

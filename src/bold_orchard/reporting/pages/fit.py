@@ -71,8 +71,8 @@ def average_effects(page: Page, d: FitResult, digits: int) -> None:
     for r in d["fixed"]:
         ci = r["ci"]
         ends = f"{figure(ci[0], digits)} to {figure(ci[1], digits)}" if ci else "—"
-        rows.append((r["label"], figure(r["estimate"], digits), figure(r["se"], digits), ends,
-                     figure(r["statistic"], 3), *(() if shared else (degrees(r["df"]),)), p_value(r["p"])))  # fmt: skip
+        rows.append((r["label"], figure(r["estimate"], digits, r["se"]), figure(r["se"], digits), ends,
+                     figure(r["statistic"], 3, 1.0), *(() if shared else (degrees(r["df"]),)), p_value(r["p"])))  # fmt: skip
     sign = "z" if d["df_method"] == "normal" or dfs == {None} else "t"
     strips = [interval(r["estimate"], r["ci"]) for r in d["fixed"]]
     page.table(
@@ -148,11 +148,11 @@ def _parts(page: Page, d: FitResult, digits: int) -> None:
             rows.append(
                 (
                     r["label"],
-                    figure(r["estimate"], digits),
+                    figure(r["estimate"], digits, r["se"]),
                     figure(r["se"], digits),
                     ends,
                     times,
-                    figure(r["statistic"], 3),
+                    figure(r["statistic"], 3, 1.0),
                     p_value(r["p"]),
                 )
             )

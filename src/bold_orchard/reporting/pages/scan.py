@@ -19,7 +19,7 @@ def scan_page(d: ScanResult, digits: int = 4) -> Page:
     known = [r for r in d["rows"] if r["term"] not in (None, "intercept") and r["p_adjusted"] is not None]
     known = known or [r for r in d["rows"] if r["term"] is not None and r["p_adjusted"] is not None]
     best = sorted(known, key=lambda r: (r["p_adjusted"], r["p"]))[:SHOWN]
-    rows = [(r["outcome"], r["term"], figure(r["estimate"], digits), figure(r["se"], 3), degrees(r["df"]), p_value(r["p"]), p_value(r["p_adjusted"]))
+    rows = [(r["outcome"], r["term"], figure(r["estimate"], digits, r["se"]), figure(r["se"], 3), degrees(r["df"]), p_value(r["p"]), p_value(r["p_adjusted"]))
             for r in best]  # fmt: skip
     if rows:
         title = "All" if len(known) <= SHOWN else f"The {SHOWN} with the smallest p"

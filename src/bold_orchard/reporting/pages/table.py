@@ -17,5 +17,5 @@ def table_page(d: TableResult, digits: int = 4) -> Page:
             block = r["block"]
             rows.append((block[:1].upper() + block[1:], *("" for _ in d["columns"])))
         rows.append((f"  {r['label']}", *r["cells"]))
-    page.table(d["caption"], ("", *d["columns"]), rows)
+    page.table(d["caption"], ("", *d["columns"]), rows, whole_names=True)
     return page.list("Footnotes", d["footnotes"])

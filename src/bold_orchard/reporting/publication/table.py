@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 from typing import Any
 
 from bold_orchard.errors import UsageError, unknown_name
-from bold_orchard.reporting.numbers import degrees, figure, fixed, p_value
+from bold_orchard.reporting.numbers import degrees, figure, fixed, p_value, rounding
 from bold_orchard.reporting.publication.labels import Labels
 from bold_orchard.results.components import ComponentsResult
 from bold_orchard.results.fit import FitResult
@@ -124,11 +124,13 @@ def _cell(row: dict[str, Any], fit: FitResult, pattern: str, used: list[str], di
         return "—"
     ratio = "ratio" in used and fit.ratio_name is not None and row["term"] not in {r.term for r in fit.thresholds}
     back: Callable[[float], float] = _exp if ratio else float
-    ends = row["ci"]
-    interval = "—" if ends is None else " to ".join("—" if e is None else figure(back(e), digits) for e in ends)
+    ends, se, shown = row["ci"], row["se"], back(row["estimate"])
+    own = rounding(se, digits)
+    other = rounding(se * shown if ratio and se else se, digits)
+    interval = "—" if ends is None else " to ".join("—" if e is None else other(back(e)) for e in ends)
     made = {
-        "estimate": figure(row["estimate"], digits), "se": figure(row["se"], digits), "interval": interval, "p": p_value(row["p"]),
-        "df": degrees(row["df"]) if row["df"] is not None else "∞", "ratio": figure(back(row["estimate"]), digits),
+        "estimate": own(row["estimate"]), "se": own(se), "interval": interval, "p": p_value(row["p"]),
+        "df": degrees(row["df"]) if row["df"] is not None else "∞", "ratio": other(shown),
     }  # fmt: skip
     return re.sub(r"\b(" + "|".join(PARTS) + r")\b", lambda m: made[m[1]], pattern)
 
@@ -174,7 +176,8 @@ def _with_ends(value: float | None, ends: list[float | None] | None, digits: int
     if ends is None or None in ends:
         return figure(value, digits)
     low, high = (max(e, 0.0) ** 0.5 if square else e for e in ends if e is not None)
-    return f"{figure(value, digits)} [{figure(low, max(digits - 1, 1))}, {figure(high, max(digits - 1, 1))}]"
+    text = rounding((high - low) / 4, digits)
+    return f"{text(value)} [{text(low)}, {text(high)}]"
 
 
 def _figures(fits: Sequence[Entry], labels: Labels, digits: int) -> list[TableRow]:
@@ -204,7 +207,9 @@ def _figures(fits: Sequence[Entry], labels: Labels, digits: int) -> list[TableRo
 def _footnotes(fits: Sequence[Entry], headings: list[str], pattern: str, used: list[str], labels: Labels) -> list[str]:
     """What the cells are, how the fits were made, and what the intercept stands at."""
     out = [
-        f"Cells of average effects: {' '.join(pattern.split())}." if used != ["estimate"] else "Cells are estimates."
+        f"Cells of average effects: {' '.join(pattern.split())}, all to the decimals of the standard error."
+        if used != ["estimate"]
+        else "Cells are estimates."
     ]
     level = f"{100 * fits[0][0]['confidence']:g}%"
     if "interval" in used:
