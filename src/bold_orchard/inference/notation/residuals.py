@@ -25,6 +25,7 @@ def residual_lines(
     variance = number(made["variance"], digits) if estimates and not spread else r"\sigma^{2}"
     weight = f" / {upright(str(fit.settings.options.weights))}_{{{s}}}" if fit.settings.options.weights else ""
     if spread:
+        where[f"\\sigma_{{{s}}}"] = "the residual SD of a row"
         lines = [
             (e, f"\\sim \\mathcal{{N}}(0, \\sigma_{{{s}}}^{{2}}{weight})"),
             _spread(fit, at, where, estimates, digits, scatter),
@@ -36,6 +37,9 @@ def residual_lines(
     if residual.kind == "independent":
         return lines
     rows = f"\\operatorname{{Cov}}({e}, {other})"
+    where[other] = f"the residual of another row of the same {residual.unit}"
+    if spread and not (residual.by or residual.by_occasion):
+        where[f"\\sigma_{{{ROW}'{s[1:]}}}"] = "its SD"
     of_level = f", for each level of {residual.by} its own ({', '.join(residual.levels)})" if residual.by else ""
     if residual.by_occasion:
         where[r"\Sigma_{tt'}"] = (

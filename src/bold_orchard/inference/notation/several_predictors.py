@@ -39,6 +39,11 @@ class SeveralWriter(Writer):
                     law, row = law.replace(symbol, r"\sigma_{@}^{2}"), r"\sigma_{@}"
                 else:
                     law = law.replace(symbol, row)
+                what = {
+                    "zeros": "the probability of a zero, ",
+                    "spread": "the root of " if row == r"\sigma_{@}" else "",
+                }[part.name]
+                self.where[row.replace("@", s)] = f"{what}{own.meaning}, in a row"
                 link = r"\operatorname{logit}" if part.link == "logit" else r"\log"
                 lefts[part.name] = f"{'-' if falls else ''}{link} {row}"
         lines = [(f"{y}_{{{s}}}", f"\\sim {law.replace('@', s)}")]

@@ -238,6 +238,35 @@ class Writer:
             return [(left.replace("@", s), eta)]
         return [(f"{y}", f"\\sim {law.replace('@', s)}"), (left.replace("@", s), eta)]
 
+    def tell_outcome(self) -> None:
+        """What the outcome of a row and its mean are, which are no coefficient and no effect."""
+        design, kind, s = self.fit.design, self.fit.design.kind, self.at.row
+        levels, given = (
+            list(map(str, design.levels)),
+            f"given the {'effects of its units' if self.clauses else 'columns'}",
+        )
+        y = upright(
+            self.words.columns(design.outcome.split(" of ")[0] if design.trials is not None else design.outcome)
+        )
+        outcome = "the outcome of a row"
+        if design.trials is not None:
+            outcome = f"the successes among the {self.words.columns(design.outcome.split(' of ')[1])} of a row"
+        elif levels and len(levels) > 2:
+            outcome = f"the {'grade' if design.graded else 'level'} of a row: {', '.join(levels)}"
+        elif levels:
+            outcome = f"1 where a row has {levels[-1]}, 0 where {levels[0]}"
+        elif kind.measure == "counts":
+            outcome = "the count of a row"
+        self.where[f"{y}_{{{s}}}"] = outcome
+        if design.additive or design.graded:
+            return
+        mean = f"the {self.fit.model.family.describes.removesuffix(',')}, in a row {given}"
+        if kind.chances:
+            mean = f"the probability of {'a success' if len(levels) < 2 else levels[-1]} in a row, {given}"
+        if len(levels) > 2:
+            mean = f"the probabilities of the levels in a row, {given}"
+        self.where[f"\\mu_{{{s}}}"] = mean
+
     def combined(self) -> list[tuple[str, str]]:
         parts = self.plain(list(self.fixed))
         for clause in self.clauses:
@@ -246,6 +275,7 @@ class Writer:
         return self.outcome([*parts, *self.bends()])
 
     def document(self) -> EquationsResult:
+        self.tell_outcome()
         combined = self.combined()  # first, so that the averages are explained before what they make up
         levels = [("rows", [*self.rows_level(), *self.family_lines()])]
         for unit in self.at.units:

@@ -61,7 +61,7 @@ def _means_of(page: Page, d: MeansResult, digits: int, drawn: bool, differences:
     rows = [
         (
             *(_levels(m, digits) or ["all rows"]),
-            figure(m["mean"], digits),
+            figure(m["mean"], digits, m["se"]),
             figure(m["se"], 3),
             _interval(m["ci"], digits),
             *(() if drawn else (degrees(m["df"]),)),
