@@ -206,6 +206,22 @@ def test_what_a_plan_cannot_mean_is_one_line_with_its_place(study, change, words
     assert not (study.folder / "plan").exists()
 
 
+@pytest.mark.parametrize(("change", "code", "words"), [
+    (('file = "harvest.csv"', 'file = "harvst.csv"'), 3, "line 4: 'empty': there is no file harvst.csv; did you mean harvest.csv?"),
+    (('yield = rain + pruning; each', 'yield = rain + pruning: each'), 3, "line 11: 'rain': the sentence cannot be read"),
+    (('baseline =', 'family = "gama"\nbaseline ='), 2, "line 12: 'rain': --family has no 'gama'; did you mean 'gamma'?"),
+    (('differences = true', 'digits = "many"'), 2, "line 23: 'means-rain': argument --digits: digits are a whole number"),
+    (('compare.svg', 'compare.gif'), 2, "line 17: 'compare': --figure writes .png, .svg, .pdf"),
+    (('differences = true', 'labels = "texts.toml"\ndifferences = true'), 2, "line 23: means has no 'labels'"),
+])  # fmt: skip
+def test_what_the_last_step_cannot_do_is_told_before_the_first_runs(study, change, code, words):
+    (study.folder / "plan.toml").write_text(PLAN.replace(*change))
+    before = contents(study.folder)
+    done = study("run", "plan.toml")
+    assert done.code == code and words in done.err, done.err
+    assert contents(study.folder) == before
+
+
 def test_an_option_among_the_places_of_a_command_is_none(study):
     text = '[data]\nfile = "harvest.csv"\nmissing = "-999"\n[fits.a]\nsentence = "yield = pruning; each orchard: intercept"\n'
     text += '[[steps]]\ncommand = "means"\nfit = "a"\nterm = ["pruning", "--csv=../out.csv"]\n'

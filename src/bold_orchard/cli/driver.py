@@ -31,8 +31,7 @@ def run(command: Command, args: argparse.Namespace) -> int:
 
     if command.one_fit:
         fill_in_fit(args)
-    command.prepare(args)
-    check_targets(args, command.other_files, command.forms)
+    make_ready(command, args)
     working = command.working if isinstance(command.working, str) else command.working(args)
     with Steps(working, args.quiet) as progress:
         answer = command.answer(args, progress)
@@ -57,6 +56,12 @@ def run(command: Command, args: argparse.Namespace) -> int:
         deliver(args, answer)
     command.after(args, answer)
     return command.code(args) if answer.converged else NOT_CONVERGED
+
+
+def make_ready(command: Command, args: argparse.Namespace) -> None:
+    """Refuse and complete the arguments of a command before any work is done."""
+    command.prepare(args)
+    check_targets(args, command.other_files, command.forms)
 
 
 def check_targets(args: argparse.Namespace, others: tuple[str, ...] = (), forms: tuple[str, ...] = ()) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import math
+import re
 import sys
 from collections.abc import Collection
 from pathlib import Path
@@ -22,6 +23,13 @@ class Parser(argparse.ArgumentParser):
         super().__init__(prog=prog, description=description, epilog=epilog, allow_abbrev=False)
 
     def error(self, message: str) -> Any:
+        wrong = re.fullmatch(r"argument (\S+): invalid choice: '(.*)' \(choose from (.*)\)", message)
+        if wrong is not None:
+            option, word, choices = wrong[1], wrong[2], wrong[3].replace("'", "")
+            near = nearest(word.lower(), choices.split(", "))
+            raise UsageError(
+                f"{option} has no '{word}'; " + (f"did you mean '{near}'?" if near else f"there are: {choices}")
+            )
         raise UsageError(f"{message}; see: {self.prog} --help")
 
     def parse_args(self, args: Any = None, namespace: Any = None) -> Any:

@@ -63,7 +63,7 @@ def carried_out(
     plan = read_plan(path, commands, data, cluster)
     target = (Path(into) if into else Path(path).with_suffix("")).resolve()
     with _inside(plan.folder):
-        result, code = carry_out(plan, target, Workshop(commands, perform, tell), only, check)
+        result, code = carry_out(plan, target, Workshop(commands, perform, examine, tell), only, check)
     return Answer(result), code
 
 
@@ -110,6 +110,21 @@ def perform(words: list[str]) -> tuple[int, str]:
         code = main(words)
     lines = [line for line in err.getvalue().splitlines() if line.strip()]
     return code, next((line for line in lines if line.startswith("orchard: ")), lines[0] if lines and code else "")
+
+
+def examine(words: list[str]) -> None:
+    """Raise OrchardError for what a command would refuse before it reads or works."""
+    from bold_orchard.cli.driver import make_ready
+    from bold_orchard.cli.main import parser_of
+    from bold_orchard.sentence.parse import read_sentence
+
+    module, parser = parser_of(words[0])
+    args = parser.parse_args(words[1:])
+    args.words = words[1:]
+    if getattr(args, "earlier", None) is None:  # the edit of a fit that may not be there yet
+        make_ready(module.COMMAND, args)
+    if getattr(args, "sentence", None):
+        read_sentence(args.sentence)
 
 
 @contextlib.contextmanager

@@ -104,6 +104,12 @@ def read_bytes(raw: bytes, name: str, missing: Sequence[str] = (), columns: Cont
     return replace(_read_delimited(io.BytesIO(raw), name, ".csv", missing, columns), raw=raw)
 
 
+def check_there(source: str) -> None:
+    """Raise OrchardError where a name of data, a folder or a pattern names nothing that can be read."""
+    if source != "-" and parts_of(source) is None:
+        _check_path(Path(source))
+
+
 def _check_path(path: Path) -> None:
     try:
         if path.exists() and not path.is_file():

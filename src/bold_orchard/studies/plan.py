@@ -37,7 +37,7 @@ Commands = Mapping[str, Mapping[str, Key]]
 class Step:
     """A fit or a step of a plan; ``options`` by key, ``needs`` the steps before it, ``line`` where it stands in the file.
 
-    ``made`` are the files it reads that steps before it write.
+    ``made`` are the files it reads that steps before it write; ``lines`` where its keys stand.
     """
 
     name: str
@@ -46,6 +46,7 @@ class Step:
     needs: tuple[str, ...]
     line: int
     made: tuple[str, ...] = ()
+    lines: Mapping[str, int] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -153,7 +154,12 @@ class _Reader:
             )
         self.typed("fit", made, at, 0)
         self.kept_inside(name, "fit", made, at, 0)
-        return Step(name, "fit", made, (), self.line(at, None))
+        return Step(name, "fit", made, (), self.line(at, None), (), self.lines_of(options, at, data, 0))
+
+    def lines_of(self, options: dict[str, Any], at: str, data: dict[str, Any], place: int) -> dict[str, int]:
+        """Where the keys of a step stand, those that it has from [data] there."""
+        shared = {"data" if k == "file" else k: self.line("data", k) for k in data}
+        return shared | {k.replace("_", "-"): self.line(at, k, place) for k in options}
 
     def step(self, place: int, options: Any, data: dict[str, Any], fits: list[str], before: list[Step]) -> Step:
         line = self.line("steps", None, place)
@@ -180,7 +186,8 @@ class _Reader:
         name = _name(options, command, made, [s.name for s in before])
         self.file_name(name, "steps", "name", place)
         self.kept_inside(name, command, made, "steps", place)
-        return Step(name, command, made, tuple(dict.fromkeys(needs)), line, tuple(makers))
+        lines = self.lines_of(options, "steps", data, place)
+        return Step(name, command, made, tuple(dict.fromkeys(needs)), line, tuple(makers), lines)
 
     def writes(self, step: Step) -> list[str]:
         """The files that a step names to be written."""

@@ -15,7 +15,8 @@ from typing import Any
 from bold_orchard import __version__
 from bold_orchard.data.parts import digest as digest_of
 from bold_orchard.data.parts import parts_of
-from bold_orchard.errors import OrchardError, UsageError, nearest
+from bold_orchard.data.read import check_there
+from bold_orchard.errors import OrchardError, SentenceError, UsageError, nearest
 from bold_orchard.results.run import RunResult
 from bold_orchard.storage.files import write_text
 from bold_orchard.studies.changes import changes_between, estimates_of, told
@@ -28,10 +29,12 @@ STOPPED = 130  # exit code of a step that the keyboard stopped
 
 @dataclass(frozen=True)
 class Workshop:
-    """How steps are done: ``perform`` takes a command's words and gives its exit code and its error; ``say`` tells a person."""
+    """How steps are done: ``perform`` takes a command's words and gives its exit code and its error; ``examine`` raises OrchardError for
+    what can be told to be wrong with them before anything runs; ``say`` tells a person."""
 
     commands: Commands
     perform: Callable[[list[str]], tuple[int, str]]
+    examine: Callable[[list[str]], None]
     say: Callable[[str], None] = lambda text: None
 
 
@@ -47,10 +50,13 @@ def carry_out(
 ) -> tuple[RunResult, int]:
     """Run a plan; returns its document and the exit code of the first step that failed.
 
-    Raises OrchardError for a folder that cannot be written, UsageError for a step that is not there. With ``check`` nothing is
-    run or written.
+    Raises OrchardError for a folder that cannot be written and, with the line, for files that are not there and words that no
+    command takes, before anything runs; UsageError for a step that is not there. With ``check`` nothing is run or written.
     """
     steps = _chosen(plan, only)
+    with tempfile.TemporaryDirectory() as nowhere:
+        for step in steps:
+            _examine(plan, step, shop, Path(nowhere))
     _spare_what_is_read(plan, steps, into, shop.commands)
     if not check:
         _made_folder(into)
@@ -66,6 +72,28 @@ def carry_out(
         "notes": _calls(steps) if check else [],
     })  # fmt: skip
     return result, next(iter(progress.failed.values()), 0)
+
+
+def _examine(plan: Plan, step: Step, shop: Workshop, nowhere: Path) -> None:
+    """Raise OrchardError, with the line, for what is wrong with a step before anything runs; ``nowhere`` is a folder to name files in."""
+    key, commands = "", shop.commands
+    try:
+        for key, how in commands[step.command].items():
+            if how.reads and key in step.options and str(step.options[key]) not in step.made:
+                check_there(str(step.options[key]))
+        for path in _outputs(step, nowhere, commands):
+            path.parent.mkdir(parents=True, exist_ok=True)
+        key = ""
+        shop.examine(_words(step, nowhere, commands))
+    except OrchardError as e:
+        told = str(e).replace(f"{nowhere}{os.sep}", "")
+        key = key or (
+            "sentence"
+            if isinstance(e, SentenceError)
+            else next((k for k in step.lines if re.search(rf"--{re.escape(k)}\b", told)), "")
+        )
+        place = f"{plan.path} line {step.lines.get(key, step.line)}"
+        raise (UsageError if isinstance(e, UsageError) else OrchardError)(f"{place}: '{step.name}': {told}") from None
 
 
 def _calls(steps: list[Step]) -> list[str]:
