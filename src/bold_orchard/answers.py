@@ -15,6 +15,7 @@ if TYPE_CHECKING:
     import pandas as pd
     from matplotlib.figure import Figure
 
+    from bold_orchard.reporting.figures.style import Ground
     from bold_orchard.reporting.page import Page
     from bold_orchard.wording import Wording
 
@@ -104,11 +105,38 @@ class Answer:
         """The main table as ``--csv`` writes it: rows as dictionaries, or a frame."""
         return self.result.table(**self.shows)
 
-    def figure(self) -> Figure:
-        """The command's picture (a Matplotlib figure); raises UsageError where there is nothing to draw."""
+    def figure(
+        self,
+        size: tuple[int, int] | None = None,
+        dpi: int | None = None,
+        title: str | None = None,
+        ax: Ground | None = None,
+    ) -> Figure:
+        """The command's picture, a Matplotlib figure.
+
+        Parameters
+        ----------
+        size : width and height in pixels at 100 dpi (default: 1280 by 800, more where there are many lines).
+        dpi : pixels per inch (default: 100); letters and lines grow with it.
+        title : what stands above the picture (default: what it shows, and the model).
+        ax : axes of your own, for a picture of one panel, or a figure or subfigure, for any; its own size and dpi hold.
+
+        Returns
+        -------
+        The figure that was drawn, or that ``ax`` belongs to.
+
+        Raises
+        ------
+        UsageError : there is nothing to draw, or one pair of axes is given for several panels.
+        """
+        from bold_orchard.reporting.figures.style import shaped, styled, titled
         from bold_orchard.reporting.views import figure_of
 
-        return figure_of(self.shown, **self.draws)
+        made = figure_of(self.shown, ax, **self.draws)
+        with styled():
+            if title is not None:
+                titled(made if ax is None else ax, title)
+            return shaped(made, size, dpi) if ax is None else made
 
     def save(self, name: str | Path, digits: int = 4) -> Path:
         """Write what is printed (.txt, .md, .html, .docx, .tex), the contract (.json), the main table (.csv) or the picture (.png, .svg, .pdf)."""

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from matplotlib.figure import Figure
 
     from bold_orchard.data.pieces import Pieces
+    from bold_orchard.reporting.figures.style import Ground
     from bold_orchard.wording import Wording
 
 
@@ -146,8 +147,15 @@ class Fitted:
     def to_frame(self) -> pd.DataFrame:
         return self.coefficients
 
-    def figure(self) -> Figure:
-        return self.answer.figure()
+    def figure(
+        self,
+        size: tuple[int, int] | None = None,
+        dpi: int | None = None,
+        title: str | None = None,
+        ax: Ground | None = None,
+    ) -> Figure:
+        """The average effects with their intervals; ``size``, ``dpi``, ``title`` and ``ax`` as of every answer's picture."""
+        return self.answer.figure(size, dpi, title, ax)
 
     def save(self, name: str) -> Path:
         """Keep the fit as NAME.fit.json for later commands; a name that ends in .txt, .json, .html, ... writes what is printed."""

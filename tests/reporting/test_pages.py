@@ -199,4 +199,4 @@ def test_what_is_too_wide_stands_in_blocks_under_whole_names(width, monkeypatch)
     assert blocks > 1 and sum(line.startswith("label number 3 of ten") for line in lines) == blocks
     for r in range(10):
         assert [out.getvalue().count(f" {r}{c}.123 (0.456)") for c in range(9)] == [1] * 9
-    assert [line.split() for line in lines if "fit" in line][0][0] == "fit0"
+    assert next(line.split() for line in lines if "fit" in line)[0] == "fit0"

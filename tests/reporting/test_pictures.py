@@ -259,3 +259,43 @@ def test_infinite_figures_are_printed_as_such():
     from bold_orchard.reporting.numbers import figure
 
     assert figure(float("inf")) == "∞" and figure(None) == "—"
+
+
+def test_a_picture_of_the_size_and_title_asked_for(quick, harvest):
+    from matplotlib.image import imread
+
+    sentence = "yield = rain + pruning; each orchard: intercept"
+    assert quick("fit", "harvest.csv", sentence, "--missing", "-999", "--save", "plain").code == 0
+    options = ("--size", "700x500", "--dpi", "150", "--title", "Rain")
+    for command in (("draw", "plain"), ("check", "plain"), ("means", "plain", "pruning")):
+        assert quick(*command, "--figure", "p.png", *options).code == 0
+        assert imread(quick.folder / "p.png").shape[:2] == (750, 1050)
+        assert quick(*command, "--figure", "p.svg", *options[:2], *options[4:]).code == 0
+        assert ">Rain<" in (quick.folder / "p.svg").read_text()
+    for wrong, words in (
+        (("--size", "700"), "900x600"),
+        (("--dpi", "9999"), "20 to 1200"),
+        (("--size", "1x1"), "200 to 10,000"),
+    ):
+        done = quick("means", "plain", "pruning", "--figure", "q.png", *wrong)
+        assert done.code == 2 and words in done.err and not (quick.folder / "q.png").exists()
+    assert "add --figure" in quick("means", "plain", "pruning", "--dpi", "300").err
+
+
+def test_pictures_on_axes_and_figures_of_ones_own():
+    import matplotlib.figure
+
+    import bold_orchard as bo
+    from bold_orchard.errors import UsageError
+
+    made = bo.fit("yield = rain + soil; each orchard (diagonal): intercept + rain", groves(20, 6))
+    whole = matplotlib.figure.Figure(figsize=(16, 7), layout="constrained")
+    left, right = whole.subfigures(1, 2)
+    ax = left.subplots()
+    assert made.figure(ax=ax, title="Mine").axes == [ax] and ax.get_title(loc="left") == "Mine"
+    assert made.check().figure(ax=right) is right and len(right.axes) == 6
+    heading = right.get_suptitle()
+    assert all(len(line) <= 80 for line in heading.split("\n")) and "\n" in heading
+    with pytest.raises(UsageError, match="6 panels"):
+        made.check().figure(ax=ax)
+    assert made.figure().get_size_inches().tolist() != [16, 7]  # what was lent is given back

@@ -35,7 +35,9 @@ def run(command: Command, args: argparse.Namespace) -> int:
     working = command.working if isinstance(command.working, str) else command.working(args)
     with Steps(working, args.quiet) as progress:
         answer = command.answer(args, progress)
-    figure = answer.figure() if args.figure else None  # refused before anything is written
+    figure = (
+        answer.figure(args.size, args.dpi, args.figure_title) if args.figure else None
+    )  # refused before anything is written
     look()
     command.beside(args, answer)
     if args.csv:
@@ -69,6 +71,9 @@ def check_targets(args: argparse.Namespace, others: tuple[str, ...] = (), forms:
     if args.figure and Path(args.figure).suffix.lower() not in PICTURES:
         ending = Path(args.figure).suffix or args.figure
         raise UsageError(f"--figure writes {', '.join(PICTURES)}, not '{ending}'; give another ending")
+    for option, given in (("--size", args.size), ("--dpi", args.dpi), ("--title", args.figure_title)):
+        if given is not None and not args.figure:
+            raise UsageError(f"{option} shapes the picture; add --figure FILE")
     _check_tables(args, others)
     for path in args.to:
         if Path(path).suffix.lower() not in FORMS + forms:

@@ -13,6 +13,7 @@ from typing import Any
 from bold_orchard.errors import UsageError, nearest
 
 SEED = 20260101  # any fixed number, so that the same command gives the same answer
+SMALLEST, LARGEST = 200, 10_000  # pixels of a picture each way
 RENAMED = {"--pairs": "--differences", "--adjust": "--correction", "--at": "--hold"}
 
 
@@ -138,6 +139,15 @@ def output_options(parser: argparse.ArgumentParser, idle: Collection[str] = ()) 
     group.add_argument("--json", action="store_true", help="one JSON document on standard output and nothing else")
     group.add_argument("--csv", metavar="FILE", help="the main table as CSV")
     group.add_argument("--figure", metavar="FILE", help=offered("figure", "the command's picture: .png, .svg or .pdf"))
+    parser.set_defaults(size=None, dpi=None, figure_title=None)
+    if "figure" not in idle:
+        group.add_argument(
+            "--size", metavar="WxH", type=_size, help="pixels of the picture at 100 dpi: 900x600 (default: 1280x800)"
+        )
+        group.add_argument(
+            "--dpi", metavar="N", type=_dpi, help="pixels per inch of the picture: 300 for print (default: 100)"
+        )
+        group.add_argument("--title", metavar="TEXT", dest="figure_title", help="what stands above the picture")
     group.add_argument("--to", metavar="FILE", action="append", default=[],
                        help="the whole printed result as .html, .docx, .tex, .md, .txt, .csv or .json (repeatable)")  # fmt: skip
     group.add_argument(
@@ -267,6 +277,21 @@ def _level(text: str) -> float:
 def _seed(text: str) -> int:
     if not text.strip().isdecimal():
         raise argparse.ArgumentTypeError(f"a seed is a whole number, 0 or more, not '{text}'")
+    return int(text)
+
+
+def _size(text: str) -> tuple[int, int]:
+    made = re.fullmatch(r"(\d+)\s*[x×]\s*(\d+)", text.strip())
+    if made is None or not all(SMALLEST <= int(n) <= LARGEST for n in made.groups()):
+        raise argparse.ArgumentTypeError(
+            f"a size is two numbers of pixels from {SMALLEST} to {LARGEST:,}, 900x600, not '{text}'"
+        )
+    return int(made[1]), int(made[2])
+
+
+def _dpi(text: str) -> int:
+    if not text.isdecimal() or not 20 <= int(text) <= 1200:
+        raise argparse.ArgumentTypeError(f"dpi is a whole number from 20 to 1200, not '{text}'")
     return int(text)
 
 

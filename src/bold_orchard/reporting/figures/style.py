@@ -3,18 +3,25 @@
 from __future__ import annotations
 
 import io
-from collections.abc import Sequence
-from contextlib import AbstractContextManager
+import textwrap
+from collections.abc import Iterator, Sequence
+from contextlib import AbstractContextManager, contextmanager
+from contextvars import ContextVar
 from pathlib import Path
-from typing import Any
+from typing import Any, cast
 
 from matplotlib.axes import Axes
-from matplotlib.figure import Figure
+from matplotlib.figure import Figure, SubFigure
+
+from bold_orchard.errors import UsageError
+
+Ground = Axes | Figure | SubFigure
 
 # dark to light, told apart by hue and by lightness under the common colour-vision deficiencies
 LEAF, PLUM, AMBER, SKY, BARK = "#1b6b50", "#7a2e5d", "#d98c1f", "#4f9bd0", "#4a4038"
 PALETTE = (LEAF, AMBER, PLUM, SKY, BARK)
 GRID = "#e4e0da"
+LETTERS = 10  # of a title, for each inch of a picture
 SETTINGS: Any = {
     "font.size": 11,
     "axes.titlesize": 12,
@@ -44,19 +51,77 @@ def styled() -> AbstractContextManager[None]:
     return matplotlib.rc_context(SETTINGS)
 
 
+GROUND: ContextVar[Ground | None] = ContextVar("GROUND", default=None)  # what the picture being made is drawn on
+
+
+@contextmanager
+def drawn_on(ground: Ground | None) -> Iterator[None]:
+    """Inside it pictures are drawn on axes, or on a part of a figure, of somebody's own."""
+    token = GROUND.set(ground)
+    try:
+        yield
+    finally:
+        GROUND.reset(token)
+
+
+def shaped(figure: Figure, size: tuple[int, int] | None, dpi: int | None) -> Figure:
+    """The picture in another size (pixels at 100 dpi), with other pixels per inch."""
+    if size is not None:
+        figure.set_layout_engine("constrained")  # the margins were made for the usual size
+        figure.set_size_inches(size[0] / 100, size[1] / 100)
+        titled(figure, figure.get_suptitle())
+        wrap_titles(figure)
+    if dpi is not None:
+        figure.set_dpi(dpi)
+    return figure
+
+
+def wrap_titles(ground: Figure | SubFigure) -> None:
+    """Headings of panels in lines no longer than the panel is wide."""
+    for ax in ground.axes:
+        place = ax.get_subplotspec()
+        across = place.get_gridspec().ncols if place is not None else 1
+        words = textwrap.fill(ax.get_title(loc="left"), max(int(0.75 * _letters(ground) / across), 12))
+        ax.set_title(words, loc="left")
+
+
+def _letters(ground: Ground) -> int:
+    """How many letters of a title stand in one line."""
+    inches = ground.bbox.width / (ground.figure if isinstance(ground, Axes) else ground).dpi
+    return max(int(LETTERS * inches), 20)
+
+
+def titled(ground: Ground, title: str, **where: Any) -> None:
+    """What stands above a picture, or above the axes that it was drawn on."""
+    words = textwrap.fill(textwrap.shorten(title, 380, placeholder=" ..."), _letters(ground))
+    if isinstance(ground, Axes):
+        ground.set_title(words, loc="left")
+    else:
+        ground.suptitle(words, x=0.01, ha="left", fontsize=13, color=BARK, **where)
+
+
 def canvas(
     rows: int, columns: int, title: str, width: float = 12.8, height: float = 8.0, steady: bool = False
 ) -> tuple[Figure, list[Axes]]:
     """A titled figure of 1280x800 pixels (at 100 dpi) with ``rows`` x ``columns`` axes, in reading order.
 
-    ``steady`` margins serve axes whose labels are known to be short, and save the search for room.
+    ``steady`` margins serve axes whose labels are known to be short, and save the search for room. Raises UsageError where one pair
+    of axes is given for a picture of several.
     """
-    import textwrap
-
-    figure = Figure(figsize=(width, height), dpi=100, layout=None if steady else "constrained")
-    words = textwrap.fill(textwrap.shorten(title, 380, placeholder=" ..."), 130)
-    where = {"y": 0.99, "va": "top"} if steady else {}  # elsewhere the layout finds room for it
-    figure.suptitle(words, x=0.01, ha="left", fontsize=13, color=BARK, **where)
+    ground = GROUND.get()
+    if isinstance(ground, Axes):
+        if rows * columns > 1:
+            raise UsageError(
+                f"this picture has {rows * columns} panels and one pair of axes holds one; give a figure or a subfigure"
+            )
+        titled(ground, title)
+        return ground.figure, [ground]  # type: ignore[return-value]
+    if ground is not None:
+        figure, steady = cast(Figure, ground), False
+    else:
+        figure = Figure(figsize=(width, height), dpi=100, layout=None if steady else "constrained")
+    titled(figure, title, **({"y": 0.99, "va": "top"} if steady else {}))  # elsewhere the layout finds room for it
+    words = figure.get_suptitle()
     axes = list(figure.subplots(rows, columns, squeeze=False).ravel())
     if steady:
         top = 1.0 - (0.42 + 0.22 * (words.count("\n") + 1)) / height
