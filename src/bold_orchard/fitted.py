@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, Self
 
 from bold_orchard.answers import Answer
 from bold_orchard.data.table import Table
+from bold_orchard.design.magnitudes import number_sds
 from bold_orchard.errors import UsageError
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.summary import number
@@ -64,7 +65,8 @@ class Fitted:
     @property
     def answer(self) -> Answer:
         """What ``orchard fit`` prints, as an answer."""
-        return Answer(self.core.result, self.converged, wording=self.core.settings.wording)
+        draws = {"sds": number_sds(self.core.design)}
+        return Answer(self.core.result, self.converged, draws=draws, wording=self.core.settings.wording)
 
     @property
     def result(self) -> FitResult:

@@ -295,7 +295,29 @@ def test_pictures_on_axes_and_figures_of_ones_own():
     assert made.figure(ax=ax, title="Mine").axes == [ax] and ax.get_title(loc="left") == "Mine"
     assert made.check().figure(ax=right) is right and len(right.axes) == 6
     heading = right.get_suptitle()
-    assert all(len(line) <= 80 for line in heading.split("\n")) and "\n" in heading
+    assert all(len(line) <= 88 for line in heading.split("\n")) and "\n" in heading
     with pytest.raises(UsageError, match="6 panels"):
         made.check().figure(ax=ax)
     assert made.figure().get_size_inches().tolist() != [16, 7]  # what was lent is given back
+
+
+def test_effects_of_unlike_units_share_a_scale_and_units_keep_their_order_over_panels():
+    import bold_orchard as bo
+
+    frame = groves(30, 8)
+    frame["rain"] *= 1000
+    made = bo.fit("yield = rain + soil; each orchard: intercept + rain", frame)
+    (ax,) = made.figure().axes
+    estimate, sd = made.result.fixed[1].estimate, frame["rain"].std(ddof=0)
+    points = [line.get_xdata()[0] for line in ax.lines if len(line.get_xdata()) == 1]
+    assert pytest.approx(estimate * sd) in points
+    assert any(t.get_text().startswith("rain, per SD of") for t in ax.get_yticklabels())
+    plain = bo.fit("yield = soil; each orchard: intercept", frame).figure()
+    assert not any("per SD" in t.get_text() for t in plain.axes[0].get_yticklabels())
+    panels = made.groups().figure().axes
+    one, two = ([t.get_text() for t in p.get_yticklabels()] for p in panels)
+    assert one == two and len(one) == 30
+    many = bo.fit("yield = soil; each orchard: intercept", groves(120, 4)).groups()
+    rows = sorted(many.to_dict()["groups"][0]["rows"], key=lambda r: r["effects"]["intercept"])
+    named = [t.get_text() for t in many.figure().axes[0].get_yticklabels()]
+    assert named == [rows[0]["level"], rows[-1]["level"]]

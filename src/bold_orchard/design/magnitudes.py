@@ -44,6 +44,16 @@ def check_scales(design: Design) -> list[str]:
     return _far_covariates(design)
 
 
+def number_sds(design: Design) -> dict[str, float]:
+    """SDs of the columns of the fixed part over the rows used, those of two values, as categories have, left out."""
+    out = {}
+    for name, values in zip(design.fixed.names, design.fixed.values):
+        low, high = float(values.min()), float(values.max())
+        if not np.all((values == low) | (values == high)):
+            out[name] = float(np.sqrt(design.mean_of((values - design.mean_of(values)) ** 2)))
+    return out
+
+
 def _size(design: Design, name: str, values: Array) -> float:
     """The largest value without its sign; of a raw column it is known."""
     raw = name in design.ends and design.table.has(name) and values is design.table.column(name)

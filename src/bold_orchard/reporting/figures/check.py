@@ -64,8 +64,23 @@ def _overview(result: CheckResult, a: CheckArrays) -> Figure:
 
 
 def _rows(result: CheckResult, a: CheckArrays) -> Figure:
-    figure, axes = canvas(2, 2, f"Row residuals of {result.name}: {result.model}")
+    """Row residuals; beside them those of each unit's own least squares, which no prediction of effects has shrunk."""
+    inside = None if a.within is None else a.within.standardised[np.isfinite(a.within.standardised)]
+    shown = 4 + (inside is not None and len(inside) > 0) + bool(a.units)
+    figure, axes = canvas(2, 2 if shown == 4 else 3, f"Row residuals of {result.name}: {result.model}")
     _row_panels(result, a, axes[:3], axes[3])
+    rest = axes[4:]
+    if inside is not None and len(inside):
+        qq(
+            rest.pop(0),
+            inside,
+            f"Normal inside each {short(a.within.unit.name, 16)}?",
+            "residual of its own least squares",
+        )
+    if a.units and rest:
+        _spread_of_units(rest.pop(0), a, *a.units[0])
+    for ax in rest:
+        ax.set_visible(False)
     return figure
 
 
@@ -188,12 +203,13 @@ def _category(ax: Axes, a: CheckArrays, name: str) -> None:
 
 
 def _effects(result: CheckResult, a: CheckArrays) -> Figure:
-    """For each term of each unit: QQ plot with its farthest levels named, and effects against what the terms expect."""
+    """For each term of each unit: QQ plot with its farthest levels named, effects against what the terms expect, and a histogram, or
+    against the unit's first effects, whose correlation with them is part of the model."""
     terms = [(u, k) for u in a.effects for k in range(len(u.terms))]
     shown = terms[:MOST_TERMS]
     more = f" (the first {MOST_TERMS} of {len(terms)} terms)" if len(terms) > len(shown) else ""
     columns = max(len(shown), 2)
-    figure, axes = canvas(2, columns, f"Predicted effects of {result.name}: {result.model}{more}")
+    figure, axes = canvas(3, columns, f"Predicted effects of {result.name}: {result.model}{more}")
     for i, (unit, k) in enumerate(shown):
         what = short(f"{unit.group}: {unit.terms[k]}", 46 // columns + 8)
         qq(axes[i], unit.effects[:, k], f"{what}: normal?", "predicted effect", unit.levels)
@@ -209,9 +225,24 @@ def _effects(result: CheckResult, a: CheckArrays) -> Figure:
             "predicted effect",
         )
         axes[columns + i].set_title(f"{what}: a pattern?")
-    for ax in [*axes[len(shown) : columns], *axes[columns + len(shown) :]]:
-        ax.set_visible(False)
+        _alone_or_with_first(axes[2 * columns + i], unit, k, what)
+    for row in range(3):
+        for ax in axes[row * columns + len(shown) : (row + 1) * columns]:
+            ax.set_visible(False)
     return figure
+
+
+def _alone_or_with_first(ax: Axes, unit: EffectArrays, k: int, what: str) -> None:
+    """How the effects of a term are distributed; of later terms beside those of the unit's first."""
+    values = unit.effects[:, k]
+    if k == 0:
+        histogram(ax, values, "predicted effect", [])
+        ax.set(title=f"{what}: skewed?", ylabel=f"levels of {short(unit.group, 20)}")
+        return
+    first = unit.effects[:, 0]
+    alike = f"correlation {np.corrcoef(first, values)[0, 1]:.2f}" if np.ptp(first) > 0 and np.ptp(values) > 0 else ""
+    against(ax, first, values, f"effect of {short(unit.terms[0], 24)}", "predicted effect")
+    ax.set_title(f"{what}: {alike}" if alike else what)
 
 
 def _influence(result: CheckResult, a: CheckArrays) -> Figure:

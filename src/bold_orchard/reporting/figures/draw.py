@@ -11,7 +11,8 @@ from matplotlib.figure import Figure
 from numpy.typing import NDArray
 
 from bold_orchard.errors import UsageError
-from bold_orchard.reporting.figures.panels import cloud
+from bold_orchard.reporting.figures.coefficients import coefficients_figure
+from bold_orchard.reporting.figures.panels import cloud, tell_moved
 from bold_orchard.reporting.figures.style import BARK, LEAF, PALETTE, PLUM, SKY, canvas, name_dates, name_places, short
 from bold_orchard.results.base import Result
 from bold_orchard.results.draw import DrawPicture, DrawResult
@@ -20,10 +21,7 @@ Array = NDArray[Any]
 MOST_CLOUD = 30_000  # dots beyond which a cloud looks the same
 MOST_EFFECTS = 6  # panels that fit 1280 x 800
 NAMED_LINES = 8  # as many colours are told apart
-MARKS = "osD^v"
 STONE = "#cfc7bc"  # of what was observed, beneath draws
-# terms that may have a scale each; ratio of widths beyond which one scale hides the smaller
-MOST_SCALES, UNLIKE = 10, 12.0
 # bands that do not cover each other; strokes that repeat when colours run out
 MOST_BANDS, DASHES = 5, ("-", "--", ":", "-.")
 
@@ -115,14 +113,32 @@ def _lines_figure(d: Result, p: DrawPicture) -> Figure:
             )
     else:
         _thin_lines(ax, d["lines"])
+        _name_extremes(ax, d["lines"], d["average"])
     average = d["average"]
     ax.plot(average["x"], average["y"], color=PLUM, linewidth=4, marker="o" if d["ticks"] else "", label="average")
     if not few:
         ax.plot([], [], color=LEAF, linewidth=1.5, label=f"{n:,} levels of {d['unit']}")
     ax.legend(loc="best", framealpha=0.9, edgecolor="none")  # lines may pass beneath it
-    ax.set(xlabel=d["along"], ylabel=p.label)
-    _name_axis(ax, d, 150)
+    _name_along(ax, d, p)
     return figure
+
+
+def _name_along(ax: Axes, d: Result, p: DrawPicture) -> None:
+    """The axes, and what all lines are held at."""
+    held = f"\nheld: {short(d['held'], 150)}" if d.get("held") else ""
+    ax.set(xlabel=f"{d['along']}{held}", ylabel=p.label)
+    _name_axis(ax, d, 150)
+
+
+def _name_extremes(ax: Axes, lines: list[dict[str, Any]], middle: dict[str, Any]) -> None:
+    """The names of the lines that lie farthest above and below the average, at their ends."""
+    order = np.argsort(
+        [np.mean(np.subtract(line["y"], np.interp(line["x"], middle["x"], middle["y"]))) for line in lines]
+    )
+    ends = [lines[i] for i in dict.fromkeys((order[0], order[-1]))]
+    for line in ends:
+        ax.annotate(short(line["level"], 24), (line["x"][-1], line["y"][-1]), xytext=(5, 0), textcoords="offset points",
+                    fontsize=9, color=BARK, va="center", bbox={"color": "white", "alpha": 0.7, "pad": 1})  # fmt: skip
 
 
 def _name_axis(ax: Axes, axis: Any, room: int) -> None:
@@ -149,8 +165,7 @@ def _grouped(ax: Axes, d: Result, p: DrawPicture) -> None:
     if not d["averages"]:
         ax.plot(d["average"]["x"], d["average"]["y"], color=BARK, linewidth=4, label="average")
     ax.legend(loc="best", framealpha=0.9, edgecolor="none", title=d["by"])
-    ax.set(xlabel=d["along"], ylabel=p.label)
-    _name_axis(ax, d, 150)
+    _name_along(ax, d, p)
 
 
 def _thin_lines(ax: Axes, lines: list[dict[str, Any]], colour: str = LEAF, of: int | None = None) -> None:
@@ -165,7 +180,13 @@ def _thin_lines(ax: Axes, lines: list[dict[str, Any]], colour: str = LEAF, of: i
 
 
 def _rows(
-    ax: Axes, p: DrawPicture, keep: Array, colour: str = SKY, faintest: float = 0.6, x: Array | None = None
+    ax: Axes,
+    p: DrawPicture,
+    keep: Array,
+    colour: str = SKY,
+    faintest: float = 0.6,
+    x: Array | None = None,
+    tell: bool = True,
 ) -> None:
     """The rows themselves; a 0/1 outcome gets a little room up and down."""
     x, y = p.x if x is None else x, p.y[keep]
@@ -176,8 +197,10 @@ def _rows(
         keep, y = keep[chosen], y[chosen]
     if len(np.unique(y[:1000])) <= 2:
         y = y + np.random.default_rng(1).uniform(-0.02, 0.02, len(y))
+        if tell:
+            tell_moved(ax, "up and down")
     if len(keep) <= 4000:
-        cloud(ax, x[keep], y, colour, faintest, max(faintest, 0.35))
+        cloud(ax, x[keep], y, colour, faintest, max(faintest, 0.35), tell)
     else:
         ax.plot(x[keep], y, "o", color=colour, markersize=1.8, markeredgewidth=0, alpha=0.35, rasterized=True)
 
@@ -195,7 +218,7 @@ def _panels_figure(d: Result, p: DrawPicture) -> Figure:
             ax.sharex(axes[0])
             ax.sharey(axes[0])
         ax.plot(average["x"], average["y"], color=BARK, linewidth=1.2, linestyle=(0, (4, 3)))
-        _rows(ax, p, np.flatnonzero(p.codes == level))
+        _rows(ax, p, np.flatnonzero(p.codes == level), tell=i == 0)
         mark = "o" if len(line["x"]) == 1 or d["ticks"] else ""
         ax.plot(line["x"], line["y"], color=LEAF, linewidth=2.5, marker=mark, markersize=5)
         ax.set_title(short(line["level"], 100 // columns), fontsize=11)
@@ -305,44 +328,6 @@ def _effect(ax: Axes, m: dict[str, Any], colour: str, k: int, of: int, room: int
 
 
 def _coefficients_figure(d: Result, p: DrawPicture) -> Figure:
-    """Estimates with intervals, terms down the page, fits side by side; a scale for each term where one would hide some."""
-    outcome, confidence = d["outcome"], d["confidence"]
-    rows = [r | {k: r["estimate"] if r[k] is None else r[k] for k in ("low", "high")} for r in d["coefficients"]]
-    terms, fits = (list(dict.fromkeys(r[k] for r in rows)) for k in ("term", "fit"))
-    title = f"Coefficients with {100 * confidence:g}% intervals: {', '.join(fits)}"
-    spans = [max(max(abs(r["low"]), abs(r["high"])) for r in rows if r["term"] == t) for t in terms]
-    unlike, scale = max(spans) > UNLIKE * max(min(spans), 1e-300), ""
-    if unlike and len(terms) > MOST_SCALES:
-        own_width = {r["term"]: (r["high"] - r["low"]) / 2 for r in reversed(rows)}
-        rows = [r | {k: r[k] / (own_width[r["term"]] or 1.0) for k in ("estimate", "low", "high")} for r in rows]
-        scale = f", in half-widths of the interval of {fits[0]}: beyond 1 it is clear of zero"
-    if unlike and 1 < len(terms) <= MOST_SCALES:
-        figure, axes = canvas(len(terms), 1, title)
-        places = [[t] for t in terms]
-    else:
-        height = max(8.0, 0.3 * len(terms) * (1 + 0.35 * len(fits)) + 2)
-        figure, axes = canvas(1, 1, title, height=height)
-        places = [terms]
-    for ax, own in zip(axes, places):
-        _coefficients(ax, [r for r in rows if r["term"] in own], own, fits)
-    axes[-1].set(xlabel=f"effect on {outcome}" + (", a scale for each term" if len(axes) > 1 else scale))
-    if len(fits) > 1:
-        handles, names = axes[0].get_legend_handles_labels()
-        figure.legend(handles, names, frameon=False, loc="outside upper right", ncols=len(fits))
-    return figure
-
-
-def _coefficients(ax: Axes, rows: list[dict[str, Any]], terms: list[str], fits: list[str]) -> None:
-    labels = {r["term"]: r["label"] for r in rows}
-    step = min(0.7 / len(fits), 0.22)
-    ax.axvline(0.0, color=BARK, linewidth=1)
-    for k, name in enumerate(fits):
-        colour, mark = PALETTE[k % len(PALETTE)], MARKS[k % len(MARKS)]
-        for r in (r for r in rows if r["fit"] == name):
-            y = len(terms) - 1 - terms.index(r["term"]) - step * (k - (len(fits) - 1) / 2)
-            ax.plot([r["low"], r["high"]], [y, y], color=colour, linewidth=3, solid_capstyle="butt")
-            ax.plot(r["estimate"], y, mark, color=colour, markersize=9, markeredgecolor="white")
-        ax.plot([], [], mark + "-", color=colour, linewidth=3, markersize=9, markeredgecolor="white", label=name)
-    ax.set_yticks(range(len(terms)), [short(labels[t], 40) for t in reversed(terms)])
-    ax.set_ylim(-0.6, len(terms) - 0.4)
-    ax.margins(x=0.08)
+    fits = ", ".join(dict.fromkeys(r["fit"] for r in d["coefficients"]))
+    title = f"Coefficients with {100 * d['confidence']:g}% intervals: {fits}"
+    return coefficients_figure(title, d["coefficients"], f"effect on {d['outcome']}")

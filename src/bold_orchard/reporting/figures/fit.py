@@ -2,23 +2,34 @@
 
 from __future__ import annotations
 
+from typing import Any
+
 from matplotlib.figure import Figure
 
-from bold_orchard.reporting.figures.style import BARK, LEAF, canvas, short
+from bold_orchard.reporting.figures.coefficients import coefficients_figure, unlike
+from bold_orchard.reporting.numbers import figure
 from bold_orchard.results.fit import FitResult
 
 
-def fit_figure(d: FitResult) -> Figure:
-    """Estimates and intervals of all terms but the intercept, in the order of the sentence."""
+def fit_figure(d: FitResult, sds: dict[str, float] | None = None) -> Figure:
+    """Estimates and intervals of all terms but the intercept, in the order of the sentence.
+
+    Where their sizes are unlike, numbers stand for a step of one of their ``sds``, so that one scale serves all.
+    """
     rows = [r for r in d.coefficient_rows if r["estimate"] is not None and r["term"] != "intercept"]
     rows = rows or [r for r in d.coefficient_rows if r["estimate"] is not None]
-    height = max(8.0, 0.45 * len(rows) + 2)
-    figure, (ax,) = canvas(1, 1, f"Average effects, {d['name']}: {d['model']}", height=height)
-    ax.axvline(0.0, color=BARK, linewidth=1)
-    for y, r in enumerate(reversed(rows)):
-        ax.plot(r["ci"], [y, y], color=LEAF, linewidth=3, solid_capstyle="butt")
-        ax.plot(r["estimate"], y, "o", color=LEAF, markersize=10, markeredgecolor="white")
-    ax.set_yticks(range(len(rows)), [short(r["label"], 40) for r in reversed(rows)])
-    ax.set_ylim(-0.6, len(rows) - 0.4)
-    ax.set(xlabel=f"effect on {d['outcome']}, with {100 * d['confidence']:g}% interval")
-    return figure
+    shown = [
+        {"term": r["term"], "label": r["label"], "fit": d["name"], "estimate": r["estimate"]}
+        | dict(zip(("low", "high"), r["ci"] or (None, None)))
+        for r in rows
+    ]
+    if sds and unlike(shown):
+        shown = [_of_a_step(r, sds[r["term"]]) if r["term"] in sds else r for r in shown]
+    what = f"effect on {d['outcome']}, with {100 * d['confidence']:g}% interval"
+    return coefficients_figure(f"Average effects, {d['name']}: {d['model']}", shown, what)
+
+
+def _of_a_step(row: dict[str, Any], sd: float) -> dict[str, Any]:
+    """The effect of a step of one SD."""
+    step = {k: row[k] if row[k] is None else row[k] * sd for k in ("estimate", "low", "high")}
+    return row | step | {"label": f"{row['label']}, per SD of {figure(sd, 3)}"}

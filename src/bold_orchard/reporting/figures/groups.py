@@ -1,4 +1,4 @@
-"""The picture of ``orchard groups``: every unit's effect with its interval, sorted."""
+"""The picture of ``orchard groups``: every unit's effects with their intervals, sorted."""
 
 from __future__ import annotations
 
@@ -14,7 +14,8 @@ MOST_PANELS = 6  # panels that fit 1280 x 800
 
 
 def groups_figure(d: GroupsResult) -> Figure:
-    """One panel per term of each clause, units from the largest effect down; names where they can be read."""
+    """One panel per term of each clause, units from the largest effect of the first term down; names where they can be read, of many levels
+    those of the extremes."""
     studies = next((part for part in d["groups"] if "own" in part["rows"][0] and part["terms"] == ["intercept"]), None)
     if studies is not None:
         return studies_figure(d, studies)
@@ -28,7 +29,8 @@ def groups_figure(d: GroupsResult) -> Figure:
         f"Predicted effects with {100 * d['confidence']:g}% intervals, {d['name']}: {d['model']}{more}",
     )
     for ax, (part, term) in zip(axes, shown):
-        rows = sorted(part["rows"], key=lambda r: r["effects"][term])
+        first = part["terms"][0]  # one order of a unit's levels in all its panels
+        rows = sorted(part["rows"], key=lambda r: r["effects"][first])
         n = len(rows)
         at = np.arange(n)
         values = np.array([r["effects"][term] for r in rows])
@@ -41,8 +43,9 @@ def groups_figure(d: GroupsResult) -> Figure:
         if n <= NAMED // max(-(-len(shown) // columns), 1):
             ax.set_yticks(at, [short(r["level"], 24) for r in rows], fontsize=9 if n > 15 else 11)
         else:
-            ax.set_yticks([])
-            ax.set_ylabel(f"{n:,} levels of {part['group']}, sorted")
+            ends_of_all = sorted({int(values.argmin()), int(values.argmax())})
+            ax.set_yticks(ends_of_all, [short(rows[i]["level"], 24) for i in ends_of_all], fontsize=9)
+            ax.set_ylabel(f"{n:,} levels of {part['group']}, sorted by {first}")
         ax.grid(axis="y", visible=False)
         scale = "" if d["link"] == "identity" else f" ({d['link']} scale)"
         own = "residual_sd" in rows[0] and term == "spread"

@@ -45,12 +45,28 @@ def quantiles(ordered: Array, at: Sequence[float]) -> Array:
     return np.asarray(ordered[low] + (places - low) * (ordered[high] - ordered[low]))
 
 
-def cloud(ax: Axes, x: Array, y: Array, colour: str = LEAF, faintest: float = 0.25, strongest: float = 0.85) -> None:
-    """Dots, the more transparent the more there are; thousands become a map of how many lie where."""
+def tell_moved(ax: Axes, how: str) -> None:
+    """Say once beside a panel that its points do not stand exactly where they are."""
+    words = f"points moved {how}"
+    if words not in [t.get_text() for t in ax.texts]:
+        ax.annotate(words, (1, 0), xycoords="axes fraction", xytext=(-3, 3), textcoords="offset points", fontsize=8,
+                    color=BARK, ha="right", va="bottom")  # fmt: skip
+
+
+def cloud(
+    ax: Axes, x: Array, y: Array, colour: str = LEAF, faintest: float = 0.25, strongest: float = 0.85, tell: bool = True
+) -> None:
+    """Dots, the more transparent the more there are; thousands become a map of how many lie where.
+
+    Dots that are moved apart are told of (``tell``) in the panel.
+    """
     n = len(x)
     if n <= MOST_DOTS:
         size, alpha = float(np.clip(80 / np.sqrt(n), 2.6, 6)), float(np.clip(14 / np.sqrt(n), faintest, strongest))
-        ax.plot(_apart(x), y, "o", color=colour, markersize=size, alpha=alpha, markeredgewidth=0, rasterized=n > 2000)
+        moved = _apart(x)
+        if moved is not x and tell:
+            tell_moved(ax, "sideways")
+        ax.plot(moved, y, "o", color=colour, markersize=size, alpha=alpha, markeredgewidth=0, rasterized=n > 2000)
         return
     ranges = [_range(x), _range(y)]
     places = [np.minimum(((v - low) / (high - low) * cells).astype(np.intp), cells - 1)

@@ -21,7 +21,7 @@ Ground = Axes | Figure | SubFigure
 LEAF, PLUM, AMBER, SKY, BARK = "#1b6b50", "#7a2e5d", "#d98c1f", "#4f9bd0", "#4a4038"
 PALETTE = (LEAF, AMBER, PLUM, SKY, BARK)
 GRID = "#e4e0da"
-LETTERS = 10  # of a title, for each inch of a picture
+LETTERS = 11  # of a title, for each inch of a picture
 SETTINGS: Any = {
     "font.size": 11,
     "axes.titlesize": 12,
