@@ -7,7 +7,7 @@ import pytest
 from scipy import stats
 
 import bold_orchard as bo
-from bold_orchard.errors import OrchardError
+from bold_orchard.errors import OrchardError, UsageError
 from bold_orchard.inference.coefficients.whole_curves import whole_quantile
 from builders import trial
 
@@ -91,6 +91,35 @@ def test_names_of_levels_and_units_of_columns_change_nothing(frame, fit):
         assert [names[r["higher"]] for r in c["regions"]] == [r["higher"] for r in m["regions"]]
         for a, b in zip(c["regions"], m["regions"]):
             assert [25.4 * b["low"], 25.4 * b["high"]] == pytest.approx([a["low"], a["high"]], rel=1e-3)
+
+
+@pytest.mark.parametrize(("let", "shown"), [
+    ("let x = rescale(rain, 10)", lambda r: r / 10), ("let x = calc(0 - rain / 10)", lambda r: -r / 10), ("let x = log(rain)", np.log),
+])  # fmt: skip
+def test_a_name_that_let_gave_stands_along_the_curve(frame, fit, let, shown):
+    plain = "log(rain)" if "log" in let else "rain"
+    there = bo.fit(f"yield = cross(soil, {plain}); each tree: intercept", frame)
+    named = bo.fit(f"{let}; yield = cross(soil, x); each tree: intercept", frame)
+    for a, b in zip(curves(there), named.means("soil", curve="x").to_dict()["curves"]):
+        assert b["column"] == "x" and np.all(np.diff(b["x"]) > 0)
+        back = slice(None, None, 1 if b["x"][0] == pytest.approx(shown(a["x"][0])) else -1)
+        np.testing.assert_allclose(b["x"][back], shown(np.array(a["x"])), rtol=1e-9)
+        np.testing.assert_allclose(b["difference"][back], a["difference"], rtol=1e-6, atol=1e-8)
+        assert b["critical"] == pytest.approx(a["critical"], rel=1e-3)
+        ends = [sorted(shown(np.array([r["low"], r["high"]]))) for r in a["regions"]][back]
+        np.testing.assert_allclose([(r["low"], r["high"]) for r in b["regions"]], ends, rtol=1e-3)
+        np.testing.assert_allclose(b["seen"], sorted(shown(np.array(a["seen"]))))
+    with pytest.raises(UsageError, match="turns back along rain; give rain"):
+        bent = bo.fit("let x = calc((rain - 60) ^ 2); yield = cross(soil, x); each tree: intercept", frame)
+        bent.means("soil", curve="x")
+
+
+def test_the_slope_along_a_name_is_that_of_its_function(frame):
+    plain = bo.fit("yield = log(rain) + soil; each tree: intercept", frame)
+    named = bo.fit("let x = log(rain); yield = x + soil; each tree: intercept", frame)
+    steep = named.draw(kind="effects", along="x", slope=True).to_dict()["effects"][0]
+    assert steep["predictor"] == "x" and min(steep["x"]) == pytest.approx(np.log(frame["rain"].min()))
+    np.testing.assert_allclose(steep["estimate"], plain.result.fixed[1].estimate, rtol=1e-6)
 
 
 def test_what_has_no_answer_says_so(frame, fit):

@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from bold_orchard.errors import OrchardError, UsageError, unknown_name
+from bold_orchard.inference.coefficients.named_numbers import NamedNumber
 from bold_orchard.inference.coefficients.precision import CoefficientInference
 from bold_orchard.inference.coefficients.reference_grid import Asked
 from bold_orchard.inference.coefficients.whole_curves import whole_quantile
@@ -27,19 +28,26 @@ def difference_curves(
     """For each pair the difference at points along ``column`` from its least to its largest value, its own intervals and those that hold the
     curves of all pairs together, and the regions where the latter leave zero out.
 
-    There is one number of degrees of freedom, the smallest along the curves. Raises OrchardError for a column that is no number of the fixed part;
-    UsageError where no difference depends on it, or it is held.
+    ``column`` may be a name that ``let`` gave to a function of a number, whose values then stand along the curve. There is one number of degrees
+    of freedom, the smallest along the curves. Raises OrchardError for a column that is no number of the fixed part; UsageError where no
+    difference depends on it, it is held, or a named function turns back.
     """
     grid = asked.grid
-    if column in asked.held:
-        raise UsageError(f"--curve goes along '{column}', so it cannot be held; leave one of them out")
-    if column not in grid.means:
-        raise OrchardError(
-            unknown_name("number", column, list(grid.means) or ["(none)"], f"the fixed part of '{grid.fit.name}'")
-        )
-    x = grid.design.table.numbers(column)
+    number = grid.named.get(column)
+    raw = column if number is None else number.column
+    if raw in asked.held:
+        raise UsageError(f"--curve goes along '{raw}', so it cannot be held; leave one of them out")
+    if raw not in grid.means:
+        known_names = [*grid.means, *grid.named] or ["(none)"]
+        raise OrchardError(unknown_name("number", column, known_names, f"the fixed part of '{grid.fit.name}'"))
+    x = grid.design.table.numbers(raw)
     at = np.linspace(float(x.min()), float(x.max()), POINTS)
-    made = [_Curve(asked, known, p, column, at) for p in pairs]
+    if number is not None:
+        steps = np.diff(number.values(at))
+        if not ((steps > 0).all() or (steps < 0).all()):
+            raise UsageError(f"--curve: '{column}' is {number.named.factor}, which turns back along {raw}; give {raw}")
+        at = at if steps[0] > 0 else at[::-1]
+    made = [_Curve(asked, known, p, raw, at, number) for p in pairs]
     made = [c for c in made if c.sure]
     if not any(c.bent for c in made):
         several = ", ".join(asked.factors)
@@ -54,13 +62,26 @@ def difference_curves(
 
 
 class _Curve:
-    """The difference of one pair along a column."""
+    """The difference of one pair along a column; ``at`` are its values, in the order of the ``number`` that a name stands for."""
 
-    def __init__(self, asked: Asked, known: CoefficientInference, pair: dict[str, Any], column: str, at: Array) -> None:
+    def __init__(
+        self,
+        asked: Asked,
+        known: CoefficientInference,
+        pair: dict[str, Any],
+        column: str,
+        at: Array,
+        number: NamedNumber | None,
+    ) -> None:
+        self.number = number
         self.asked, self.known, self.pair, self.column, self.at = asked, known, pair, column, at
         self.rows, self.offset, self.sure = self._rows(at)
         spread = np.abs(self.rows - self.rows[0]).max(axis=0) * np.sqrt(np.maximum(np.diag(known.covariance), 0.0))
         self.bent = bool(self.sure and spread.max() > SAME * max(known.se(self.rows[0]), 1e-300))
+
+    def _shown(self, x: Array) -> Array:
+        """Values of the column as they are named."""
+        return x if self.number is None else self.number.values(x)
 
     def _rows(self, at: Array) -> tuple[Array, Array, bool]:
         """Weights (points, p') of the difference along the column, its constant (points,), and whether it is estimable."""
@@ -79,7 +100,8 @@ class _Curve:
         d, se = self._difference(self.rows, self.offset)
         own = np.array([quantile_t(confidence, self.known.df(r[None])) for r in self.rows]) * se
         return {
-            "a": self.pair["a"], "b": self.pair["b"], "column": self.column, "df": df, "critical": factor, "x": self.at.tolist(),
+            "a": self.pair["a"], "b": self.pair["b"], "column": self.column if self.number is None else self.number.name, "df": df, "critical": factor,
+            "x": self._shown(self.at).tolist(),
             "difference": numbers(d), "se": numbers(se), "low": numbers(d - own), "high": numbers(d + own),
             "low_simultaneous": numbers(d - factor * se), "high_simultaneous": numbers(d + factor * se),
             "regions": self._regions(d, se, factor), "seen": self._seen(),
@@ -96,8 +118,8 @@ class _Curve:
             md, mse = self._difference(rows, offset)
             left = np.where(np.abs(md) > factor * mse, np.sign(md), 0.0) == side[cuts]
             low, high = np.where(left, middle, low), np.where(left, high, middle)
-        starts = [float(self.at[0]), *(low + high) / 2.0]
-        ends = [*starts[1:], float(self.at[-1])]
+        places = self._shown(np.array([self.at[0], *(low + high) / 2.0, self.at[-1]]))
+        starts, ends = places[:-1], places[1:]
         sides = side[np.append(0, cuts + 1)]
         return [{"low": float(a), "high": float(b), "higher": self.pair["a" if s > 0 else "b"]}
                 for a, b, s in zip(starts, ends, sides) if s != 0]  # fmt: skip
@@ -116,4 +138,4 @@ class _Curve:
             if not keep.any():
                 return None
             low, high = max(low, float(x[keep].min())), min(high, float(x[keep].max()))
-        return [low, high] if low <= high else None
+        return sorted(map(float, self._shown(np.array([low, high])))) if low <= high else None

@@ -54,9 +54,7 @@ def draw(
     elif kind == "effects":
         chosen = drawing.chosen_predictor(fit, along)
         shown = [chosen.column] if along else drawing.predictors(fit)
-        if slope and chosen.number is not None:
-            raise UsageError(f"--slope is along a column of the data; give --along {chosen.column}")
-        made = drawing.effects(fit, shown, by, confidence, slope)
+        made = drawing.effects(fit, shown, by, confidence, slope, None if chosen.number is None else chosen.name)
         if along:
             made = chosen.placed(made)
         more = {"effects": made} | ({"slope": True} if slope else {})

@@ -153,7 +153,7 @@ def groups_of(fit: Fit, unit: UnitCodes, by: str) -> tuple[Array, tuple[str, ...
 
 
 def effects(
-    fit: Fit, along: Sequence[str], by: str | None, confidence: float, slope: bool = False
+    fit: Fit, along: Sequence[str], by: str | None, confidence: float, slope: bool = False, named: str | None = None
 ) -> list[dict[str, Any]]:
     """For each predictor: values, estimate and the ends of its interval on the outcome's scale (of its ``slope`` on that of the linear
     predictor), one line per level of ``by``; along a curve also the ends of a band that holds all of it together.
@@ -176,7 +176,9 @@ def effects(
             if fit.design.predictors and not slope:
                 out += _of_predictors(fit, name, at, ticks, by, level, confidence)
                 continue
-            rows, constant, sure = _slopes(fit, name, at, held) if slope else _rows(fit, name, at, ticks, held)
+            rows, constant, sure = (
+                _slopes(fit, name, at, held, named or name) if slope else _rows(fit, name, at, ticks, held)
+            )
             whole = None if ticks else together(fit, rows[sure], confidence)
             out.append({"predictor": name, "by": None if level is None else by, "level": level, "ticks": list(ticks),
                         "x": at.tolist()} | dates_along(fit, name) | _band(fit, rows, constant, sure, confidence, whole, slope))  # fmt: skip
@@ -231,10 +233,12 @@ def _of_predictors(
     ]
 
 
-def _slopes(fit: Fit, name: str, at: Array, held: dict[str, float | str]) -> tuple[Array, Array, NDArray[np.bool_]]:
-    """Rows of the derivative along a predictor, other columns held or averaged."""
+def _slopes(
+    fit: Fit, name: str, at: Array, held: dict[str, float | str], of: str
+) -> tuple[Array, Array, NDArray[np.bool_]]:
+    """Rows of the derivative along a predictor, in it or in a name ``of`` a function of it, other columns held or averaged."""
     grid = ReferenceGrid(fit)
-    rows = grid.slope([{**held, name: float(v)} for v in at], name)
+    rows = grid.slope([{**held, name: float(v)} for v in at], of)
     return grid.kept(rows), np.zeros(len(at)), grid.estimable(rows, 0.0)
 
 
