@@ -398,3 +398,54 @@ def test_chains_that_do_not_agree_are_told(made, tmp_path):
     with pytest.raises(OrchardError, match="do NOT agree"):
         fit.carry(pd.DataFrame({"tree": ["t0", "t1", "t2"], "price": [1.0, 2.0, 4.0]}), "price = effect(tree: intercept)",
                   posterior=str(tmp_path / "apart.parquet"))  # fmt: skip
+
+
+@pytest.mark.parametrize("name", ["ar1", "occasions"])
+def test_rows_without_an_outcome_are_given_their_unit_s_errors(made, frames, name):
+    """At every draw the conditional mean of the row's error, by its unit's rows alone; of one more outcome its conditional SD too."""
+    fit, posterior, draws = made(name)
+    frame = frames[MODELS[name][1]].reset_index(drop=True)
+    new = (
+        frame.groupby("tree", sort=False)
+        .head(1)
+        .assign(season=9 if name == "ar1" else 1, rain=0.3)
+        .drop(columns="yield")
+    )
+    answer = fit.predict(new, posterior=posterior)
+    found, count = answer.to_frame(), len(draws["intercept"])
+    assert found["given_neighbours"].all() and "given the observed errors of their" in str(answer)
+    soil = "soil[sand]" in draws
+    for (_, row), told_of in list(zip(new.iterrows(), found.to_dict("records")))[:5]:
+        own = frame[frame["tree"] == row["tree"]]
+        both = pd.concat([own, row.to_frame().T])
+        means = np.empty(count)
+        for d in range(count):
+            b = {k: draws[k][d] for k in ("intercept", "rain")}
+            u = draws[f"tree {row['tree']}: intercept"][d] if name == "ar1" else 0.0
+            eta = b["intercept"] + b["rain"] * both["rain"].astype(float).to_numpy() + u
+            eta = eta + (draws["soil[sand]"][d] * (both["soil"] == "sand").to_numpy(float) if soil else 0.0)
+            r = covariance_at(draws, d, name, both["season"].astype(int).to_numpy())
+            means[d] = eta[-1] + r[-1, :-1] @ np.linalg.solve(r[:-1, :-1], own["yield"].to_numpy() - eta[:-1])
+        assert told_of["predicted"] == pytest.approx(means.mean(), rel=1e-7, abs=1e-9)
+        assert told_of["se"] == pytest.approx(means.std(ddof=1), rel=1e-6)
+    wide, plain = (fit.predict(new, posterior=posterior, new_observation=n, seed=1).to_frame() for n in (True, False))
+    assert (wide["high"] - wide["low"] >= plain["high"] - plain["low"] - 1e-9).all()
+    if name == "ar1":  # far from all that is observed nothing is left to tell
+        far = fit.predict(new.assign(season=4000), posterior=posterior).to_frame()
+        assert not np.allclose(far["predicted"], plain["predicted"])
+
+
+def covariance_at(draws, d, name, season):
+    if name == "ar1":
+        gap = np.abs(season[:, None] - season)
+        return draws["sd(residual)"][d] ** 2 * draws["rho"][d] ** gap
+    sds = np.array([draws[k][d] for k in sorted(k for k in draws if k.startswith("sd(residual"))])
+    r = np.eye(len(sds))
+    for i in range(len(sds)):
+        for j in range(i):
+            r[i, j] = r[j, i] = draws[
+                f"correlation(residual: {i}, {j})"
+                if f"correlation(residual: {i}, {j})" in draws
+                else f"correlation(residual: {j}, {i})"
+            ][d]
+    return (r * np.outer(sds, sds))[np.ix_(season, season)]

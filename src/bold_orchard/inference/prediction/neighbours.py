@@ -54,23 +54,32 @@ def _nothing_of(places: NDArray[np.intp]) -> Told:
 
 def from_neighbours(fit: Fit, used: Table) -> Told | None:
     """Of rows without an outcome whose unit has observed errors; None where there are none, or their errors are independent."""
+    places = rows_with_neighbours(fit, used)
+    if places is None:
+        return None
+    if fit.design.counts is not None or fit.design.on_disk:
+        return _nothing_of(places)
+    return _told(fit, used, places)
+
+
+def rows_with_neighbours(fit: Fit, used: Table) -> NDArray[np.intp] | None:
+    """Places of rows without an outcome whose unit has rows in the fit; None where there are none, or their errors are independent. Of a
+    fit that does not hold its rows those of all units."""
     design = fit.design
     within = design.sentence.within
-    if within is None or not design.additive:
+    if within is None or not design.additive or design.residual.codes is None:
         return None
     names = [c.name for c in (*within.unit.columns, *within.structure.columns, *([within.by] if within.by else []))]
     if not all(used.has(n) for n in names):
         return None
     open_rows = np.isnan(outcome_of(fit, used)) & ~np.any([used.is_missing(n) for n in names], axis=0)
     if design.counts is not None or design.on_disk:
-        return _nothing_of(np.flatnonzero(open_rows))
+        return np.flatnonzero(open_rows)
     known = dict(zip(unit_codes(within.unit, design.table).texts, range(design.table.data.n + 1)))
     there = unit_codes(within.unit, used)
     open_rows &= np.array([t in known for t in there.texts])[there.codes]
     places = np.flatnonzero(open_rows)
-    if not len(places):
-        return None
-    return _told(fit, used, places)
+    return places if len(places) else None
 
 
 def _told(fit: Fit, used: Table, places: NDArray[np.intp]) -> Told:
@@ -87,7 +96,7 @@ def _told(fit: Fit, used: Table, places: NDArray[np.intp]) -> Told:
     set_of = np.array([first[t] for t in mine.texts])[mine.codes]
     wanted = np.unique(set_of)
     observed = np.concatenate([sets[i] for i in wanted])
-    both, n = _together(fit, design.table.take(observed), used.take(places)), len(observed)
+    both, n = together(fit, design.table.take(observed), used.take(places)), len(observed)
     if both is None:
         return _nothing_of(places)
     of_row = np.concatenate([label[observed], set_of])
@@ -103,7 +112,7 @@ def _told(fit: Fit, used: Table, places: NDArray[np.intp]) -> Told:
             keep[new - n] = False
             continue
         part, k = some_rows(both, rows), len(seen)
-        r = _errors(part, assumed)
+        r = errors_of(part, assumed)
         v = effects_covariance(part, assumed) + r
         solved = np.linalg.solve(v[:k, :k], np.column_stack([v[:k, k:], x[seen], y[seen]]))
         c, vx, vy = solved[:, : len(new)], solved[:, len(new) : -1], solved[:, -1]
@@ -115,7 +124,7 @@ def _told(fit: Fit, used: Table, places: NDArray[np.intp]) -> Told:
     return Told(places[keep], places[~keep], *out[:, keep])
 
 
-def _together(fit: Fit, observed: Table, asked: Table) -> Design | None:
+def together(fit: Fit, observed: Table, asked: Table) -> Design | None:
     """Both sets of rows coded as in the fit; None where a row stands at an occasion that the fit does not know."""
     design = fit.design
     sentence, weights = design.sentence, fit.settings.options.weights
@@ -149,7 +158,7 @@ def _together(fit: Fit, observed: Table, asked: Table) -> Design | None:
     return replace(made, residual=residual)
 
 
-def _errors(part: Design, assumed: Any) -> Array:
+def errors_of(part: Design, assumed: Any) -> Array:
     """R of some rows, of which several may stand at one time of a unit: their errors are one, but for their spread."""
     codes = np.asarray(part.residual.codes)
     if part.residual.time is None:

@@ -26,6 +26,7 @@ from bold_orchard.inference.prediction.predict import document_of
 from bold_orchard.inference.prediction.predictions import Predictions
 from bold_orchard.results.predict import PredictResult
 from bold_orchard.sampling.answers.draws import METHOD, Draws
+from bold_orchard.sampling.answers.neighbours import Told, from_neighbours
 
 Array = NDArray[Any]
 MOST_DRAWS = 1_000  # evenly spaced, of those at hand
@@ -59,6 +60,7 @@ def _made(draws: Draws, table: Table, confidence: float, new_observation: bool, 
     laws = [_Units(draws, at, i, rng) for i in range(len(fit.design.clauses))]
     asked = new_observation and not fit.design.known_errors
     scatter = _Scatter(draws, at) if asked and fit.design.additive else None
+    told = from_neighbours(draws, at.used)
     for start in range(0, n, size):
         part = slice(start, min(start + size, n))
         eta = draws.b @ at.x[part].T + (0.0 if at.offset is None else at.offset[part])
@@ -68,16 +70,19 @@ def _made(draws: Draws, table: Table, confidence: float, new_observation: bool, 
         for i, law in enumerate(laws):
             eta += 0.0 if law.curve else law.moved(part)
             known[part, i] = law.known[part]
+        if told is not None:
+            eta += told.moved(part)
         mean = eta if fit.design.additive else draws.outcome(eta)
         if grades:
             chances[part] = np.mean([draws.chances_at(d)(eta[d]) for d in range(draws.count)], axis=0)
-        ends = mean if not asked else _outcomes(draws, at, eta, part, scatter, laws, rng)
+        ends = mean if not asked else _outcomes(draws, at, eta, part, scatter, laws, told, rng)
         level = [(1.0 - confidence) / 2.0, (1.0 + confidence) / 2.0]
         out[:, part] = mean.mean(axis=0), mean.std(axis=0, ddof=1), *np.quantile(ends, level, axis=0)
     predicted, se, low, high = (scattered(at, v) for v in out)
     return Predictions(
         table=at.table, predicted=predicted, se=se, low=low, high=high, average=scattered(at, average),
-        residual=outcome_of(fit, at.table) - predicted, known=scattered(at, known), given_neighbours=np.zeros(len(at.table)),
+        residual=outcome_of(fit, at.table) - predicted, known=scattered(at, known),
+        given_neighbours=np.zeros(len(at.table)) if told is None else scattered(at, told.given(n)),
         probabilities={level: scattered(at, p) for level, p in zip(grades, chances.T)},
     )  # fmt: skip
 
@@ -142,13 +147,16 @@ class _Scatter:
 
 
 def _outcomes(
-    draws: Draws, at: Needed, eta: Array, part: slice, scatter: _Scatter | None, laws: list[_Units], rng: np.random.Generator
+    draws: Draws, at: Needed, eta: Array, part: slice, scatter: _Scatter | None, laws: list[_Units], told: Told | None, rng: np.random.Generator
 ) -> Array:  # fmt: skip
     """One more outcome of each row at every draw, (D, rows); a share of the trials where there are trials."""
     fit = draws.fit
     if scatter is not None:
         log_sd = scatter.at(part) + sum((law.log_spread(part) for law in laws), 0.0)
-        return np.asarray(eta + np.exp(log_sd) * rng.standard_normal(eta.shape))
+        sd = np.exp(log_sd)
+        if told is not None:
+            told.narrow(sd, part)
+        return np.asarray(eta + sd * rng.standard_normal(eta.shape))
     if fit.design.graded:
         raise UsageError("--new-observation: of grades read the probabilities; leave it out")
     trials = trials_of(fit, at.used)
