@@ -113,3 +113,28 @@ def test_families_side_by_side_with_ratios_say_what_each_column_is(study):
 def test_what_cannot_be_set_is_refused_in_a_line(study, options, words):
     done = study("table", "slopes", *options)
     assert done.code in (2, 3) and words in done.err and len(done.err.splitlines()) == 1 and done.out == ""
+
+
+def test_outcomes_and_parts_stand_in_blocks_of_their_own(study):
+    """A fit of one outcome stands beside those that have it among several; ICC and residuals are those of the outcome."""
+    for name, sentence in (("both", "yield, rain = pruning + yield: soil; each orchard: intercept"),
+                           ("alone", "yield = pruning + soil; each orchard: intercept")):  # fmt: skip
+        assert study("fit", "harvest.csv", sentence, "--missing", "-999", "--save", name, "--force").code == 0
+    d = study("table", "both", "alone", "--json", "--to", "t.html", "--to", "t.tex").json
+    blocks = list(dict.fromkeys(r["block"] for r in d["rows"]))
+    assert blocks == ["average effects: yield", "average effects: rain", "variation", "fit"]
+    mine, other = (rows_of(d, b) for b in blocks[:2])
+    assert all(len(cells[0]) and len(cells[1]) for cells in mine.values()) and "soil: sand vs clay" in mine
+    assert all(cells[0] and not cells[1] for cells in other.values()) and "soil: sand vs clay" not in other
+    variation, fit = rows_of(d, "variation"), rows_of(d, "fit")
+    assert "SD of the residual" not in variation and all(variation["SD of yield (residual)"])
+    assert all(variation["SD of yield: intercept (orchard)"])
+    icc = {c["outcome"]: c["value"] for c in study("components", "both", "--json").json["icc"]}
+    assert float(fit["ICC of yield (orchard)"][0]) == pytest.approx(icc["yield"], abs=6e-4)
+    assert float(fit["ICC of rain (orchard)"][0]) == pytest.approx(icc["rain"], abs=6e-4)
+    assert fit["ICC of rain (orchard)"][1] == "" and "verage effects: rain" in (study.folder / "t.html").read_text()
+    less = study("table", "both", "--drop", "intercept", "--drop", "rain: pruning[light]", "--label", "yield: pruning[light]=Light",
+                 "--json").json  # fmt: skip
+    kept = [(r["block"], r["label"]) for r in less["rows"] if r["block"].startswith("average")]
+    assert ("average effects: yield", "Light") in kept and not any(label == "intercept" for _, label in kept)
+    assert [b for b, label in kept if "light" in label.lower()] == ["average effects: yield"]

@@ -10,6 +10,7 @@ from typing import Any
 from bold_orchard.errors import UsageError, unknown_name
 from bold_orchard.reporting.numbers import degrees, figure, fixed, p_value, rounding
 from bold_orchard.reporting.publication.labels import Labels
+from bold_orchard.reporting.publication.predictors import has_outcomes, lines_of, outcomes_of
 from bold_orchard.results.components import ComponentsResult
 from bold_orchard.results.fit import FitResult
 from bold_orchard.results.table import TableResult, TableRow
@@ -91,31 +92,44 @@ def _names(fits: Sequence[Entry]) -> list[str]:
 def _effects(
     fits: Sequence[Entry], pattern: str, used: list[str], labels: Labels, options: TableOptions
 ) -> list[TableRow]:
-    printed: dict[str, str] = {}
-    for f, _ in fits:
-        for r in f.coefficient_rows:
-            printed.setdefault(r["term"], r["label"])
-    chosen = _chosen(printed, options)
-    cells = [{r["term"]: r for r in f.coefficient_rows} for f, _ in fits]
+    """Rows of each linear predictor under its own name."""
+    outcomes = outcomes_of([f for f, _ in fits])
+    columns = [{(x.predictor, x.term): x for x in lines_of(f, outcomes)} for f, _ in fits]
+    printed: dict[tuple[str, str], str] = {}
+    for own in columns:
+        for key, line in own.items():
+            printed.setdefault(key, line.label)
+    places = list(dict.fromkeys(predictor for predictor, _ in printed))
+    chosen = sorted(_chosen(printed, options), key=lambda key: places.index(key[0]))
     return [
-        TableRow(EFFECTS, labels.of(t, printed[t]), [
-            _cell(own[t], f, pattern, used, options.digits) if t in own else NOTHING for own, (f, _) in zip(cells, fits)
+        TableRow(f"{EFFECTS}: {key[0]}" if key[0] else EFFECTS, _label(key, printed[key], labels), [
+            _cell(own[key].row, f, pattern, used, options.digits) if key in own else NOTHING for own, (f, _) in zip(columns, fits)
         ])
-        for t in chosen
+        for key in chosen
     ]  # fmt: skip
 
 
-def _chosen(printed: dict[str, str], options: TableOptions) -> list[str]:
-    """Terms in the order asked for, the others after them; those dropped left out."""
-    back = {label: term for term, label in printed.items()}
-    named = []
+def _label(key: tuple[str, str], printed: str, labels: Labels) -> str:
+    """The label given to a term of one predictor, to a term in all, or to what is in it."""
+    whole = f"{key[0]}: {key[1]}"
+    return labels.of(whole) if key[0] and whole in labels.given else labels.of(key[1], printed)
+
+
+def _chosen(printed: dict[tuple[str, str], str], options: TableOptions) -> list[tuple[str, str]]:
+    """Terms in the order asked for, the others after them; those dropped left out. A term without its predictor is meant in all of them."""
+    meant: dict[str, list[tuple[str, str]]] = {}
+    for key, label in printed.items():
+        mark = f"{key[0]}: " if key[0] else ""
+        for name in dict.fromkeys((key[1], label, mark + key[1], mark + label)):
+            meant.setdefault(name, []).append(key)
+    named: list[list[tuple[str, str]]] = []
     for option, names in (("--drop", options.drop), ("--order", options.order)):
         for name in names:
-            if name not in printed and name not in back:
-                raise UsageError(unknown_name("term", name, [*printed, *back], "these fits") + f" (in {option})")
-        named.append([n if n in printed else back[n] for n in names])
+            if name not in meant:
+                raise UsageError(unknown_name("term", name, list(meant), "these fits") + f" (in {option})")
+        named.append([key for n in names for key in meant[n]])
     dropped, first = named
-    return [t for t in dict.fromkeys([*first, *printed]) if t not in dropped]
+    return [key for key in dict.fromkeys([*first, *printed]) if key not in dropped]
 
 
 def _cell(row: dict[str, Any], fit: FitResult, pattern: str, used: list[str], digits: int) -> str:
@@ -145,9 +159,10 @@ def _variation(fits: Sequence[Entry], labels: Labels, digits: int) -> list[Table
     """SDs with their intervals, correlations, and what else the residual or the family has."""
     order: dict[tuple[str, ...], str] = {}
     columns = []
-    for _, parts in fits:
+    outcomes = outcomes_of([f for f, _ in fits])
+    for f, parts in fits:
         own: dict[tuple[str, ...], str] = {}
-        for c in parts["components"]:
+        for c in _of_outcome(f, parts["components"], outcomes):
             key, label, text = _component(c, labels, digits)
             again = sum(k[:4] == key for k in own)  # a clause of the same unit with the same term
             key, label = (*key, str(again)), f"{label}, {again + 1}" if again else label
@@ -156,6 +171,24 @@ def _variation(fits: Sequence[Entry], labels: Labels, digits: int) -> list[Table
         columns.append(own)
     keys = sorted(order, key=lambda k: k[0] == "residual")
     return [TableRow(VARIATION, order[k], [own.get(k, NOTHING) for own in columns]) for k in keys]
+
+
+def _of_outcome(f: FitResult, rows: Sequence[dict[str, Any]], outcomes: set[str]) -> list[dict[str, Any]]:
+    """Components as fits of several outcomes have them: of each outcome one residual, and of all none."""
+    if has_outcomes(f):
+        return [c for c in rows if c["kind"] != "residual"]
+    name = f["outcome"]
+    if name not in outcomes:
+        return list(rows)
+    out = []
+    for c in rows:
+        if c["kind"] == "residual":
+            out.append(c | {"kind": "variance", "term": name})
+        elif c["kind"] in ("variance", "covariance"):
+            out.append(c | {"term": f"{name}: {c['term']}", "term2": c["term2"] and f"{name}: {c['term2']}"})
+        else:
+            out.append(c)
+    return out
 
 
 def _component(c: dict[str, Any], labels: Labels, digits: int) -> tuple[tuple[str, ...], str, str]:
@@ -191,9 +224,12 @@ def _figures(fits: Sequence[Entry], labels: Labels, digits: int) -> list[TableRo
     for i, (f, _) in enumerate(fits):
         for g in f["groups"]:
             put(f"levels of {labels.of(g['group'])}", i, f"{g['levels']:,}")
-    for i, (_, parts) in enumerate(fits):
+    outcomes = outcomes_of([f for f, _ in fits])
+    for i, (f, parts) in enumerate(fits):
         for c in parts["icc"]:
-            put(f"ICC ({labels.of(c['group'])})", i, fixed(c["value"], 3))
+            outcome = c.get("outcome") or (f["outcome"] if f["outcome"] in outcomes else None)
+            of = f" of {labels.of(outcome)}" if outcome else ""
+            put(f"ICC{of} ({labels.of(c['group'])})", i, fixed(c["value"], 3))
     for i, (f, parts) in enumerate(fits):
         put("R² marginal", i, fixed(parts["r2"]["marginal"], 3))
         put("R² conditional", i, fixed(parts["r2"]["conditional"], 3))
