@@ -14,6 +14,7 @@ __version__ = "1.0.0"
 __all__ = [
     "Answer",
     "Model",
+    "NotConverged",
     "OrchardError",
     "Settings",
     "UsageError",
@@ -36,6 +37,7 @@ __all__ = [
 _HOMES = {
     "Answer": "answers",
     "Model": "api",
+    "NotConverged": "errors",
     "OrchardError": "errors",
     "Settings": "inference.fit",
     "UsageError": "errors",
@@ -73,7 +75,7 @@ if TYPE_CHECKING:
     )
     from bold_orchard.cli.run import run
     from bold_orchard.data.read import read_table
-    from bold_orchard.errors import OrchardError, UsageError
+    from bold_orchard.errors import NotConverged, OrchardError, UsageError
     from bold_orchard.inference.fit import Settings
 
 

@@ -30,7 +30,8 @@ class Answer:
     """The answer to one question. What its result holds are attributes here too: ``answer.pairs``, ``answer["pairs"]``.
 
     ``shows`` says what page, table and picture show beside the usual; ``converged`` is False where the fit it comes from
-    must not be used; ``wording`` are texts of columns and levels for pages and pictures.
+    must not be used; ``wording`` are texts of columns and levels for pages and pictures; ``index`` is that of the frame whose rows the main
+    table has.
     """
 
     result: Result
@@ -38,6 +39,7 @@ class Answer:
     shows: dict[str, Any] = field(default_factory=dict, compare=False)
     draws: dict[str, Any] = field(default_factory=dict, compare=False)
     wording: Wording | None = field(default=None, compare=False)
+    index: Any = field(default=None, compare=False, repr=False)
 
     @property
     def shown(self) -> Result:
@@ -99,7 +101,7 @@ class Answer:
     def to_frame(self, table: str | None = None) -> pd.DataFrame:
         """The main table, or another list of the document by its key ('pairs', 'tests', 'icc', ...), flat."""
         made: pd.DataFrame = self.result.to_frame(table)
-        return made
+        return made if self.index is None or table is not None else made.set_index(self.index)
 
     def table(self) -> Any:
         """The main table as ``--csv`` writes it: rows as dictionaries, or a frame."""

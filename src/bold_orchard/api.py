@@ -18,9 +18,10 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from bold_orchard.answers import Answer
+from bold_orchard.choices import Df, FamilyName, Method
 from bold_orchard.data.table import Table
 from bold_orchard.design.design import Options
-from bold_orchard.errors import UsageError
+from bold_orchard.errors import NotConverged, UsageError
 from bold_orchard.fits import SEED, Model, compare, draw, in_words, open_fit, plan, report, side_by_side
 from bold_orchard.fitted import Origin
 from bold_orchard.inference.fit import Fit, Imputing, Settings
@@ -32,7 +33,7 @@ from bold_orchard.results.fit import AverageEffect, FitResult
 from bold_orchard.scouting import scout
 from bold_orchard.sentence.parse import read_sentence, used_columns
 from bold_orchard.sentence.tree import Column, Sentence, calls_of
-from bold_orchard.tables import declared, larger_than, table
+from bold_orchard.tables import declared, index_of, larger_than, table
 from bold_orchard.wording import texts_of
 
 if TYPE_CHECKING:
@@ -65,15 +66,15 @@ def fit(
     settings: Settings | None = None,
     name: str = "fit",
     *,
-    method: str = "reml",
-    family: str | None = None,
+    method: Method = "reml",
+    family: FamilyName | None = None,
     link: str | None = None,
     baseline: Mapping[str, str] | None = None,
     missing: Sequence[str] = (),
     where: str | None = None,
     fill_mean: Sequence[str] = (),
     weights: str | None = None,
-    df: str = "satterthwaite",
+    df: Df = "satterthwaite",
     confidence: float = 0.95,
     points: int | str = 1,
     success: str | None = None,
@@ -176,13 +177,30 @@ def fit(
         from bold_orchard.imputing.fit import fit_imputed
 
         made = fit_imputed(sentence, rows, settings, name, progress or silent)
-    return Model(_with_views(made, effects, ratios), rows, Origin(source, tuple(kept), where))
+    origin = Origin(source, tuple(kept), where, index=index_of(data))
+    return _told(Model(_with_views(made, effects, ratios), rows, origin))
+
+
+def _told(model: Model) -> Model:
+    """The same, logged; warns of a search that did not converge."""
+    import logging
+    import warnings
+
+    result = model.result
+    logging.getLogger("bold_orchard").info(
+        "fit '%s': %s; %d rows, log-likelihood %s, %s", result.name, result.model, result.rows.used, result.fit.loglik,
+        "converged" if model.converged else "NOT CONVERGED",
+    )  # fmt: skip
+    if not model.converged:
+        why = next(iter(model.notes), "its estimates are where the search stopped")
+        warnings.warn(f"the fit '{result.name}' did NOT converge: {why}", NotConverged, stacklevel=3)
+    return model
 
 
 def scan(
     sentence: str | Sentence, data: Any, outcomes: Sequence[str] | str = (), *, by: str | None = None, correction: str = "bh", only: str | None = None,
-    into: str | None = None, missing: Sequence[str] = (), where: str | None = None, method: str = "reml", family: str | None = None,
-    link: str | None = None, baseline: Mapping[str, str] | None = None, weights: str | None = None, df: str = "satterthwaite",
+    into: str | None = None, missing: Sequence[str] = (), where: str | None = None, method: Method = "reml", family: FamilyName | None = None,
+    link: str | None = None, baseline: Mapping[str, str] | None = None, weights: str | None = None, df: Df = "satterthwaite",
     confidence: float = 0.95, success: str | None = None, grades: Sequence[str] = (), force: bool = False,
     progress: Callable[[int, int], None] | None = None,
 ) -> Answer:  # fmt: skip
@@ -347,7 +365,7 @@ def _in_pieces(
     made = _with_views(
         fit_pieces(sentence, source, used, kept, where, settings, name, progress, cluster), effects, ratios
     )
-    return Model(made, None, Origin(source, tuple(kept), where))
+    return _told(Model(made, None, Origin(source, tuple(kept), where)))
 
 
 def _check(settings: Settings) -> None:
@@ -383,7 +401,24 @@ def _average_effects(made: Fit) -> list[AverageEffect]:
 
 
 def show(name: str, *, effects: bool = False, ratios: bool = False, confidence: float | None = None) -> Answer:
-    """What ``orchard fit`` printed of a saved fit, without its data (unless ``effects`` are asked for)."""
+    """What ``orchard fit`` printed of a saved fit, without its data.
+
+    Parameters
+    ----------
+    name : of the fit, or the path of its file.
+    effects : average effects on the outcome's own scale too, for which the data are read.
+    ratios : odds, rate or hazard ratios too.
+    confidence : level of every interval, between 0 and 1 (default: that of the fit).
+
+    Returns
+    -------
+    Answer
+        prints as the page; ``to_frame()`` is a row for each term.
+
+    Raises
+    ------
+    OrchardError : there is no such fit.
+    """
     from bold_orchard.storage.saved_fits import load_document
 
     document = load_document(name)
@@ -401,7 +436,20 @@ def show(name: str, *, effects: bool = False, ratios: bool = False, confidence: 
 
 
 def explain(fit: Model | str, *, label: Sequence[str] = (), digits: int = 4, confidence: float | None = None) -> Answer:
-    """A fit, or a saved one by its name, in plain sentences; ``label`` are texts "NAME=TEXT" for columns and terms. See ``orchard explain``."""
+    """A fit in plain sentences.
+
+    Parameters
+    ----------
+    fit : a fit, or the name of a saved one.
+    label : texts "NAME=TEXT" for terms, columns and units.
+    digits : significant digits in texts.
+    confidence : level of every interval, between 0 and 1 (default: that of the fit).
+
+    Returns
+    -------
+    Answer
+        prints as the page; ``to_frame()`` is a row for each sentence.
+    """
     result = show(fit).result if isinstance(fit, str) else fit.result
     return in_words(result, label, digits, confidence)
 

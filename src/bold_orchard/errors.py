@@ -36,6 +36,10 @@ class SentenceError(OrchardError):
         return f"{self.message}\n    {self.text}\n    {mark}"
 
 
+class NotConverged(UserWarning):
+    """Warns in Python that a fit's search ended before its estimates could be used."""
+
+
 def nearest(name: str, known: Iterable[str]) -> str | None:
     """The known name closest to ``name`` in spelling, or None when nothing is near."""
     by_fold = {k.casefold(): k for k in known}

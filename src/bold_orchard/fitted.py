@@ -32,6 +32,9 @@ class Origin:
     missing: tuple[str, ...] = ()
     where: str | None = None
     saved_as: str | None = None
+    index: Any = dataclasses.field(
+        default=None, compare=False, repr=False
+    )  # of a frame of rows, where it has one of its own
 
 
 @dataclasses.dataclass(frozen=True, repr=False, eq=False)
@@ -76,7 +79,13 @@ class Fitted:
     def completed_tables(self) -> pd.DataFrame:
         """The completed tables of a fit with ``impute``, one under the other, numbered from 1 in the column ``imputation``.
 
-        Raises UsageError for other fits.
+        Returns
+        -------
+        DataFrame
+
+        Raises
+        ------
+        UsageError : other fits.
         """
         import pandas as pd
 
@@ -111,14 +120,28 @@ class Fitted:
         )
 
     def with_wording(self, wording: Wording) -> Self:
-        """The same fit with more texts of columns and levels."""
+        """The same fit with more texts of columns and levels.
+
+        Parameters
+        ----------
+        wording : the texts.
+
+        Returns
+        -------
+        Model
+        """
         own = self.core.settings.wording
         made = wording if own is None else own.beside(wording)
         core = dataclasses.replace(self.core, settings=dataclasses.replace(self.core.settings, wording=made or None))
         return dataclasses.replace(self, core=core)
 
     def with_rows(self) -> Self:
-        """The same fit with its rows at hand: where only their sums were kept they are laid down on disk."""
+        """The same fit with its rows at hand: where only their sums were kept they are laid down on disk.
+
+        Returns
+        -------
+        Model
+        """
         if self.core.design.counts is None:
             return self
         from bold_orchard.inference.fit import with_rows
@@ -143,10 +166,21 @@ class Fitted:
         return self.answer.to_frame()
 
     def to_dict(self) -> dict[str, Any]:
-        """The JSON contract of ``orchard fit``."""
+        """The JSON contract of ``orchard fit``.
+
+        Returns
+        -------
+        dict
+        """
         return self.answer.to_dict()
 
     def to_frame(self) -> pd.DataFrame:
+        """The average effects: term, estimate, se, df, statistic, p, low, high.
+
+        Returns
+        -------
+        DataFrame
+        """
         return self.coefficients
 
     def figure(
@@ -156,11 +190,38 @@ class Fitted:
         title: str | None = None,
         ax: Ground | None = None,
     ) -> Figure:
-        """The average effects with their intervals; ``size``, ``dpi``, ``title`` and ``ax`` as of every answer's picture."""
+        """The average effects with their intervals.
+
+        Parameters
+        ----------
+        size : width and height in pixels at 100 dpi.
+        dpi : pixels per inch.
+        title : what stands above the picture.
+        ax : axes, a figure or a subfigure of your own.
+
+        Returns
+        -------
+        Figure
+            of Matplotlib.
+        """
         return self.answer.figure(size, dpi, title, ax)
 
     def save(self, name: str) -> Path:
-        """Keep the fit as NAME.fit.json for later commands; a name that ends in .txt, .json, .html, ... writes what is printed."""
+        """Keep the fit as NAME.fit.json for later commands; a name that ends in .txt, .json, .html, ... writes what is printed.
+
+        Parameters
+        ----------
+        name : of the fit, or a file.
+
+        Returns
+        -------
+        Path
+            what was written.
+
+        Raises
+        ------
+        OrchardError : the file cannot be written.
+        """
         from bold_orchard.answers import ENDINGS
         from bold_orchard.storage.save_path import ENDING
 
@@ -169,11 +230,34 @@ class Fitted:
         return self.keep(name)
 
     def called(self, name: str) -> Self:
-        """The same fit as it is called when kept under a name."""
+        """The same fit under another name.
+
+        Parameters
+        ----------
+        name : what tables and notes call it.
+
+        Returns
+        -------
+        Model
+        """
         return dataclasses.replace(self, core=self.core.called(Path(name).name.removesuffix(".fit.json")))
 
     def keep(self, name: str) -> Path:
-        """Keep the fit as NAME.fit.json, whatever the name ends in."""
+        """Keep the fit as NAME.fit.json, whatever the name ends in.
+
+        Parameters
+        ----------
+        name : of the fit.
+
+        Returns
+        -------
+        Path
+            what was written.
+
+        Raises
+        ------
+        OrchardError : the file cannot be written.
+        """
         from bold_orchard.storage.saved_fits import save_fit
 
         named, o = self.called(name).core, self.origin
@@ -185,7 +269,21 @@ class Fitted:
         return save_fit(named, name, "-", [], None)
 
     def matrices(self, level: str | None = None) -> dict[str, pd.DataFrame]:
-        """X, Z, G, R, their inverses and the mixed-model equations, for models small enough to look at."""
+        """X, Z, G, R, their inverses and the mixed-model equations, for models small enough to look at.
+
+        Parameters
+        ----------
+        level : of the topmost unit, whose rows R shows (default: the first).
+
+        Returns
+        -------
+        dict of DataFrame
+            by name.
+
+        Raises
+        ------
+        OrchardError : too many rows or effects, or no such level.
+        """
         import pandas as pd
 
         from bold_orchard.inference.equations import write_out

@@ -23,9 +23,27 @@ def scout(
     where: str | None = None, by: Sequence[str] | str = (), order: Mapping[str, Sequence[str]] | None = None,
     labels: Mapping[str, Any] | str | Wording | None = None,
 ) -> Answer:  # fmt: skip
-    """What the columns are, which of them group the rows, what varies inside a group; see ``orchard scout``.
+    """What the columns are, which of them group the rows, what varies inside a group.
 
-    ``by`` names columns, "soil+pruning" or a list, in whose cells the outcome is summarised: n, mean, standard deviation.
+    Parameters
+    ----------
+    data : a path, frame or dictionary of columns.
+    unit : columns that group the rows, to be looked at (default: those found).
+    outcome : whose variance is shared out (default: the likeliest).
+    missing : codes that mean missing, of all columns, or "COLUMN=CODE".
+    where : only rows for which it holds: "season > 2".
+    by : columns, "soil+pruning" or a list, in whose cells the outcome is summarised: n, mean, SD.
+    order : levels of text columns in their order.
+    labels : texts of columns and levels, or a TOML file of them.
+
+    Returns
+    -------
+    Answer
+        prints as the page; ``to_frame()`` is a row for each column.
+
+    Raises
+    ------
+    OrchardError : data that cannot be read, or columns that are not there.
     """
     from bold_orchard.data.scout import scout as scouted
 

@@ -52,6 +52,16 @@ def table(
     return filter_rows(made, where)
 
 
+def index_of(data: Any) -> Any:
+    """The index of a pandas frame that numbers its rows otherwise than 0, 1, ...; else None."""
+    index = getattr(data, "index", None)
+    if index is None or not hasattr(data, "iloc"):
+        return None
+    import pandas as pd
+
+    return None if index.equals(pd.RangeIndex(len(index))) else index
+
+
 def ordered(rows: Table, order: Mapping[str, Sequence[str]]) -> Table:
     """The same rows with the levels of some text columns in the orders given.
 

@@ -152,7 +152,26 @@ def _inside(folder: Path) -> Iterator[None]:
 def run(
     path: str, into: str | None = None, *, only: str | None = None, data: str | None = None, check: bool = False, cluster: str | None = None
 ) -> Answer:  # fmt: skip
-    """Carry out a plan file: fits, comparisons, checks, tables and report, keeping what has not changed; see ``orchard run``."""
+    """Carry out a plan file: fits, comparisons, checks, tables and report, keeping what has not changed.
+
+    Parameters
+    ----------
+    path : of the plan.
+    into : where results go (default: a folder beside the plan, called as the plan).
+    only : this step or fit, and what it needs.
+    data : another data file in place of the plan's.
+    check : say what would run, and do nothing.
+    cluster : the workers, for fits of the plan that ask for some.
+
+    Returns
+    -------
+    Answer
+        prints as the page; ``to_frame()`` is a row for each step.
+
+    Raises
+    ------
+    OrchardError : with its line, for what a plan cannot mean; what a step finds wrong is in its row.
+    """
     return carried_out(path, into, only, data, check, cluster, lambda text: None)[0]
 
 

@@ -63,10 +63,20 @@ def read_table(
     """Read a CSV, TSV, Parquet, Arrow, xlsx, ods or JSON-lines file, text packed by gzip or zstd too, a folder or a pattern of such
     files with the same columns, or '-' for CSV on standard input.
 
-    ``missing`` holds codes that mean missing, each 'CODE' or 'COLUMN=CODE', beside the empty cell,
-    NA, NaN, null and '.'. ``where`` keeps only the rows for which the expression holds. ``columns`` that will be used are read
-    at once, others when they are asked for.
-    Raises OrchardError, in one line, for anything that is not a readable table.
+    Parameters
+    ----------
+    source : the file, folder or pattern.
+    missing : codes that mean missing, each 'CODE' or 'COLUMN=CODE', beside the empty cell, NA, NaN, null and '.'.
+    where : an expression; only the rows for which it holds are kept.
+    columns : those that will be used are read at once, others when they are asked for.
+
+    Returns
+    -------
+    Table
+
+    Raises
+    ------
+    OrchardError : in one line, for anything that is not a readable table.
     """
     if str(source) == "-":
         table = read_bytes(sys.stdin.buffer.read(), "standard input", missing)
