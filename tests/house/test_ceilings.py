@@ -110,3 +110,21 @@ def test_what_will_take_hours_says_so_once(monkeypatch, capsys):
         now[0] += 20.0
         steps(500, 1_000)
     assert not capsys.readouterr().err
+
+
+def test_without_a_terminal_long_work_says_a_line_now_and_then(monkeypatch, capsys):
+    clock = [0.0]
+    monkeypatch.setattr(progress.time, "monotonic", lambda: clock[0])
+    with progress.Steps("drawing", False) as steps:
+        for second in range(0, 200, 5):
+            clock[0] = float(second)
+            steps(second, 400)
+    lines = capsys.readouterr().err.splitlines()
+    assert lines == [f"orchard: drawing: step {n} of 400, some {left} more" for n, left in
+                     ((30, "6 minutes"), (90, "5 minutes"), (150, "4 minutes"))]  # fmt: skip
+    clock[0] = 0.0
+    with progress.Steps("drawing", True) as steps:
+        for second in range(0, 200, 5):
+            clock[0] = float(second)
+            steps(second, 400)
+    assert capsys.readouterr().err == ""
