@@ -240,6 +240,23 @@ def test_the_demo_runs_every_command_and_leaves_its_pictures(orchard):
                     "components.png", "empty.fit.json", "rain.fit.json", "slopes.fit.json", "study.toml", "report.html"}  # fmt: skip
 
 
+def test_the_demo_spares_what_is_not_as_it_left_it(orchard, monkeypatch):
+    from bold_orchard.cli import demo
+
+    folder = orchard.folder / "trial"
+    folder.mkdir()
+    (folder / "groups.csv").write_text("mine")
+    done = orchard("demo", "trial")
+    assert done.code == 3 and "groups.csv is there already and is not as a demo left it" in done.err
+    assert (folder / "groups.csv").read_text() == "mine" and not (folder / "fit.png").exists()
+    monkeypatch.chdir(folder)
+    demo.record(["groups.csv"])  # as if a demo had made it
+    demo.check_own(folder, ["groups.csv"])
+    (folder / "groups.csv").write_text("mine again")
+    with pytest.raises(demo.OrchardError, match="groups.csv"):
+        demo.check_own(folder, ["fit.png", "groups.csv"])
+
+
 def test_version_and_module_form(orchard):
     import subprocess
     import sys
