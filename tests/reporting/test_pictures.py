@@ -321,3 +321,14 @@ def test_effects_of_unlike_units_share_a_scale_and_units_keep_their_order_over_p
     rows = sorted(many.to_dict()["groups"][0]["rows"], key=lambda r: r["effects"]["intercept"])
     named = [t.get_text() for t in many.figure().axes[0].get_yticklabels()]
     assert named == [rows[0]["level"], rows[-1]["level"]]
+
+
+def test_names_with_dollar_signs_are_no_formulas():
+    import bold_orchard as bo
+
+    frame = groves(12, 6).rename(columns={"rain": "$rain_a$", "orchard": "$o^"})
+    made = bo.fit("yield = [$rain_a$] + soil; each [$o^]: intercept", frame)
+    for answer in (made.answer, made.groups(), made.check(), made.terms()):
+        figure = answer.figure(title="from $5 to $6")
+        assert not any(t.get_parse_math() for t in figure.findobj(Text) if "$" in t.get_text())
+        assert "$5 to $6" in figure.get_suptitle()

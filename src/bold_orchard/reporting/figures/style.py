@@ -38,6 +38,7 @@ SETTINGS: Any = {
     "axes.grid": True,
     "grid.color": GRID,
     "axes.axisbelow": True,
+    "text.parse_math": False,  # a name with dollar signs is no formula
     "svg.fonttype": "none",
     "svg.hashsalt": "orchard",
     "savefig.facecolor": "white",
