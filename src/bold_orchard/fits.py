@@ -226,13 +226,10 @@ class Model(Fitted):
         if term is None and within is not None:
             raise UsageError("--within looks inside one factor of a term, so name the term")
         several = self.core.outcomes(outcome)
-        if several and posterior is not None:
-            raise UsageError("--posterior answers no means of several outcomes yet")
         if posterior is not None:
             given = {"df": df, "correction": correction not in ("tukey", "none"), "against": against, "letters": letters, "errors": errors,
                      "effect-sizes": effect_sizes, "trend": trend, "curve": curve}  # fmt: skip
-            asked = terms_with_means(self.core) if term is None else [term]
-            return sampled.means(self.core, posterior, given, view, asked, held, level, slope, within, ratios)
+            return sampled.means(self.core, posterior, given, view, term, held, level, slope, within, ratios, several)
         more = Comparisons(against, letters, effect_sizes, trend, curve)
         core = self.core.with_errors(errors)
         views = [core.of(name) for name in several] or [core.part(part)]

@@ -147,17 +147,24 @@ def contrasts(fit: Fit, posterior: Answer | str, refused: dict[str, Any], texts:
 
 
 def means(
-    fit: Fit, posterior: Answer | str, refused: dict[str, Any], view: dict[str, Any], terms: Sequence[str], held: dict[str, Any], level: float,
-    slope: str | None, within: str | None, ratios: bool,
+    fit: Fit, posterior: Answer | str, refused: dict[str, Any], view: dict[str, Any], term: str | None, held: dict[str, Any], level: float,
+    slope: str | None, within: str | None, ratios: bool, outcomes: Sequence[str] = (),
 ) -> Answer:  # fmt: skip
-    """``means`` from draws."""
-    from bold_orchard.results.means import of_all_terms
+    """``means`` from draws, of a term or of all of them; of several ``outcomes`` each."""
+    from dataclasses import replace
+
+    from bold_orchard.inference.coefficients.means import terms_with_means
+    from bold_orchard.results.means import of_all_outcomes, of_all_terms
     from bold_orchard.sampling.answers import coefficients
 
     fit.needs_one_predictor("means --posterior")
     draws = draws_of(fit, posterior, refused)
-    made = [coefficients.means(draws, term, held, level, slope, within, ratios) for term in terms]
-    return Answer(of_all_terms(made), not draws.warnings, view, wording=fit.settings.wording)
+    each = []
+    for own in [replace(draws, fit=fit.of(name)) for name in outcomes] or [draws]:
+        terms = terms_with_means(own.fit) if term is None else [term]
+        each.append(of_all_terms([coefficients.means(own, t, held, level, slope, within, ratios) for t in terms]))
+    whole = of_all_outcomes(each, fit.design.outcome) if outcomes else each[0]
+    return Answer(whole, not draws.warnings, view, wording=fit.settings.wording)
 
 
 def components(fit: Fit, posterior: Answer | str, refused: dict[str, Any], level: float) -> Answer:

@@ -449,3 +449,22 @@ def covariance_at(draws, d, name, season):
                 else f"correlation(residual: {j}, {i})"
             ][d]
     return (r * np.outer(sds, sds))[np.ix_(season, season)]
+
+
+def test_means_of_several_outcomes_are_the_combinations_of_the_draws(frames):
+    frame = frames["diary"].assign(sugar=lambda f: 3 - 0.5 * f["yield"] + np.cos(np.arange(len(f))))
+    fit = bo.fit("yield, sugar = rain + sugar: soil; each tree: intercept", frame, name="both")
+    posterior = fit.sample(chains=1, warmup=80, draws=60, seed=3)
+    draws = {k: np.asarray(v) for k, v in posterior.result.kept().items()}
+    d = fit.means("soil", posterior=posterior, hold={"rain": 0.5}).to_dict()
+    assert [(m["outcome"], m["levels"]["soil"]) for m in d["means"]] == [
+        (o, s) for o in ("yield", "sugar") for s in ("clay", "sand")
+    ]
+    for m in d["means"]:
+        values = draws[f"{m['outcome']}: intercept"] + 0.5 * draws[f"{m['outcome']}: rain"]
+        values = values + (
+            draws["sugar: soil[sand]"] if m["outcome"] == "sugar" and m["levels"]["soil"] == "sand" else 0
+        )
+        told(values, m, "mean", "se", "ci")
+    one = fit.means("soil", posterior=posterior, outcome="sugar", hold={"rain": 0.5}).to_dict()
+    assert [m["mean"] for m in one["means"]] == [m["mean"] for m in d["means"] if m["outcome"] == "sugar"]
