@@ -466,5 +466,22 @@ def test_means_of_several_outcomes_are_the_combinations_of_the_draws(frames):
             draws["sugar: soil[sand]"] if m["outcome"] == "sugar" and m["levels"]["soil"] == "sand" else 0
         )
         told(values, m, "mean", "se", "ci")
+    parts = fit.components(posterior=posterior).to_dict()
+    assert all(c["share"] is None for c in parts["components"]) and parts["r2"]["marginal"] is None
+    of = {(c["group"], c["term"], c["term2"]): c for c in parts["components"]}
+    assert set(of) >= {(c["group"], c["term"], c["term2"]) for c in fit.components().to_dict()["components"]}
+    for entry in parts["icc"]:
+        between, within = (
+            draws[f"sd({p}: {entry['outcome']}{t})"] ** 2 for p, t in (("tree", ": intercept"), ("residual", ""))
+        )
+        told(
+            between / (between + within),
+            entry | {"sd": (between / (between + within)).std(ddof=1)},
+            "value",
+            "sd",
+            "ci",
+        )
+        assert of["residual", entry["outcome"], None]["estimate"] == pytest.approx(within.mean(), rel=1e-9)
+    assert [e["outcome"] for e in parts["icc"]] == ["yield", "sugar"]
     one = fit.means("soil", posterior=posterior, outcome="sugar", hold={"rain": 0.5}).to_dict()
     assert [m["mean"] for m in one["means"]] == [m["mean"] for m in d["means"] if m["outcome"] == "sugar"]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import itertools
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
@@ -27,14 +28,17 @@ def components(draws: Draws, confidence: float = 0.95) -> ComponentsResult:
     fit = draws.fit
     design = fit.design
     rows = _entries(draws)
-    total = np.sum([r["part"] for r in rows if r["part"] is not None], axis=0)
-    made = [_row(r, total, confidence) for r in rows if r["kind"] != "latent"] + _parameters(draws, confidence)
-    marginal, conditional = _explained(draws)
+    shared = [r | {"part": None} for r in rows] if design.outcomes else rows  # outcomes have no shares of one another
+    total = _total(rows)
+    made = [_row(r, total, confidence) for r in [*shared, *_occasion_entries(draws)] if r["kind"] != "latent"]
+    made += _parameters(draws, confidence)
+    explained = {} if design.outcomes else dict(zip(("marginal", "conditional"), _explained(draws)))
+    r2: dict[str, Any] = {key: number(values.mean()) for key, values in explained.items()}
+    r2 |= {f"{key}_ci": told(values, confidence)[2] for key, values in explained.items()}
     document: dict[str, Any] = {
         "schema": "bold-orchard/components/1", "name": fit.name, "model": fit.result["model"], "outcome": fit.result["outcome"],
-        "method": METHOD, "interval": METHOD, "confidence": confidence, "components": made, "icc": _icc(draws, rows, total, confidence),
-        "r2": {"marginal": number(marginal.mean()), "conditional": number(conditional.mean()),
-               "marginal_ci": told(marginal, confidence)[2], "conditional_ci": told(conditional, confidence)[2]},
+        "method": METHOD, "interval": METHOD, "confidence": confidence, "components": made, "icc": _icc(draws, confidence),
+        "r2": {"marginal": None, "conditional": None} | r2,
         "latent_variance": None if design.additive else number(rows[-1]["value"].mean()), "against": None, "reduction": None, "notes": draws.warnings,
         "posterior": draws.origin,
     }  # fmt: skip
@@ -43,10 +47,13 @@ def components(draws: Draws, confidence: float = 0.95) -> ComponentsResult:
 
 def figures(draws: Draws, confidence: float) -> list[dict[str, Any]]:
     """ICC of every unit and both R squared by name, each with mean, SD, median and interval."""
-    rows = _entries(draws)
-    total = np.sum([r["part"] for r in rows if r["part"] is not None], axis=0)
-    made = {f"icc({name})": value for name, value, _ in _alike(draws, rows, total)}
-    made |= dict(zip(("r2(marginal)", "r2(conditional)"), _explained(draws)))
+    made = {
+        f"icc({unit}{of and f', {of}'})": value
+        for of, own in _by_outcome(draws).items()
+        for unit, value, _ in _alike(own)
+    }
+    if not draws.fit.design.outcomes:
+        made |= dict(zip(("r2(marginal)", "r2(conditional)"), _explained(draws)))
     out = []
     for name, values in made.items():
         if np.isfinite(values).all():
@@ -87,6 +94,33 @@ def _entries(draws: Draws) -> list[dict[str, Any]]:
     rows.append({"group": "residual", "unit": None, "kind": kind, "term": "residual", "term2": None, "value": _residual(draws),
                  "part": _mean_residual(draws), "size": 1.0, "correlation": None})  # fmt: skip
     return rows
+
+
+def _occasion_entries(draws: Draws) -> list[dict[str, Any]]:
+    """The variances and covariances of occasions, or of several outcomes."""
+    known = draws.fit.catalogue
+    sds = {p: draws.of(p) for p in known.occasions}
+    base = {"group": "residual", "unit": None, "part": None}
+    rows: list[dict[str, Any]] = [
+        base | {"kind": "variance", "term": p.term, "term2": None, "value": sd**2, "size": 1.0, "correlation": None}
+        for p, sd in sds.items()
+    ]
+    for (i, j), p in known.occasion_correlations.items():
+        r = draws.of(p)
+        value = r * sds[known.occasions[i]] * sds[known.occasions[j]]
+        rows.append(base | {"kind": "covariance", "term": p.term, "term2": p.term2, "value": value, "size": None, "correlation": r})  # fmt: skip
+    return rows
+
+
+def _by_outcome(draws: Draws) -> dict[str, Draws]:
+    """The draws asked about each of several outcomes, by name; of a single one as they are, under no name."""
+    names = draws.fit.design.outcomes
+    return {name: replace(draws, fit=draws.fit.of(name)) for name in names} or {"": draws}
+
+
+def _total(rows: list[dict[str, Any]]) -> Array:
+    """The variance of a row, (D,)."""
+    return np.asarray(np.sum([r["part"] for r in rows if r["part"] is not None], axis=0))
 
 
 def _residual(draws: Draws) -> Array:
@@ -160,9 +194,10 @@ def _parameters(draws: Draws, confidence: float) -> list[dict[str, Any]]:
     return out
 
 
-def _alike(draws: Draws, rows: list[dict[str, Any]], total: Array) -> list[tuple[str, Array, Array]]:
+def _alike(draws: Draws) -> list[tuple[str, Array, Array]]:
     """Per unit the correlation of two rows of one level (D,), and its own share of the variance (D,)."""
-    design, out = draws.fit.design, []
+    design, rows, out = draws.fit.design, _entries(draws), []
+    total = _total(rows)
     nothing = np.zeros(draws.count)
     parts = [
         sum((r["part"] for r in rows if r["unit"] == i and r["part"] is not None), nothing)
@@ -181,12 +216,14 @@ def _alike(draws: Draws, rows: list[dict[str, Any]], total: Array) -> list[tuple
     return out
 
 
-def _icc(draws: Draws, rows: list[dict[str, Any]], total: Array, confidence: float) -> list[dict[str, Any]]:
+def _icc(draws: Draws, confidence: float) -> list[dict[str, Any]]:
     if draws.fit.design.predictors:
         return []
     return [
-        {"group": name, "value": number(value.mean()), "share": number(own.mean()), "ci": told(value, confidence)[2]}
-        for name, value, own in _alike(draws, rows, total)
+        {"group": unit, "value": number(value.mean()), "share": number(own.mean()), "ci": told(value, confidence)[2]}
+        | ({"outcome": outcome} if outcome else {})
+        for outcome, mine in _by_outcome(draws).items()
+        for unit, value, own in _alike(mine)
     ]
 
 
