@@ -29,6 +29,7 @@ from bold_orchard.inference.fit import fit as fit_table
 from bold_orchard.inference.summary import with_confidence, with_ratios
 from bold_orchard.progress import silent
 from bold_orchard.results.base import Absent
+from bold_orchard.results.components import IntraclassCorrelation, RSquared
 from bold_orchard.results.fit import AverageEffect, FitResult
 from bold_orchard.scouting import scout
 from bold_orchard.sentence.parse import read_sentence, used_columns
@@ -347,7 +348,13 @@ def _with_baselines(
 
 
 def _with_views(made: Fit, effects: bool, ratios: bool) -> Fit:
-    """A fit whose document also shows average effects and ratios."""
+    """A fit whose document also tells how alike rows of one unit are and what is explained, average effects and ratios if asked."""
+    if made.converged and not made.imputations:
+        from bold_orchard.inference.variances.shares import intraclass_correlations, r_squared
+
+        icc = [IntraclassCorrelation.from_dict(row) for row in intraclass_correlations(made)]
+        told = made.result.with_keys(icc=icc, r2=RSquared.from_dict(r_squared(made)))
+        made = dataclasses.replace(made, result=told)
     if effects:
         made.needs_one_table("--effects")
         made.needs_one_predictor("--effects")

@@ -253,7 +253,7 @@ def test_the_demo_spares_what_is_not_as_it_left_it(orchard, monkeypatch):
     demo.record(["groups.csv"])  # as if a demo had made it
     demo.check_own(folder, ["groups.csv"])
     (folder / "groups.csv").write_text("mine again")
-    with pytest.raises(demo.OrchardError, match="groups.csv"):
+    with pytest.raises(demo.OrchardError, match=r"groups\.csv"):
         demo.check_own(folder, ["fit.png", "groups.csv"])
 
 

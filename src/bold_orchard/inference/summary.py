@@ -289,7 +289,7 @@ def residual_part(model: object) -> dict[str, Any] | None:
 def _(model: GaussianModel) -> dict[str, Any]:
     """Variance, SD, structure and parameters of the residuals."""
     design, e = model.design, model.evaluation
-    c, spread = e.criterion, design.residual.spread
+    c, spread, codes = e.criterion, design.residual.spread, design.residual.codes
     if design.known_errors:
         return {"variance": None, "sd": None, "structure": "known", "parameters": {}}
     phi = e.theta[c.phi]
@@ -305,6 +305,7 @@ def _(model: GaussianModel) -> dict[str, Any]:
         "sd": number(np.sqrt(variance)),
         "structure": design.residual.kind,
         "unit": design.residual.unit,
+        **({} if codes is None or design.outcomes else {"levels": int(codes.max()) + 1}),
         "parameters": parameters,
     }
 

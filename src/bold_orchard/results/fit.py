@@ -8,6 +8,7 @@ from typing import Any, ClassVar
 from bold_orchard.families import family_of
 from bold_orchard.families.links import LINKS
 from bold_orchard.results.base import ABSENT, BESIDE, Absent, Interval, Number, Part, Result, Row, flat
+from bold_orchard.results.components import IntraclassCorrelation, RSquared
 
 Matrix = list[list[Number]]
 
@@ -124,6 +125,7 @@ class Residual(Part):
     sd: Number | Absent = ABSENT
     structure: str | Absent = ABSENT
     unit: str | Absent | None = ABSENT
+    levels: int | Absent = ABSENT
     parameters: dict[str, Any] | Absent = ABSENT
     dispersion: Number | Absent = ABSENT
     zero_chance: Number | Absent = ABSENT
@@ -266,6 +268,8 @@ class FitResult(Result):
     ratio_kind: str | Absent = ABSENT
     errors: ErrorsUsed | Absent = ABSENT
     smooths: list[Smooth] | Absent = ABSENT
+    icc: list[IntraclassCorrelation] | Absent = ABSENT
+    r2: RSquared | Absent = ABSENT
     parts: list[PartCoefficients] | Absent = ABSENT
     imputation: Imputation | Absent = ABSENT
     labels: dict[str, Any] | Absent = ABSENT

@@ -8,7 +8,7 @@ from typing import Any
 from bold_orchard.errors import OrchardError
 from bold_orchard.inference.fit import Fit, fit
 from bold_orchard.inference.summary import number
-from bold_orchard.inference.variances.components import r_squared
+from bold_orchard.inference.variances.shares import r_squared
 from bold_orchard.sentence import tree
 
 

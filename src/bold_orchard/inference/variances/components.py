@@ -9,27 +9,23 @@ from typing import Any
 import numpy as np
 from numpy.typing import NDArray
 
-from bold_orchard.covariance.residuals import residual_structure_of
 from bold_orchard.design.design import Design
-from bold_orchard.design.validation import constant_inside, is_nested
 from bold_orchard.inference.comparison.compare import same_question, same_rows
 from bold_orchard.inference.comparison.explained import variance_explained
 from bold_orchard.inference.distributions import quantile_t
 from bold_orchard.inference.fit import Fit
 from bold_orchard.inference.intervals.intervals import profiled_quantities, wald_ends
-from bold_orchard.inference.prediction.response_scale import random_variance
 from bold_orchard.inference.summary import number, residual_variance
 from bold_orchard.inference.variances.averages import (
     given_scale,
     grown_squares,
-    levels_that_matter,
-    mean_effect_variance,
     mean_products,
     mean_residual_variance,
     part_of_effect,
 )
 from bold_orchard.inference.variances.heterogeneity import heterogeneity
 from bold_orchard.inference.variances.quantities import Effects, of_occasions, own_places, quantities
+from bold_orchard.inference.variances.shares import intraclass_correlations, latent_variance, r_squared
 from bold_orchard.likelihood.gaussian import GaussianPoint
 from bold_orchard.parameters.parameter import Parameter
 from bold_orchard.progress import Progress
@@ -95,8 +91,8 @@ def components(
         "interval": method,
         "confidence": confidence,
         "components": out,
-        "icc": _icc(fit, rows),
-        "r2": r_squared(fit) if not design.stacked_names else {"marginal": None, "conditional": None},
+        "icc": intraclass_correlations(fit),
+        "r2": r_squared(fit),
         "latent_variance": None if design.additive or design.predictors else rows[-1]["estimate"],
         "against": None if against is None else against.name,
         "reduction": reduction,
@@ -314,19 +310,6 @@ def _gradients(fit: Fit, rows: list[dict[str, Any]]) -> list[Array]:
     return out
 
 
-def latent_variance(fit: Fit) -> float:
-    """What the family itself adds on the scale of eta, at the average row (Nakagawa, Johnson & Schielzeth 2017)."""
-    criterion: Any = fit.criterion
-    point: Any = fit.evaluation
-    design = fit.design
-    kept = criterion.products.standard.kept
-    eta = sum(b * float(design.fixed.values[k].mean()) for b, k in zip(point.b, kept))
-    eta += 0.0 if design.offset is None else float(design.offset.mean())
-    if design.link == "log":  # the mean of the outcome averaged over units, lognormal in them
-        eta += 0.5 * random_variance(fit)
-    return float(criterion.family.latent_variance(np.array(eta), point.extra))
-
-
 def _residual_slope(design: Design, e: GaussianPoint) -> Array:
     """Derivative of the reported residual variance in phi, by central differences."""
     c, h = e.criterion, 1e-6
@@ -336,74 +319,3 @@ def _residual_slope(design: Design, e: GaussianPoint) -> Array:
         for step in h * np.eye(len(phi))
     ]
     return np.array([(up - down) / (2 * h) for up, down in ends])
-
-
-def _icc(fit: Fit, rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
-    """Per unit ``share``, its own part of the variance, and ``value``, the correlation of two rows of one level.
-
-    Where variances depend on a category the same for each of its levels, in ``by_level``.
-    """
-    design = fit.design
-    if design.predictors:  # each on a scale of its own
-        return []
-    if design.outcomes:
-        return [entry for name in design.outcomes for entry in _icc_of(fit, name)]
-    whole = _alike(fit, [mean_effect_variance(fit.model, c) for c in design.clauses], rows[-1]["part"])
-    out: list[dict[str, Any]] = [
-        {"group": u.name, "value": number(v), "share": number(s)} for u, (v, s) in zip(design.groups, whole)
-    ]
-    for column, level, own in levels_that_matter(design):
-        rest = mean_residual_variance(fit.model, own) if design.additive else rows[-1]["part"]
-        made = _alike(fit, [mean_effect_variance(fit.model, c, own) for c in design.clauses], rest)
-        for entry, (value, share) in zip(out, made):
-            entry.setdefault("by_level", []).append(
-                {"column": column, "level": level, "value": number(value), "share": number(share)}
-            )
-    return out
-
-
-def _icc_of(fit: Fit, outcome: str) -> list[dict[str, Any]]:
-    """The same of one of several outcomes."""
-    own = fit.of(outcome)
-    parts = [mean_effect_variance(own.model, c) for c in own.design.clauses]
-    k = fit.design.outcomes.index(outcome)
-    rest = fit.result["residual"]["parameters"]["covariance"][k][k]
-    return [
-        {"group": u.name, "outcome": outcome, "value": number(v), "share": number(s)}
-        for u, (v, s) in zip(own.design.groups, _alike(own, parts, rest))
-    ]
-
-
-def _alike(fit: Fit, parts: list[float], rest: float) -> list[tuple[float, float]]:
-    """ICC and own share of every unit, from what each clause and the residuals add.
-
-    Two rows of one tree also share the tree's orchard, and what exchangeable residuals of their unit have in common.
-    """
-    design, out = fit.design, []
-    total = sum(parts) + rest
-    of_unit = [sum(p for c, p in zip(design.clauses, parts) if design.units[c.unit] is u) for u in design.groups]
-    total -= sum(parts) - sum(of_unit)  # curves of all rows are no differences between units
-    residual = design.residual
-    for unit, own in zip(design.groups, of_unit):
-        shared = sum(part for other, part in zip(design.groups, of_unit) if other is unit or is_nested(unit, other))
-        alike = residual_structure_of(residual.kind).one_correlation and residual.codes is not None
-        if alike and constant_inside(unit.codes, unit.size, np.asarray(residual.codes)):
-            _, rho, at = own_places(fit)[0]
-            shared += rho.back(float(fit.evaluation.psi[at])) * rest
-        out.append((shared / total, own / total))
-    return out
-
-
-def r_squared(fit: Fit) -> dict[str, float | None]:
-    """Marginal and conditional R^2 (Nakagawa & Schielzeth 2013; with random slopes Johnson 2014)."""
-    e, design = fit.evaluation, fit.design
-    kept = e.criterion.products.standard.kept
-    predicted = np.zeros(len(design.y))
-    for b, column in zip(e.b, kept):
-        predicted += b * design.fixed.values[column]
-    predicted += fit.model.curve_part()
-    centred = predicted - design.mean_of(predicted)
-    fixed = design.mean_of(centred**2) * design.n_rows / max(design.n_rows - 1, 1)
-    random = random_variance(fit)
-    total = fixed + random + (mean_residual_variance(fit.model) if design.additive else latent_variance(fit))
-    return {"marginal": number(fixed / total), "conditional": number((fixed + random) / total)}

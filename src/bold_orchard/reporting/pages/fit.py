@@ -60,6 +60,11 @@ def groups(d: FitResult) -> str:
     for g in d["groups"]:
         sizes = f"{g['smallest']:,}" if g["smallest"] == g["largest"] else f"{g['smallest']:,} to {g['largest']:,}"
         lines.append(f"{g['group']}: {count(g['levels'], 'level')} of {sizes} rows.")
+    residual = d["residual"] or {}
+    if residual.get("levels") and residual["unit"] not in [g["group"] for g in d["groups"]]:
+        lines.append(
+            f"{residual['unit']}: {count(residual['levels'], 'level')}, inside which residuals are correlated."
+        )
     return "\n".join(lines)
 
 
@@ -259,8 +264,26 @@ def variation(page: Page, d: FitResult, digits: int) -> None:
         for name, value in res.items():
             meaning = d.own_meanings.get(name, "")
             words.append(f"{OWN.get(name, name)} ({meaning}): {figure(value, digits)}.")
+    words += _shared_and_explained(d)
     if words:
         page.text("\n".join(words))
+
+
+def _shared_and_explained(d: FitResult) -> list[str]:
+    """How alike two rows of one level are, and what the average effects and units explain."""
+    out = []
+    alike = [
+        f"{c['group']}{' (' + c['outcome'] + ')' if c.get('outcome') else ''} {fixed(c['value'], 3)}"
+        for c in d.get("icc") or []
+        if c["value"] is not None
+    ]
+    if alike:
+        out.append(f"Correlation of two rows of one level (ICC): {', '.join(alike)}.")
+    r2 = d.get("r2") or {}
+    if r2.get("marginal") is not None:
+        units = f", {percent(r2['conditional'])} with the effects of units" if d["groups"] else ""
+        out.append(f"Explained (R²): {percent(r2['marginal'])} by the average effects{units}.")
+    return out
 
 
 def _vary_words(part: dict[str, Any]) -> list[str]:
@@ -434,7 +457,7 @@ def _likelihood(page: Page, d: FitResult, digits: int) -> None:
         page.text(_converged(d))
         return
     name = "restricted log-likelihood" if d["method"] == "REML" else "log-likelihood"
-    figures = f"{name} {fixed(f['loglik'], 3)}, AIC {fixed(f['aic'], 2)}, BIC {fixed(f['bic'], 2)}, {count(f['n_parameters'], 'parameter')}"
+    figures = f"{name} {fixed(f['loglik'], 3)}, deviance {fixed(f['deviance'], 2)}, AIC {fixed(f['aic'], 2)}, BIC {fixed(f['bic'], 2)}, {count(f['n_parameters'], 'parameter')}"
     page.text(f"Likelihood: {figures}.\n{_converged(d)}")
 
 
