@@ -245,3 +245,23 @@ def test_the_sentence_reads_back_and_stacked_ones_are_written_as_they_were():
     assert read_sentence(text).written == text
     f = made("yield, sugar = rain + sugar: soil; each orchard: intercept", harvest())
     assert f.design.sentence.written == "yield, sugar = rain + sugar: soil; each orchard: intercept"
+
+
+def test_numbered_units_are_not_said_to_start_again_in_every_outcome():
+    frame = harvest(gaps=0.0)
+    frame["orchard"] = frame["orchard"].str[1:].astype(int) + 1
+    assert not any(
+        "start again" in note for note in bo.fit("yield, sugar = rain; each orchard: intercept", frame).notes
+    )
+
+
+def test_the_first_page_tells_icc_and_what_is_explained_as_components_do():
+    frame = harvest(gaps=0.0)
+    single = bo.fit("yield = rain; each orchard: intercept", frame)
+    both = bo.fit("yield, sugar = rain; each orchard: intercept", frame)
+    for made in (single, both):
+        d, parts = made.to_dict(), made.components().to_dict()
+        assert d["icc"] == parts["icc"] and d["r2"] == parts["r2"]
+    assert "Explained (R²)" in str(single) and "(ICC): orchard (yield) " in str(both) and "Explained" not in str(both)
+    page = str(bo.fit("yield = rain; within orchard: exchangeable", frame))
+    assert "orchard: 15 levels, inside which residuals are correlated." in page and "deviance" in page

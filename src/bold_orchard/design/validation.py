@@ -310,7 +310,7 @@ def repeated_labels(design: Design, rows: Callable[[], Table]) -> list[str]:
     table.data.fetch(table.columns)
     named = {c.name for c in tree.columns_of((design.sentence.terms, design.sentence.each))}
     for unit in counted:
-        parents = [c for c in table.columns if c not in named and table.kind(c) == "category"]
+        parents = [c for c in table.columns if c not in (*named, OUTCOME) and table.kind(c) == "category"]
         labels = {c: table.labels(c) for c in table.columns if table.kind(c) != "empty"} if parents else {}
         for parent in parents:
             found = which_repeats(unit.name, parent, labels)
