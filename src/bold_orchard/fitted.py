@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import dataclasses
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Self
 
@@ -68,7 +69,7 @@ class Fitted:
     @property
     def answer(self) -> Answer:
         """What ``orchard fit`` prints, as an answer."""
-        draws = {"sds": number_sds(self.core.design)}
+        draws = {"sds": partial(number_sds, self.core.design)}  # asked for by the picture alone
         return Answer(self.core.result, self.converged, draws=draws, wording=self.core.settings.wording)
 
     @property

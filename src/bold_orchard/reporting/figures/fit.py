@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any
 
 from matplotlib.figure import Figure
@@ -11,7 +12,7 @@ from bold_orchard.reporting.numbers import figure
 from bold_orchard.results.fit import FitResult
 
 
-def fit_figure(d: FitResult, sds: dict[str, float] | None = None) -> Figure:
+def fit_figure(d: FitResult, sds: Callable[[], dict[str, float]] | None = None) -> Figure:
     """Estimates and intervals of all terms but the intercept, in the order of the sentence.
 
     Where their sizes are unlike, numbers stand for a step of one of their ``sds``, so that one scale serves all.
@@ -23,8 +24,8 @@ def fit_figure(d: FitResult, sds: dict[str, float] | None = None) -> Figure:
         | dict(zip(("low", "high"), r["ci"] or (None, None)))
         for r in rows
     ]
-    if sds and unlike(shown):
-        shown = [_of_a_step(r, sds[r["term"]]) if r["term"] in sds else r for r in shown]
+    steps = sds() if sds is not None and unlike(shown) else {}
+    shown = [_of_a_step(r, steps[r["term"]]) if r["term"] in steps else r for r in shown]
     what = f"effect on {d['outcome']}, with {100 * d['confidence']:g}% interval"
     return coefficients_figure(f"Average effects, {d['name']}: {d['model']}", shown, what)
 
