@@ -230,7 +230,7 @@ def _read(name: str) -> dict[str, Any]:
         )
     try:
         table = read(name)
-    except (OSError, pa.ArrowInvalid) as e:
+        return {c: table.column(c).to_numpy(zero_copy_only=False) for c in table.column_names}
+    except (OSError, pa.ArrowInvalid, UnicodeDecodeError, KeyError) as e:  # names that are no UTF-8, or stand twice
         why = "there is no such file" if isinstance(e, FileNotFoundError) else "it is broken or no table"
         raise OrchardError(f"{name} cannot be read: {why}; make it with: orchard sample FIT --keep {name}") from None
-    return {c: table.column(c).to_numpy(zero_copy_only=False) for c in table.column_names}

@@ -485,3 +485,13 @@ def test_means_of_several_outcomes_are_the_combinations_of_the_draws(frames):
     assert [e["outcome"] for e in parts["icc"]] == ["yield", "sugar"]
     one = fit.means("soil", posterior=posterior, outcome="sugar", hold={"rain": 0.5}).to_dict()
     assert [m["mean"] for m in one["means"]] == [m["mean"] for m in d["means"] if m["outcome"] == "sugar"]
+
+
+@pytest.mark.parametrize("content", [b"\xff\xfea,b\n1,2\n", b"a,a\n1,2\n", b"", b"PAR1 nothing"])
+def test_files_of_draws_that_are_broken_are_told_in_a_line(made, tmp_path, content):
+    fit, _, _ = made("slopes")
+    for ending in (".csv", ".parquet", ".arrow"):
+        path = tmp_path / f"m{ending}"
+        path.write_bytes(content)
+        with pytest.raises(OrchardError, match="make it with: orchard sample"):
+            fit.components(posterior=str(path))
