@@ -118,7 +118,14 @@ def _odd_lengths(document: dict[str, Any]) -> str | None:
     kind = family_of(document["family"], document["link"], "censored" in document["rows"])
     shape: dict[str, Any] = {o.name: FIGURE for o in kind.own}
     if kind.additive:
-        shape = {"variance": FIGURE, "sd": FIGURE, "structure": str, "unit?": (str, type(None)), "parameters": RESIDUAL}
+        shape = {
+            "variance": FIGURE,
+            "sd": FIGURE,
+            "structure": str,
+            "unit?": (str, type(None)),
+            "levels?": int,
+            "parameters": RESIDUAL,
+        }
     found = None if residual is None else fault(residual, shape, "residual")
     if found or residual is None or "occasions" not in residual.get("parameters", {}):
         return found

@@ -40,6 +40,8 @@ FIT: Shape = {
     "transformations": [{"term": str, "meaning": str}],
     "mean_random_variance": [FIGURE],
     "mean_residual_variance?": FIGURE,
+    "icc?": [{"group": str, "value": FIGURE, "share": FIGURE, "outcome?": str}],
+    "r2?": {"marginal": FIGURE, "conditional": FIGURE},
     "saved": {
         "data": str,
         "data_absolute": (str, type(None)),
