@@ -1,7 +1,7 @@
-# docker build -t bold-orchard -f Containerfile .   then   docker run --rm -v "$PWD:/work" bold-orchard
+# docker build -t bold-orchard -f Containerfile .   then   docker run --rm -v "$PWD:/data" bold-orchard
 FROM python:3.12-slim
 COPY . /source
 RUN python -m pip install --no-cache-dir "/source[all]" && rm -r /source
-WORKDIR /work
+WORKDIR /data
 ENTRYPOINT ["orchard"]
 CMD ["demo"]
