@@ -29,9 +29,9 @@ ENDINGS = (".txt", ".json", ".csv", ".html", ".docx", ".tex", ".md", *PICTURES)
 class Answer:
     """The answer to one question. What its result holds are attributes here too: ``answer.pairs``, ``answer["pairs"]``.
 
-    ``shows`` says what page, table and picture show beside the usual; ``converged`` is False where the fit it comes from
-    must not be used; ``wording`` are texts of columns and levels for pages and pictures; ``index`` is that of the frame whose rows the main
-    table has.
+    ``shows`` says what page, table and picture show beside the usual; ``converged`` is False where the fit it comes
+    from must not be used; ``wording`` are texts of columns and levels for pages and pictures; ``index`` is that of the
+    frame whose rows the main table has.
     """
 
     result: Result

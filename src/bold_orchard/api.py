@@ -200,9 +200,11 @@ def _told(model: Model) -> Model:
 
 def scan(
     sentence: str | Sentence, data: Any, outcomes: Sequence[str] | str = (), *, by: str | None = None, correction: str = "bh", only: str | None = None,
-    into: str | None = None, missing: Sequence[str] = (), where: str | None = None, method: Method = "reml", family: FamilyName | None = None,
-    link: str | None = None, baseline: Mapping[str, str] | None = None, weights: str | None = None, df: Df = "satterthwaite",
-    confidence: float = 0.95, success: str | None = None, grades: Sequence[str] = (), force: bool = False,
+    into: str | None = None, missing: Sequence[str] = (), where: str | None = None, method: Method = "reml",
+    family: FamilyName | None = None, link: str | None = None, baseline: Mapping[str, str] | None = None,
+    weights: str | None = None,
+    df: Df = "satterthwaite", confidence: float = 0.95, success: str | None = None,
+    grades: Sequence[str] = (), force: bool = False,
     progress: Callable[[int, int], None] | None = None,
 ) -> Answer:  # fmt: skip
     """One sentence fitted to many outcomes; ``to_frame()`` has a row for each outcome and term.
@@ -348,7 +350,8 @@ def _with_baselines(
 
 
 def _with_views(made: Fit, effects: bool, ratios: bool) -> Fit:
-    """A fit whose document also tells how alike rows of one unit are and what is explained, average effects and ratios if asked."""
+    """A fit whose document also tells how alike rows of one unit are and what is explained, average effects and ratios
+    if asked."""
     if made.converged and not made.imputations:
         from bold_orchard.inference.variances.shares import intraclass_correlations, r_squared
 

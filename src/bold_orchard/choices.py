@@ -8,8 +8,9 @@ Method = Literal["reml", "ml"]
 Df = Literal["residual", "normal", "satterthwaite", "kenward-roger"]
 Correction = Literal["tukey", "sidak", "bonferroni", "holm", "none"]
 FamilyName = Literal[
-    "gaussian", "binomial", "beta-binomial", "poisson", "negative-binomial", "gamma", "beta", "ordinal", "nominal", "student", "lognormal",
-    "zero-inflated-poisson", "zero-inflated-negative-binomial", "hurdle-poisson", "hurdle-negative-binomial",
+    "gaussian", "binomial", "beta-binomial", "poisson", "negative-binomial", "gamma", "beta", "ordinal", "nominal",
+    "student", "lognormal", "zero-inflated-poisson", "zero-inflated-negative-binomial",
+    "hurdle-poisson", "hurdle-negative-binomial",
 ]  # fmt: skip
 ComponentsMethod = Literal["wald", "profile"]
 IntervalsMethod = Literal["profile", "wald", "bootstrap"]

@@ -147,8 +147,9 @@ class Model(Fitted):
         return self._answer(made.with_keys(notes=[*made.notes, *more]) if more else made)
 
     def means(
-        self, term: str | None = None, *, hold: Mapping[str, Any] | None = None, differences: bool = False, correction: Correction = "tukey",
-        df: Df | None = None, slope: str | None = None, within: str | None = None, ratios: bool = False,
+        self, term: str | None = None, *, hold: Mapping[str, Any] | None = None, differences: bool = False,
+        correction: Correction = "tukey", df: Df | None = None, slope: str | None = None,
+        within: str | None = None, ratios: bool = False,
         sed: bool = False, force: bool = False, confidence: float | None = None, posterior: Answer | str | None = None,
         against: str | None = None, letters: bool = False, effect_sizes: bool = False, trend: bool = False, errors: str | None = None,
         outcome: str | None = None, curve: str | None = None, part: str | None = None,
@@ -244,8 +245,9 @@ class Model(Fitted):
         return self._answer(of_all_outcomes(whole, core.design.outcome) if several else whole[0], **view)
 
     def components(
-        self, method: ComponentsMethod = "wald", *, against: Model | str | None = None, tests: bool = False, confidence: float | None = None,
-        progress: Progress | None = None, posterior: Answer | str | None = None, seed: int = SEED,
+        self, method: ComponentsMethod = "wald", *, against: Model | str | None = None, tests: bool = False,
+        confidence: float | None = None, progress: Progress | None = None,
+        posterior: Answer | str | None = None, seed: int = SEED,
     ) -> Answer:  # fmt: skip
         """Variance components with errors, shares, intraclass correlations and R squared.
 
@@ -564,8 +566,8 @@ class Model(Fitted):
         Returns
         -------
         Answer
-            prints as the page; ``to_frame()`` is a row for the residuals of rows and of each unit: n, mean, sd, outliers;
-            ``save("rows.csv")`` writes every row. ``figure()`` draws the ``kind`` of picture.
+            prints as the page; ``to_frame()`` is a row for the residuals of rows and of each unit: n, mean, sd,
+            outliers; ``save("rows.csv")`` writes every row. ``figure()`` draws the ``kind`` of picture.
 
         Raises
         ------

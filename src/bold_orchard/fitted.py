@@ -208,7 +208,8 @@ class Fitted:
         return self.answer.figure(size, dpi, title, ax)
 
     def save(self, name: str) -> Path:
-        """Keep the fit as NAME.fit.json for later commands; a name that ends in .txt, .json, .html, ... writes what is printed.
+        """Keep the fit as NAME.fit.json for later commands; a name that ends in .txt, .json, .html, ... writes what is
+        printed.
 
         Parameters
         ----------

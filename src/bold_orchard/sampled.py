@@ -147,8 +147,9 @@ def contrasts(fit: Fit, posterior: Answer | str, refused: dict[str, Any], texts:
 
 
 def means(
-    fit: Fit, posterior: Answer | str, refused: dict[str, Any], view: dict[str, Any], term: str | None, held: dict[str, Any], level: float,
-    slope: str | None, within: str | None, ratios: bool, outcomes: Sequence[str] = (),
+    fit: Fit, posterior: Answer | str, refused: dict[str, Any], view: dict[str, Any], term: str | None,
+    held: dict[str, Any], level: float, slope: str | None, within: str | None,
+    ratios: bool, outcomes: Sequence[str] = (),
 ) -> Answer:  # fmt: skip
     """``means`` from draws, of a term or of all of them; of several ``outcomes`` each."""
     from dataclasses import replace

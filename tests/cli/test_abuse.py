@@ -152,7 +152,8 @@ def test_a_tampered_saved_fit_is_refused_or_harmless(table, family):
     (MODEL, ("--family", "poisson"), ("family",), "x"),
     ("z = x; each unit: intercept + spread", (), ("random", 0, "sd", 1), None),
     ("z = x; each unit: intercept; spread = x", (), ("residual", "parameters", "spread"), [1]),
-    ("z = x; within unit: exchangeable", (), ("residual", "levels"), "x"), ("z = x; each unit: intercept", (), ("icc", 0, "value"), []),
+    ("z = x; within unit: exchangeable", (), ("residual", "levels"), "x"),
+    ("z = x; each unit: intercept", (), ("icc", 0, "value"), []),
 ])  # fmt: skip
 def test_what_a_page_would_fall_over_is_told_as_damage(table, sentence, more, place, value):
     assert table("fit", "t.csv", sentence, *more, "--save", "m").code in (0, 4)

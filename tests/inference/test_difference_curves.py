@@ -94,7 +94,8 @@ def test_names_of_levels_and_units_of_columns_change_nothing(frame, fit):
 
 
 @pytest.mark.parametrize(("let", "shown"), [
-    ("let x = rescale(rain, 10)", lambda r: r / 10), ("let x = calc(0 - rain / 10)", lambda r: -r / 10), ("let x = log(rain)", np.log),
+    ("let x = rescale(rain, 10)", lambda r: r / 10), ("let x = calc(0 - rain / 10)", lambda r: -r / 10),
+    ("let x = log(rain)", np.log),
 ])  # fmt: skip
 def test_a_name_that_let_gave_stands_along_the_curve(frame, fit, let, shown):
     plain = "log(rain)" if "log" in let else "rain"

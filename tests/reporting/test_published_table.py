@@ -116,7 +116,8 @@ def test_what_cannot_be_set_is_refused_in_a_line(study, options, words):
 
 
 def test_outcomes_and_parts_stand_in_blocks_of_their_own(study):
-    """A fit of one outcome stands beside those that have it among several; ICC and residuals are those of the outcome."""
+    """A fit of one outcome stands beside those that have it among several; ICC and residuals are those of the
+    outcome."""
     for name, sentence in (("both", "yield, rain = pruning + yield: soil; each orchard: intercept"),
                            ("alone", "yield = pruning + soil; each orchard: intercept")):  # fmt: skip
         assert study("fit", "harvest.csv", sentence, "--missing", "-999", "--save", name, "--force").code == 0
@@ -133,8 +134,8 @@ def test_outcomes_and_parts_stand_in_blocks_of_their_own(study):
     assert float(fit["ICC of yield (orchard)"][0]) == pytest.approx(icc["yield"], abs=6e-4)
     assert float(fit["ICC of rain (orchard)"][0]) == pytest.approx(icc["rain"], abs=6e-4)
     assert fit["ICC of rain (orchard)"][1] == "" and "verage effects: rain" in (study.folder / "t.html").read_text()
-    less = study("table", "both", "--drop", "intercept", "--drop", "rain: pruning[light]", "--label", "yield: pruning[light]=Light",
-                 "--json").json  # fmt: skip
+    options = ("--drop", "intercept", "--drop", "rain: pruning[light]", "--label", "yield: pruning[light]=Light")
+    less = study("table", "both", *options, "--json").json
     kept = [(r["block"], r["label"]) for r in less["rows"] if r["block"].startswith("average")]
     assert ("average effects: yield", "Light") in kept and not any(label == "intercept" for _, label in kept)
     assert [b for b, label in kept if "light" in label.lower()] == ["average effects: yield"]

@@ -402,7 +402,8 @@ def test_chains_that_do_not_agree_are_told(made, tmp_path):
 
 @pytest.mark.parametrize("name", ["ar1", "occasions"])
 def test_rows_without_an_outcome_are_given_their_unit_s_errors(made, frames, name):
-    """At every draw the conditional mean of the row's error, by its unit's rows alone; of one more outcome its conditional SD too."""
+    """At every draw the conditional mean of the row's error, by its unit's rows alone; of one more outcome its
+    conditional SD too."""
     fit, posterior, draws = made(name)
     frame = frames[MODELS[name][1]].reset_index(drop=True)
     new = (

@@ -207,10 +207,14 @@ def test_what_a_plan_cannot_mean_is_one_line_with_its_place(study, change, words
 
 
 @pytest.mark.parametrize(("change", "code", "words"), [
-    (('file = "harvest.csv"', 'file = "harvst.csv"'), 3, "line 4: 'empty': there is no file harvst.csv; did you mean harvest.csv?"),
-    (('yield = rain + pruning; each', 'yield = rain + pruning: each'), 3, "line 11: 'rain': the sentence cannot be read"),
-    (('baseline =', 'family = "gama"\nbaseline ='), 2, "line 12: 'rain': --family has no 'gama'; did you mean 'gamma'?"),
-    (('differences = true', 'digits = "many"'), 2, "line 23: 'means-rain': argument --digits: digits are a whole number"),
+    (('file = "harvest.csv"', 'file = "harvst.csv"'),
+     3, "line 4: 'empty': there is no file harvst.csv; did you mean harvest.csv?"),
+    (('yield = rain + pruning; each', 'yield = rain + pruning: each'),
+     3, "line 11: 'rain': the sentence cannot be read"),
+    (('baseline =', 'family = "gama"\nbaseline ='),
+     2, "line 12: 'rain': --family has no 'gama'; did you mean 'gamma'?"),
+    (('differences = true', 'digits = "many"'),
+     2, "line 23: 'means-rain': argument --digits: digits are a whole number"),
     (('compare.svg', 'compare.gif'), 2, "line 17: 'compare': --figure writes .png, .svg, .pdf"),
     (('differences = true', 'labels = "texts.toml"\ndifferences = true'), 2, "line 23: means has no 'labels'"),
 ])  # fmt: skip

@@ -59,7 +59,8 @@ class Steps:
             return
         self.warned = True
         print(
-            f"orchard: {self.what} will take some {_span(passed * left)} more at this pace; Ctrl-C ends it, and nothing is written",
+            f"orchard: {self.what} will take some {_span(passed * left)} more at this pace; "
+            "Ctrl-C ends it, and nothing is written",
             file=sys.stderr,
         )
 

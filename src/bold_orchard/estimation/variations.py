@@ -38,7 +38,8 @@ class Variation:
 class Scale:
     """The parameters of the covariance of one clause's effects.
 
-    ``moves`` (m, k, k) its derivatives; ``logs`` runs (first, end) of parameters of which the first is the logarithm of an overall SD.
+    ``moves`` (m, k, k) its derivatives; ``logs`` runs (first, end) of parameters of which the first is the logarithm of
+    an overall SD.
     """
 
     clause: int
@@ -52,8 +53,9 @@ Residuals = tuple[list[Array], dict[tuple[int, int], Array]]
 def variation(
     design: Design, assumed: Assumed, scales: list[Scale], sizes: list[float], known: dict[bytes, Residuals]
 ) -> Variation:
-    """Of V over the rows of a design; ``scales`` of the effects' covariances over all rows, ``sizes`` of the steps in each residual
-    parameter, 0 where it stands at an edge and is none. ``known`` keeps what was made for rows that stand alike."""
+    """Of V over the rows of a design; ``scales`` of the effects' covariances over all rows, ``sizes`` of the steps in
+    each residual parameter, 0 where it stands at an edge and is none. ``known`` keeps what was made for rows that stand
+    alike."""
     first, second = _of_effects(design, assumed, scales)
     key = _standing(design)
     if key not in known:
@@ -92,8 +94,8 @@ def _hanging_together(directions: Array) -> list[NDArray[np.intp]]:
 
 
 def _from_overall(directions: Array, g: Array, within: Array) -> tuple[list[Array], bool]:
-    """Moves of a covariance (k, k) in the logarithm of its overall SD, that of what it adds to a row on average, and then those
-    that leave this as it is; plain directions, and False, of one that is zero.
+    """Moves of a covariance (k, k) in the logarithm of its overall SD, that of what it adds to a row on average, and
+    then those that leave this as it is; plain directions, and False, of one that is zero.
 
     Neither depends on where a column that the SD depends on has its zero, nor on how the terms are coded.
     """
@@ -134,8 +136,8 @@ def _of_effects(
 def _grow(
     firsts: list[Array], seconds: dict[tuple[int, int], Array], sums: list[Array], whole: Array, own: range
 ) -> None:
-    """Append the coefficients of the columns that an SD depends on: ``sums`` (n, n) of each column over pairs of rows, ``whole`` what
-    they scale, ``own`` the parameters of it."""
+    """Append the coefficients of the columns that an SD depends on: ``sums`` (n, n) of each column over pairs of rows,
+    ``whole`` what they scale, ``own`` the parameters of it."""
     for k, x in enumerate(sums):
         at = len(firsts)
         seconds |= {(i, at): x * firsts[i] for i in own}

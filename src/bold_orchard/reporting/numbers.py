@@ -27,6 +27,11 @@ def figure(x: float | None, digits: int = 4, error: float | None = None) -> str:
     return f"{x:,.{max(digits - 1 - size, 0)}f}"
 
 
+def estimated(value: float | None, error: float | None, digits: int = 4) -> tuple[str, str]:
+    """An estimate and its standard error, side by side in a table."""
+    return figure(value, digits, error), figure(error, 3)
+
+
 def fixed(x: float | None, places: int) -> str:
     if x is None:
         return "—"
@@ -35,7 +40,8 @@ def fixed(x: float | None, places: int) -> str:
 
 
 def rounding(error: float | None, digits: int = 4) -> Callable[[float | None], str]:
-    """How a number and all that stands beside it are written: to the decimals at which its standard error has ``digits`` - 1 figures.
+    """How a number and all that stands beside it are written: to the decimals at which its standard error has
+    ``digits`` - 1 figures.
 
     To ``digits`` figures where there is no error, or one that would ask for too many decimals.
     """

@@ -49,8 +49,8 @@ class Page:
     ) -> Page:
         """The first column is left-aligned, the others right-aligned; a column named by ``Left`` stands left.
 
-        ``strips`` end the rows where they are shown and there is room for them; ``whole_names`` keeps the first column on one line
-        for as long as half of the page holds it.
+        ``strips`` end the rows where they are shown and there is room for them; ``whole_names`` keeps the first column
+        on one line for as long as half of the page holds it.
         """
         names = tuple(type(c)(visible(c)) for c in columns)
         self.pieces.append(
@@ -195,7 +195,8 @@ def _wrap(text: str, width: int, first: str = "", later: str = "") -> str:
 
 
 def _print_grid(console: Console, grid: Grid, strips: bool) -> None:
-    """A table; columns of figures for which the page has no room stand in blocks one under the other, beside the same names."""
+    """A table; columns of figures for which the page has no room stand in blocks one under the other, beside the same
+    names."""
     from rich.table import Table
     from rich.text import Text
 

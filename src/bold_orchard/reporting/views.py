@@ -24,7 +24,8 @@ def page_of(result: Result, digits: int = 4, **view: Any) -> Page:
 
 
 def figure_of(result: Result, ground: Ground | None = None, **view: Any) -> Figure:
-    """The command's picture, on a ``ground`` of somebody's own if there is one; raises UsageError where there is nothing to draw."""
+    """The command's picture, on a ``ground`` of somebody's own if there is one; raises UsageError where there is
+    nothing to draw."""
     name = f"bold_orchard.reporting.figures.{result.command}"
     if importlib.util.find_spec(name) is None:
         raise UsageError(f"orchard {result.command} has no picture; leave --figure out")

@@ -29,8 +29,8 @@ STOPPED = 130  # exit code of a step that the keyboard stopped
 
 @dataclass(frozen=True)
 class Workshop:
-    """How steps are done: ``perform`` takes a command's words and gives its exit code and its error; ``examine`` raises OrchardError for
-    what can be told to be wrong with them before anything runs; ``say`` tells a person."""
+    """How steps are done: ``perform`` takes a command's words and gives its exit code and its error; ``examine`` raises
+    OrchardError for what can be told to be wrong with them before anything runs; ``say`` tells a person."""
 
     commands: Commands
     perform: Callable[[list[str]], tuple[int, str]]
@@ -50,8 +50,9 @@ def carry_out(
 ) -> tuple[RunResult, int]:
     """Run a plan; returns its document and the exit code of the first step that failed.
 
-    Raises OrchardError for a folder that cannot be written and, with the line, for files that are not there and words that no
-    command takes, before anything runs; UsageError for a step that is not there. With ``check`` nothing is run or written.
+    Raises OrchardError for a folder that cannot be written and, with the line, for files that are not there and words
+    that no command takes, before anything runs; UsageError for a step that is not there. With ``check`` nothing is run
+    or written.
     """
     steps = _chosen(plan, only)
     with tempfile.TemporaryDirectory() as nowhere:
@@ -75,7 +76,8 @@ def carry_out(
 
 
 def _examine(plan: Plan, step: Step, shop: Workshop, nowhere: Path) -> None:
-    """Raise OrchardError, with the line, for what is wrong with a step before anything runs; ``nowhere`` is a folder to name files in."""
+    """Raise OrchardError, with the line, for what is wrong with a step before anything runs; ``nowhere`` is a folder to
+    name files in."""
     key, commands = "", shop.commands
     try:
         for key, how in commands[step.command].items():

@@ -25,12 +25,12 @@ SAME = 1e-9  # share of its size by which a difference may move along a number t
 def difference_curves(
     asked: Asked, known: CoefficientInference, pairs: Sequence[dict[str, Any]], column: str, confidence: float
 ) -> list[dict[str, Any]]:
-    """For each pair the difference at points along ``column`` from its least to its largest value, its own intervals and those that hold the
-    curves of all pairs together, and the regions where the latter leave zero out.
+    """For each pair the difference at points along ``column`` from its least to its largest value, its own intervals
+    and those that hold the curves of all pairs together, and the regions where the latter leave zero out.
 
-    ``column`` may be a name that ``let`` gave to a function of a number, whose values then stand along the curve. There is one number of degrees
-    of freedom, the smallest along the curves. Raises OrchardError for a column that is no number of the fixed part; UsageError where no
-    difference depends on it, it is held, or a named function turns back.
+    ``column`` may be a name that ``let`` gave to a function of a number, whose values then stand along the curve. There
+    is one number of degrees of freedom, the smallest along the curves. Raises OrchardError for a column that is no
+    number of the fixed part; UsageError where no difference depends on it, it is held, or a named function turns back.
     """
     grid = asked.grid
     number = grid.named.get(column)
@@ -62,7 +62,8 @@ def difference_curves(
 
 
 class _Curve:
-    """The difference of one pair along a column; ``at`` are its values, in the order of the ``number`` that a name stands for."""
+    """The difference of one pair along a column; ``at`` are its values, in the order of the ``number`` that a name
+    stands for."""
 
     def __init__(
         self,
@@ -100,7 +101,9 @@ class _Curve:
         d, se = self._difference(self.rows, self.offset)
         own = np.array([quantile_t(confidence, self.known.df(r[None])) for r in self.rows]) * se
         return {
-            "a": self.pair["a"], "b": self.pair["b"], "column": self.column if self.number is None else self.number.name, "df": df, "critical": factor,
+            "a": self.pair["a"], "b": self.pair["b"],
+            "column": self.column if self.number is None else self.number.name,
+            "df": df, "critical": factor,
             "x": self._shown(self.at).tolist(),
             "difference": numbers(d), "se": numbers(se), "low": numbers(d - own), "high": numbers(d + own),
             "low_simultaneous": numbers(d - factor * se), "high_simultaneous": numbers(d + factor * se),

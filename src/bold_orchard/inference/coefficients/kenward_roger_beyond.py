@@ -1,4 +1,5 @@
-"""Kenward and Roger's adjustment where residuals are correlated or SDs depend on columns, by matrices of the rows that hang together."""
+"""Kenward and Roger's adjustment where residuals are correlated or SDs depend on columns, by matrices of the rows that
+hang together."""
 
 from __future__ import annotations
 
@@ -94,7 +95,8 @@ class BeyondLinear(KenwardRoger):
     def _adjusted(self) -> Array:
         """Phi + 2 Phi {sum W_ij (Q_ij - P_i Phi P_j - R_ij / 4)} Phi.
 
-        Raises UsageError where that is no covariance, as the second order of a logarithm is not beside an SD of hardly more than zero.
+        Raises UsageError where that is no covariance, as the second order of a logarithm is not beside an SD of hardly
+        more than zero.
         """
         m = self.moments
         inner = np.einsum("ij,ijpq->pq", self.variances, self._made[1], optimize=True)
@@ -102,8 +104,8 @@ class BeyondLinear(KenwardRoger):
         scale = np.sqrt(np.diag(m.phi))
         if len(out) and not np.linalg.eigvalsh(out / np.outer(scale, scale))[0] > 0:
             raise UsageError(
-                "--df kenward-roger fails here: the SDs that depend on columns are known too badly for its adjustment, which gives negative "
-                "variances; leave the columns out, or use --df satterthwaite"
+                "--df kenward-roger fails here: the SDs that depend on columns are known too badly for its adjustment, "
+                "which gives negative variances; leave the columns out, or use --df satterthwaite"
             )
         return out
 

@@ -73,7 +73,8 @@ class ReferenceGrid:
                 where = f"the fixed part of '{self.fit.name}'"
                 if name in self.means or name in self.named:
                     raise OrchardError(
-                        f"'{name}' is a number in {where} and has a slope; for a mean of each of its values write category({name}) in the sentence"
+                        f"'{name}' is a number in {where} and has a slope; for a mean of each of its values write "
+                        f"category({name}) in the sentence"
                     )
                 raise OrchardError(unknown_name("category", name, list(self.factors) or ["(none)"], where))
             out[name] = self.factors[name]

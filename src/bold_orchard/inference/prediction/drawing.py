@@ -236,7 +236,8 @@ def _of_predictors(
 def _slopes(
     fit: Fit, name: str, at: Array, held: dict[str, float | str], of: str
 ) -> tuple[Array, Array, NDArray[np.bool_]]:
-    """Rows of the derivative along a predictor, in it or in a name ``of`` a function of it, other columns held or averaged."""
+    """Rows of the derivative along a predictor, in it or in a name ``of`` a function of it, other columns held or
+    averaged."""
     grid = ReferenceGrid(fit)
     rows = grid.slope([{**held, name: float(v)} for v in at], of)
     return grid.kept(rows), np.zeros(len(at)), grid.estimable(rows, 0.0)

@@ -63,8 +63,8 @@ def from_neighbours(fit: Fit, used: Table) -> Told | None:
 
 
 def rows_with_neighbours(fit: Fit, used: Table) -> NDArray[np.intp] | None:
-    """Places of rows without an outcome whose unit has rows in the fit; None where there are none, or their errors are independent. Of a
-    fit that does not hold its rows those of all units."""
+    """Places of rows without an outcome whose unit has rows in the fit; None where there are none, or their errors are
+    independent. Of a fit that does not hold its rows those of all units."""
     design = fit.design
     within = design.sentence.within
     if within is None or not design.additive or design.residual.codes is None:

@@ -203,8 +203,8 @@ def _category(ax: Axes, a: CheckArrays, name: str) -> None:
 
 
 def _effects(result: CheckResult, a: CheckArrays) -> Figure:
-    """For each term of each unit: QQ plot with its farthest levels named, effects against what the terms expect, and a histogram, or
-    against the unit's first effects, whose correlation with them is part of the model."""
+    """For each term of each unit: QQ plot with its farthest levels named, effects against what the terms expect, and a
+    histogram, or against the unit's first effects, whose correlation with them is part of the model."""
     terms = [(u, k) for u in a.effects for k in range(len(u.terms))]
     shown = terms[:MOST_TERMS]
     more = f" (the first {MOST_TERMS} of {len(terms)} terms)" if len(terms) > len(shown) else ""

@@ -14,8 +14,8 @@ MOST_PANELS = 6  # panels that fit 1280 x 800
 
 
 def groups_figure(d: GroupsResult) -> Figure:
-    """One panel per term of each clause, units from the largest effect of the first term down; names where they can be read, of many levels
-    those of the extremes."""
+    """One panel per term of each clause, units from the largest effect of the first term down; names where they can be
+    read, of many levels those of the extremes."""
     studies = next((part for part in d["groups"] if "own" in part["rows"][0] and part["terms"] == ["intercept"]), None)
     if studies is not None:
         return studies_figure(d, studies)

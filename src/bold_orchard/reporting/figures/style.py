@@ -106,8 +106,8 @@ def canvas(
 ) -> tuple[Figure, list[Axes]]:
     """A titled figure of 1280x800 pixels (at 100 dpi) with ``rows`` x ``columns`` axes, in reading order.
 
-    ``steady`` margins serve axes whose labels are known to be short, and save the search for room. Raises UsageError where one pair
-    of axes is given for a picture of several.
+    ``steady`` margins serve axes whose labels are known to be short, and save the search for room. Raises UsageError
+    where one pair of axes is given for a picture of several.
     """
     ground = GROUND.get()
     if isinstance(ground, Axes):

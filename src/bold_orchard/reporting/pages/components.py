@@ -5,7 +5,7 @@ from __future__ import annotations
 import math
 from typing import Any
 
-from bold_orchard.reporting.numbers import figure, fixed, p_value, percent
+from bold_orchard.reporting.numbers import estimated, figure, fixed, p_value, percent
 from bold_orchard.reporting.page import Left, Page
 from bold_orchard.reporting.pages.fit import spread_words
 from bold_orchard.reporting.pages.origin import from_draws
@@ -63,9 +63,7 @@ def components_page(d: ComponentsResult, digits: int = 4) -> Page:
             c["kind"], figure(c["sd"], digits)
         )
         share = "" if c["kind"] == "parameter" else percent(c["share"])
-        rows.append(
-            (c["group"], term, figure(c["estimate"], digits, c["se"]), figure(c["se"], 3), interval, second, share)
-        )
+        rows.append((c["group"], term, *estimated(c["estimate"], c["se"], digits), interval, second, share))
     level = f"{100 * d['confidence']:g}% interval"
     page.table("Components", ("group", Left("term"), "estimate", "SD of\ndraws" if drawn else "SE", level, "SD", "share"), rows,
                [bar(c["share"]) for c in d["components"]])  # fmt: skip

@@ -77,7 +77,8 @@ def average_effects(page: Page, d: FitResult, digits: int) -> None:
         ci = r["ci"]
         ends = f"{figure(ci[0], digits)} to {figure(ci[1], digits)}" if ci else "—"
         rows.append((r["label"], figure(r["estimate"], digits, r["se"]), figure(r["se"], digits), ends,
-                     figure(r["statistic"], 3, 1.0), *(() if shared else (degrees(r["df"]),)), p_value(r["p"])))  # fmt: skip
+                     figure(r["statistic"], 3, 1.0), *(() if shared else (degrees(r["df"]),)),
+                     p_value(r["p"])))  # fmt: skip
     sign = "z" if d["df_method"] == "normal" or dfs == {None} else "t"
     strips = [interval(r["estimate"], r["ci"]) for r in d["fixed"]]
     page.table(
@@ -457,7 +458,8 @@ def _likelihood(page: Page, d: FitResult, digits: int) -> None:
         page.text(_converged(d))
         return
     name = "restricted log-likelihood" if d["method"] == "REML" else "log-likelihood"
-    figures = f"{name} {fixed(f['loglik'], 3)}, deviance {fixed(f['deviance'], 2)}, AIC {fixed(f['aic'], 2)}, BIC {fixed(f['bic'], 2)}, {count(f['n_parameters'], 'parameter')}"
+    figures = f"{name} {fixed(f['loglik'], 3)}, deviance {fixed(f['deviance'], 2)}, "
+    figures += f"AIC {fixed(f['aic'], 2)}, BIC {fixed(f['bic'], 2)}, {count(f['n_parameters'], 'parameter')}"
     page.text(f"Likelihood: {figures}.\n{_converged(d)}")
 
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import Any
 
-from bold_orchard.reporting.numbers import degrees, figure, p_value, percent
+from bold_orchard.reporting.numbers import degrees, estimated, figure, p_value, percent
 from bold_orchard.reporting.page import Left, Page
 from bold_orchard.reporting.pages.origin import chance, from_draws
 from bold_orchard.reporting.strips import interval
@@ -61,8 +61,7 @@ def _means_of(page: Page, d: MeansResult, digits: int, drawn: bool, differences:
     rows = [
         (
             *(_levels(m, digits) or ["all rows"]),
-            figure(m["mean"], digits, m["se"]),
-            figure(m["se"], 3),
+            *estimated(m["mean"], m["se"], digits),
             _interval(m["ci"], digits),
             *(() if drawn else (degrees(m["df"]),)),
             *((m["letters"],) if "letters" in m else ()),
@@ -82,7 +81,8 @@ def _means_of(page: Page, d: MeansResult, digits: int, drawn: bool, differences:
     if d.get("curves"):
         _curves(page, d, digits)
     if d.get("trends"):
-        trends = [(t["trend"], figure(t["estimate"], digits, t["se"]), figure(t["se"], 3), figure(t["statistic"], 3, 1.0), degrees(t["df"]), p_value(t["p"]))
+        trends = [(t["trend"], *estimated(t["estimate"], t["se"], digits), figure(t["statistic"], 3, 1.0),
+                   degrees(t["df"]), p_value(t["p"]))
                   for t in d["trends"]]  # fmt: skip
         page.table(
             f"Trends along {', '.join(_levels(m, digits)[0] for m in d['means'] if m['mean'] is not None)}",
@@ -187,7 +187,8 @@ def _conditions(page: Page, d: MeansResult, digits: int) -> None:
 def _differences(page: Page, d: MeansResult, digits: int, level: str) -> None:
     corrected, sized = d["correction"] != "none", any("d_total" in p for p in d["pairs"])
     rows = [
-        (f"{p['a']} vs {p['b']}", figure(p["difference"], digits, p["se"]), figure(p["se"], 3), _interval(p["ci"], digits), degrees(p["df"]),
+        (f"{p['a']} vs {p['b']}", *estimated(p["difference"], p["se"], digits),
+         _interval(p["ci"], digits), degrees(p["df"]),
          p_value(p["p"]), *((p_value(p["p_adjusted"]),) if corrected else ()),
          *((figure(p["d_total"], 3) if p["d_total"] is not None else "—", figure(p["d_residual"], 3)) if sized else ()))
         for p in d["pairs"]
@@ -260,7 +261,8 @@ def _beyond(c: dict[str, Any]) -> bool:
 def _drawn_differences(page: Page, d: MeansResult, digits: int, level: str) -> None:
     """Differences from draws: no p-values, but chances."""
     rows = [
-        (f"{p['a']} vs {p['b']}", figure(p["difference"], digits, p["se"]), figure(p["se"], 3), _interval(p["ci"], digits), chance(p["chance_above"]))
+        (f"{p['a']} vs {p['b']}", *estimated(p["difference"], p["se"], digits),
+         _interval(p["ci"], digits), chance(p["chance_above"]))
         for p in d["pairs"]
     ]  # fmt: skip
     page.table("Differences" + (f" within each {d['within']}" if d["within"] else ""), ("pair", "difference", "SD", level, "chance\nabove 0"), rows,

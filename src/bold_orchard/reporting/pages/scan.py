@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from bold_orchard.errors import counted
-from bold_orchard.reporting.numbers import degrees, figure, p_value
+from bold_orchard.reporting.numbers import degrees, estimated, p_value
 from bold_orchard.reporting.page import Page
 from bold_orchard.results.scan import ScanResult
 
@@ -19,7 +19,8 @@ def scan_page(d: ScanResult, digits: int = 4) -> Page:
     known = [r for r in d["rows"] if r["term"] not in (None, "intercept") and r["p_adjusted"] is not None]
     known = known or [r for r in d["rows"] if r["term"] is not None and r["p_adjusted"] is not None]
     best = sorted(known, key=lambda r: (r["p_adjusted"], r["p"]))[:SHOWN]
-    rows = [(r["outcome"], r["term"], figure(r["estimate"], digits, r["se"]), figure(r["se"], 3), degrees(r["df"]), p_value(r["p"]), p_value(r["p_adjusted"]))
+    rows = [(r["outcome"], r["term"], *estimated(r["estimate"], r["se"], digits), degrees(r["df"]),
+             p_value(r["p"]), p_value(r["p_adjusted"]))
             for r in best]  # fmt: skip
     if rows:
         title = "All" if len(known) <= SHOWN else f"The {SHOWN} with the smallest p"

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from bold_orchard.reporting.numbers import degrees, figure, fixed, p_value
+from bold_orchard.reporting.numbers import degrees, estimated, figure, fixed, p_value
 from bold_orchard.reporting.page import Left, Page
 from bold_orchard.reporting.pages.origin import chance, from_draws
 from bold_orchard.reporting.strips import bar, interval
@@ -46,7 +46,8 @@ def terms_page(d: TermsResult, digits: int = 4) -> Page:
     if d["contrasts"]:
         level = f"{100 * d['confidence']:g}% interval"
         rows = [
-            (c["contrast"], figure(c["estimate"], digits, c["se"]), figure(c["se"], 3), f"{figure(c['ci'][0], digits)} to {figure(c['ci'][1], digits)}",
+            (c["contrast"], *estimated(c["estimate"], c["se"], digits),
+             f"{figure(c['ci'][0], digits)} to {figure(c['ci'][1], digits)}",
              degrees(c["df"]), p_value(c["p"]))
             for c in d["contrasts"]
         ]  # fmt: skip
@@ -64,7 +65,8 @@ def _drawn(d: TermsResult, digits: int) -> Page:
     page = Page().title(d["model"]).text(f"Contrasts of {d['name']}.")
     from_draws(page, d)
     rows = [
-        (c["contrast"], figure(c["estimate"], digits, c["se"]), figure(c["se"], 3), f"{figure(c['ci'][0], digits)} to {figure(c['ci'][1], digits)}",
+        (c["contrast"], *estimated(c["estimate"], c["se"], digits),
+             f"{figure(c['ci'][0], digits)} to {figure(c['ci'][1], digits)}",
          figure(c["against"], digits), chance(c["chance_above"]))
         for c in d["contrasts"]
     ]  # fmt: skip

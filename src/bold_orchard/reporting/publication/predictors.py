@@ -11,7 +11,8 @@ from bold_orchard.results.fit import FitResult
 
 @dataclass(frozen=True)
 class Line:
-    """A coefficient: its ``predictor`` (nothing where there is one only), its term and label without that, and its row."""
+    """A coefficient: its ``predictor`` (nothing where there is one only), its term and label without that, and its
+    row."""
 
     predictor: str
     term: str

@@ -103,7 +103,8 @@ def _effects(
     chosen = sorted(_chosen(printed, options), key=lambda key: places.index(key[0]))
     return [
         TableRow(f"{EFFECTS}: {key[0]}" if key[0] else EFFECTS, _label(key, printed[key], labels), [
-            _cell(own[key].row, f, pattern, used, options.digits) if key in own else NOTHING for own, (f, _) in zip(columns, fits)
+            _cell(own[key].row, f, pattern, used, options.digits) if key in own else NOTHING
+            for own, (f, _) in zip(columns, fits)
         ])
         for key in chosen
     ]  # fmt: skip
@@ -116,7 +117,8 @@ def _label(key: tuple[str, str], printed: str, labels: Labels) -> str:
 
 
 def _chosen(printed: dict[tuple[str, str], str], options: TableOptions) -> list[tuple[str, str]]:
-    """Terms in the order asked for, the others after them; those dropped left out. A term without its predictor is meant in all of them."""
+    """Terms in the order asked for, the others after them; those dropped left out. A term without its predictor is
+    meant in all of them."""
     meant: dict[str, list[tuple[str, str]]] = {}
     for key, label in printed.items():
         mark = f"{key[0]}: " if key[0] else ""

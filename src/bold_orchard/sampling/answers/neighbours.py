@@ -1,6 +1,7 @@
 """What the observed errors of a unit tell of its other rows at every draw, where errors of one unit are correlated.
 
-Given the effects of a draw the errors of different units are independent, so that r' R^-1 (y - X b - Z u) needs the rows of the unit alone.
+Given the effects of a draw the errors of different units are independent, so that r' R^-1 (y - X b - Z u) needs the
+rows of the unit alone.
 """
 
 from __future__ import annotations
@@ -25,8 +26,8 @@ Array = NDArray[Any]
 
 @dataclass(frozen=True)
 class Told:
-    """Of the rows at ``places``, in their order: what neighbours add at every draw, and the SD of one more error, (D, k) both; of those
-    at ``untold`` nothing is known."""
+    """Of the rows at ``places``, in their order: what neighbours add at every draw, and the SD of one more error, (D,
+    k) both; of those at ``untold`` nothing is known."""
 
     places: NDArray[np.intp]
     untold: NDArray[np.intp]
@@ -41,7 +42,8 @@ class Told:
         return out
 
     def narrow(self, sds: Array, part: slice) -> None:
-        """Put the SDs of errors given their neighbours in the place of those of the law, in ``sds`` (D, rows) of a part."""
+        """Put the SDs of errors given their neighbours in the place of those of the law, in ``sds`` (D, rows) of a
+        part."""
         here = self._here(part)
         sds[:, self.places[here] - part.start] = self.sd[:, here]
 
@@ -56,7 +58,8 @@ class Told:
 
 
 def from_neighbours(draws: Draws, used: Table) -> Told | None:
-    """Of rows without an outcome whose unit has observed errors; None where there are none, or their errors are independent."""
+    """Of rows without an outcome whose unit has observed errors; None where there are none, or their errors are
+    independent."""
     fit = draws.fit
     places, design = rows_with_neighbours(fit, used), fit.design
     if places is None:
@@ -98,7 +101,8 @@ def _errors_at_draws(draws: Draws, rows: NDArray[np.intp]) -> Array:
 
 
 class _Laws:
-    """Weights of observed errors and what is left of a new one's SD, at every draw; units whose rows stand alike share them."""
+    """Weights of observed errors and what is left of a new one's SD, at every draw; units whose rows stand alike share
+    them."""
 
     def __init__(self, draws: Draws) -> None:
         self.draws = draws

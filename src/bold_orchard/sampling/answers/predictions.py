@@ -147,7 +147,8 @@ class _Scatter:
 
 
 def _outcomes(
-    draws: Draws, at: Needed, eta: Array, part: slice, scatter: _Scatter | None, laws: list[_Units], told: Told | None, rng: np.random.Generator
+    draws: Draws, at: Needed, eta: Array, part: slice, scatter: _Scatter | None, laws: list[_Units],
+    told: Told | None, rng: np.random.Generator,
 ) -> Array:  # fmt: skip
     """One more outcome of each row at every draw, (D, rows); a share of the trials where there are trials."""
     fit = draws.fit

@@ -37,7 +37,8 @@ def components(draws: Draws, confidence: float = 0.95) -> ComponentsResult:
     r2 |= {f"{key}_ci": told(values, confidence)[2] for key, values in explained.items()}
     document: dict[str, Any] = {
         "schema": "bold-orchard/components/1", "name": fit.name, "model": fit.result["model"], "outcome": fit.result["outcome"],
-        "method": METHOD, "interval": METHOD, "confidence": confidence, "components": made, "icc": _icc(draws, confidence),
+        "method": METHOD, "interval": METHOD, "confidence": confidence, "components": made,
+        "icc": _icc(draws, confidence),
         "r2": {"marginal": None, "conditional": None} | r2,
         "latent_variance": None if design.additive else number(rows[-1]["value"].mean()), "against": None, "reduction": None, "notes": draws.warnings,
         "posterior": draws.origin,
@@ -108,7 +109,8 @@ def _occasion_entries(draws: Draws) -> list[dict[str, Any]]:
     for (i, j), p in known.occasion_correlations.items():
         r = draws.of(p)
         value = r * sds[known.occasions[i]] * sds[known.occasions[j]]
-        rows.append(base | {"kind": "covariance", "term": p.term, "term2": p.term2, "value": value, "size": None, "correlation": r})  # fmt: skip
+        own = {"kind": "covariance", "term": p.term, "term2": p.term2, "value": value, "size": None, "correlation": r}
+        rows.append(base | own)
     return rows
 
 
